@@ -1,0 +1,1 @@
+"""Urst: destruction effects, solved and judged in the browser."""

@@ -1,0 +1,114 @@
+"""Breaking whole set pieces: where the sites go, and what comes out."""
+
+from dataclasses import dataclass
+
+import manifold3d
+import numpy as np
+
+from urst.core.fracture.fragments import Fragments, Patches, Solid, assemble, find_patches
+from urst.core.fracture.settings import FractureSettings
+from urst.core.fracture.voronoi import shatter
+from urst.core.geometry.mesh import Mesh, mass_properties
+from urst.errors import BadMesh
+
+#: widest mortar joint or modelling gap across which two parts still count as touching [m]
+JOINT = 2e-3
+
+
+@dataclass(frozen=True)
+class Broken:
+    """The result of a break."""
+
+    fragments: Fragments
+    patches: Patches
+    volume: float
+    """of the bodies before the break [m3]"""
+    lost: float
+    """in slivers left out [m3]"""
+
+
+def break_pieces(pieces: list[tuple[int, list[Mesh]]], settings: FractureSettings) -> Broken:
+    """Break set pieces, given as (piece number, its parts where they stand).
+
+    The count is shared out among the parts by volume, or by volume near the focus when the pattern is clustered;
+    a part with one site stays whole. So a wall of bricks opens along its joints, and its bricks crack only where
+    the count allows.
+
+    Raises
+    ------
+    BadMesh
+        If a part is open or encloses no volume.
+    """
+    rng = np.random.default_rng(settings.seed)
+    parts = [(piece, mesh) for piece, meshes in pieces for mesh in meshes]
+    shares = _shares([mesh for _, mesh in parts], settings)
+    solids, total, lost = [], 0.0, 0.0
+    for (piece, mesh), share in zip(parts, shares):
+        volume = mass_properties(mesh).volume
+        total += volume
+        if share == 1:
+            solids.append(Solid(piece, mesh, np.zeros(len(mesh.triangles), bool)))
+            continue
+        made, missing = shatter(mesh, _sites(mesh, share, settings, rng), piece)
+        solids += made
+        lost += missing
+    if not solids:
+        raise BadMesh("Nothing is left after the break: lower the count, so that fragments are thicker than a sliver.")
+    fragments = assemble(solids)
+    return Broken(fragments, find_patches(fragments, JOINT), total, lost)
+
+
+def _shares(meshes, settings):
+    volume = np.array([mass_properties(m).volume for m in meshes])
+    weight = volume.copy()
+    if settings.pattern == "clustered":
+        centre = np.array([m.vertices.mean(axis=0) for m in meshes])
+        away = np.linalg.norm(centre - settings.focus, axis=1) / settings.focus_radius
+        weight *= np.exp(-0.5 * away**2)
+    spare = max(0, settings.count - len(meshes))
+    if spare == 0 or weight.sum() <= 0:
+        return np.ones(len(meshes), int)
+    exact = weight / weight.sum() * spare
+    share = np.floor(exact).astype(int)
+    # the largest remainders get what rounding left over
+    for i in np.argsort(-(exact - share), kind="stable")[: spare - share.sum()]:
+        share[i] += 1
+    return share + 1
+
+
+def _sites(mesh, count, settings, rng):
+    """Random points inside the mesh, gathered round the focus when it is clustered."""
+    body = manifold3d.Manifold(
+        manifold3d.Mesh64(vert_properties=mesh.vertices, tri_verts=mesh.triangles.astype(np.uint64))
+    )
+    if body.status() != manifold3d.Error.NoError:
+        raise BadMesh(f"The mesh is not a closed solid ({body.status().name}): repair it before breaking it.")
+    low, high = mesh.bounds()
+    kept = np.zeros((0, 3))
+    clustered = settings.pattern == "clustered"
+    for attempt in range(200):
+        # after half the attempts an out-of-the-way focus gives way to an even spread
+        if clustered and attempt < 100:
+            points = rng.normal(settings.focus, settings.focus_radius, (4 * count, 3))
+            points = points[((points > low) & (points < high)).all(axis=1)]
+        else:
+            points = rng.uniform(low, high, (4 * count, 3))
+        kept = np.concatenate([kept, points[_inside(mesh, points)]])[:count]
+        if len(kept) == count:
+            return kept
+    raise BadMesh(f"Only {len(kept)} of {count} crack sites fit into the mesh: it is too thin for this count.")
+
+
+def _inside(mesh, points):
+    """Winding number test (van Oosterom & Strackee 1983, solid angle of a triangle)."""
+    if not len(points):
+        return np.zeros(0, bool)
+    total = np.zeros(len(points))
+    for start in range(0, len(mesh.triangles), 4096):
+        corners = mesh.vertices[mesh.triangles[start : start + 4096]]
+        a, b, c = (corners[None, :, k] - points[:, None] for k in range(3))
+        la, lb, lc = (np.linalg.norm(v, axis=2) for v in (a, b, c))
+        triple = np.einsum("ijk,ijk->ij", a, np.cross(b, c))
+        dots = [np.einsum("ijk,ijk->ij", p, q) for p, q in ((a, b), (b, c), (c, a))]
+        total += np.arctan2(triple, la * lb * lc + dots[0] * lc + dots[1] * la + dots[2] * lb).sum(axis=1)
+    return total > np.pi

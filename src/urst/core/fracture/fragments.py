@@ -1,0 +1,151 @@
+"""Fragments and the patches they share: what the fracture makes and the rigid bodies take."""
+
+from dataclasses import dataclass, fields
+
+import numpy as np
+
+from urst.core.fracture import kernels
+from urst.core.geometry.convex import Hulls, Polyhedron, hull_of, pack
+from urst.core.geometry.mesh import Mesh, mass_properties
+
+
+@dataclass(frozen=True)
+class Fragments:
+    """`n` fragments, each in coordinates about its own centre of mass."""
+
+    piece: np.ndarray
+    """(n,) int64: which set piece it was cut from"""
+    centre: np.ndarray
+    """(n, 3) float64 [m]: centre of mass where the set stands"""
+    volume: np.ndarray
+    """(n,) float64 [m3], of the exact shape"""
+    inertia: np.ndarray
+    """(n, 3, 3) float64 [m5], about the centre, for unit density"""
+    hulls: Hulls
+    """the convex stand-ins that collide; the shape itself where that is convex"""
+    skin: np.ndarray
+    """(s, 3, 3) float32 [m]: triangles of the exact shapes, corner by corner"""
+    skin_start: np.ndarray
+    """(n + 1,) int64"""
+    inner: np.ndarray
+    """(s,) uint8: 1 where a triangle lies on a crack"""
+
+    def __len__(self) -> int:
+        return len(self.piece)
+
+    def to_arrays(self) -> dict[str, np.ndarray]:
+        """Return everything as named arrays, for the store."""
+        arrays = {f.name: getattr(self, f.name) for f in fields(self) if f.name != "hulls"}
+        return arrays | {f"hull_{name}": getattr(self.hulls, name) for name in Hulls.NAMES}
+
+    @classmethod
+    def from_arrays(cls, arrays: dict[str, np.ndarray]) -> "Fragments":
+        """Rebuild from what `to_arrays` returned."""
+        hulls = Hulls(**{name: arrays[f"hull_{name}"] for name in Hulls.NAMES})
+        plain = {f.name: arrays[f.name] for f in fields(cls) if f.name != "hulls"}
+        return cls(hulls=hulls, **plain)
+
+    def world_hulls(self) -> Hulls:
+        """Return the stand-ins where the set stands."""
+        h = self.hulls
+        vertices = h.vertices + np.repeat(self.centre, np.diff(h.vertex_start), axis=0)
+        planes = h.planes.copy()
+        shift = np.repeat(self.centre, np.diff(h.face_start), axis=0)
+        planes[:, 3] += np.einsum("ij,ij->i", planes[:, :3], shift)
+        return Hulls(vertices, h.vertex_start, planes, h.face_start, h.loops, h.loop_start, h.edges, h.edge_start)
+
+
+@dataclass(frozen=True)
+class Patches:
+    """Flat areas where two fragments lie against each other, with the section properties of each."""
+
+    pair: np.ndarray
+    """(m, 2) int64 fragments"""
+    area: np.ndarray
+    """(m,) float64 [m2]"""
+    centre: np.ndarray
+    """(m, 3) float64 [m]"""
+    normal: np.ndarray
+    """(m, 3) from the first fragment to the second"""
+    axis: np.ndarray
+    """(m, 3) first principal axis in the plane; the second is normal x axis"""
+    moment: np.ndarray
+    """(m, 2) float64 [m4]: second moments of area about the two axes"""
+    extent: np.ndarray
+    """(m, 2) float64 [m]: farthest point along the two axes"""
+
+    def __len__(self) -> int:
+        return len(self.area)
+
+    def to_arrays(self) -> dict[str, np.ndarray]:
+        """Return everything as named arrays, for the store."""
+        return {f"patch_{f.name}": getattr(self, f.name) for f in fields(self)}
+
+    @classmethod
+    def from_arrays(cls, arrays: dict[str, np.ndarray]) -> "Patches":
+        """Rebuild from what `to_arrays` returned."""
+        return cls(**{f.name: arrays[f"patch_{f.name}"] for f in fields(cls)})
+
+
+@dataclass(frozen=True)
+class Solid:
+    """One piece of matter on its way to become a fragment, in set coordinates."""
+
+    piece: int
+    mesh: Mesh
+    inner: np.ndarray
+    """(t,) bool for each triangle of `mesh`"""
+    hull: Polyhedron | None = None
+    """its faces, where it is convex and they are known"""
+
+
+def assemble(solids: list[Solid]) -> Fragments:
+    """Turn solids into fragments with mass properties, stand-ins and skins."""
+    centres, volumes, inertias, shapes, skins, inner = [], [], [], [], [], []
+    for solid in solids:
+        mass = mass_properties(solid.mesh)
+        shape = solid.hull or hull_of(solid.mesh.vertices)
+        shapes.append(Polyhedron(shape.vertices - mass.centroid, shape.loops, shape.normals))
+        centres.append(mass.centroid)
+        volumes.append(mass.volume)
+        inertias.append(mass.inertia)
+        skins.append((solid.mesh.vertices - mass.centroid)[solid.mesh.triangles])
+        inner.append(solid.inner)
+    count = [len(s) for s in skins]
+    return Fragments(
+        piece=np.array([s.piece for s in solids], np.int64),
+        centre=np.array(centres).reshape(-1, 3),
+        volume=np.array(volumes),
+        inertia=np.array(inertias).reshape(-1, 3, 3),
+        hulls=pack(shapes),
+        skin=np.concatenate(skins).astype(np.float32) if skins else np.zeros((0, 3, 3), np.float32),
+        skin_start=np.concatenate([[0], np.cumsum(count)]).astype(np.int64),
+        inner=np.concatenate(inner).astype(np.uint8) if inner else np.zeros(0, np.uint8),
+    )
+
+
+def find_patches(fragments: Fragments, gap: float) -> Patches:
+    """Find every patch across which two fragments touch.
+
+    Parameters
+    ----------
+    fragments : Fragments
+    gap : float
+        The widest joint that still counts as touching [m].
+    """
+    h = fragments.world_hulls()
+    low = np.minimum.reduceat(h.vertices, h.vertex_start[:-1])
+    high = np.maximum.reduceat(h.vertices, h.vertex_start[:-1])
+    room = 32 * len(fragments) + 64
+    while True:
+        rows, pairs = np.empty((room, 14)), np.empty((room, 2), np.int64)
+        found = kernels.shared_patches(
+            h.vertices, h.vertex_start, h.planes, h.face_start, h.loops, h.loop_start, low, high, gap, rows, pairs
+        )
+        if found >= 0:
+            break
+        room *= 2
+    rows, pairs = rows[:found], pairs[:found]
+    order = np.lexsort((pairs[:, 1], pairs[:, 0]))
+    rows, pairs = rows[order], pairs[order]
+    return Patches(pairs, rows[:, 0], rows[:, 1:4], rows[:, 4:7], rows[:, 7:10], rows[:, 10:12], rows[:, 12:14])

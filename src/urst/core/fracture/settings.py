@@ -1,0 +1,22 @@
+"""What an artist says about a break."""
+
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+Point = Annotated[tuple[float, float, float], Field(description="x, y, z in metres")]
+
+
+class FractureSettings(BaseModel):
+    """Where the cracks run through the named pieces."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    pieces: tuple[str, ...] = Field(description="Names of the set pieces that break", min_length=1)
+    pattern: Literal["even", "clustered"] = Field(
+        "even", description="Sites spread evenly through the volume, or gathered round the focus"
+    )
+    count: int = Field(60, ge=1, le=20_000, description="Fragments to aim for in all")
+    focus: Point = Field((0.0, 0.0, 0.0), description="Where clustered cracks gather")
+    focus_radius: float = Field(1.0, gt=0, le=10_000, description="How far from the focus they gather [m]")
+    seed: int = Field(1, ge=0, le=2**31 - 1, description="Another number, another set of cracks")

@@ -1,0 +1,174 @@
+"""Voronoi fracture of closed bodies into closed fragments."""
+
+from dataclasses import dataclass
+
+import manifold3d
+import numpy as np
+from scipy.spatial import cKDTree
+
+from urst.core.fracture import kernels
+from urst.core.fracture.fragments import Solid
+from urst.core.geometry.convex import Polyhedron, hull_of
+from urst.core.geometry.mesh import Mesh, mass_properties
+from urst.errors import BadMesh
+
+
+@dataclass(frozen=True)
+class Cell:
+    """One convex cell: its faces as polygons, and for each the site across it (negative: a face of the body)."""
+
+    polygons: list[np.ndarray]
+    tags: np.ndarray
+
+    def polyhedron(self, tolerance: float) -> Polyhedron:
+        """Join the polygons' corners into one vertex list.
+
+        Faces that vanish once corners closer than `tolerance` [m] become one are dropped.
+        """
+        corners = np.concatenate(self.polygons)
+        groups = cKDTree(corners).query_pairs(tolerance, output_type="ndarray")
+        label = np.arange(len(corners))
+        for a, b in groups[np.lexsort((groups[:, 1], groups[:, 0]))]:
+            label[label == label[b]] = label[a]
+        keep, index = np.unique(label, return_inverse=True)
+        vertices = corners[keep]
+        loops, normals, start = [], [], 0
+        for polygon in self.polygons:
+            loop = index[start : start + len(polygon)]
+            start += len(polygon)
+            loop = loop[loop != np.roll(loop, 1)]
+            if len(loop) < 3:
+                continue
+            p = vertices[loop] - vertices[loop[0]]
+            normal = np.cross(p[1:-1], p[2:]).sum(axis=0)
+            loops.append(loop)
+            normals.append(normal / np.linalg.norm(normal))
+        return Polyhedron(vertices, loops, np.array(normals))
+
+
+def cells(sites: np.ndarray, body: Polyhedron) -> list[Cell | None]:
+    """Voronoi cells of sites (n, 3) [m] within a convex body; None where a site's cell misses the body.
+
+    Each cell is the body cut by the bisectors to its neighbours, nearest first, until the next bisector must
+    miss it (the security radius; Rycroft 2009, Voro++: A three-dimensional Voronoi cell library, sec. II).
+    """
+    sites = np.ascontiguousarray(sites, float)
+    size = np.ptp(body.vertices, axis=0).max()
+    tree = cKDTree(sites)
+    scratch, cap = np.empty((kernels.MAX_CORNERS, 3)), np.empty((kernels.MAX_CORNERS, 3))
+    found = []
+    for i in range(len(sites)):
+        reach = 32
+        while True:
+            polygons, counts, tags = _start(body)
+            order = np.atleast_1d(tree.query(sites[i], k=min(reach, len(sites)))[1])
+            order = order[order != i].astype(np.int64)
+            faces, sure = kernels.cell(
+                i, sites, order, polygons, counts, tags, len(body.loops), 1e-12 * size, scratch, cap
+            )
+            if faces < 0:
+                raise BadMesh(
+                    f"The body has {len(body.loops)} flat faces, too many for one cell; "
+                    f"up to {kernels.MAX_FACES} are allowed: simplify the mesh."
+                )
+            if sure or reach >= len(sites):
+                break
+            reach *= 4
+        used = [polygons[f, : counts[f]].copy() for f in range(faces)]
+        found.append(Cell(used, tags[:faces].copy()) if faces else None)
+    return found
+
+
+def _start(body):
+    if len(body.loops) > kernels.MAX_FACES - 8 or max(map(len, body.loops)) > kernels.MAX_CORNERS:
+        raise BadMesh(
+            f"The convex body has {len(body.loops)} flat faces, more than {kernels.MAX_FACES - 8}: simplify the mesh."
+        )
+    polygons = np.zeros((kernels.MAX_FACES, kernels.MAX_CORNERS, 3))
+    counts, tags = np.zeros(kernels.MAX_FACES, np.int64), np.zeros(kernels.MAX_FACES, np.int64)
+    for f, loop in enumerate(body.loops):
+        polygons[f, : len(loop)] = body.vertices[loop]
+        counts[f], tags[f] = len(loop), -1 - f
+    return polygons, counts, tags
+
+
+def shatter(mesh: Mesh, sites: np.ndarray, piece: int = 0) -> tuple[list[Solid], float]:
+    """Cut a closed mesh into the parts nearest each site.
+
+    A convex mesh is cut exactly, face by face; another is intersected with each site's cell by a boolean that
+    guarantees closed results, and a cell that meets it in several parts gives several solids.
+
+    Returns
+    -------
+    (solids, lost)
+        The parts, and the volume [m3] of slivers too thin to be bodies, which are left out.
+    """
+    whole = mass_properties(mesh)
+    hull = hull_of(mesh.vertices)
+    convex = abs(mass_properties(hull.mesh()).volume - whole.volume) < 1e-6 * whole.volume
+    size = np.ptp(mesh.vertices, axis=0).max()
+    if convex and len(hull.loops) <= kernels.MAX_FACES - 8:
+        solids = _shatter_convex(hull, sites, piece, size)
+    else:
+        solids = _shatter_general(mesh, sites, piece, size)
+    lost = whole.volume - sum(mass_properties(s.mesh).volume for s in solids)
+    return solids, lost
+
+
+def _shatter_convex(hull, sites, piece, size):
+    solids = []
+    for cell in cells(sites, hull):
+        if cell is None:
+            continue
+        shape = cell.polyhedron(1e-9 * size)
+        if not _is_solid(shape.mesh(), size):
+            continue
+        mesh = shape.mesh()
+        centre = mesh.vertices[mesh.triangles].mean(axis=1)
+        planes = np.array([[*n, hull.vertices[p[0]] @ n] for n, p in zip(hull.normals, hull.loops)])
+        outside = (np.abs(centre @ planes[:, :3].T - planes[:, 3]) < 1e-7 * size).any(axis=1)
+        solids.append(Solid(piece, mesh, ~outside, hull_of(shape.vertices)))
+    return solids
+
+
+def _shatter_general(mesh, sites, piece, size):
+    body = manifold3d.Manifold(
+        manifold3d.Mesh64(vert_properties=mesh.vertices, tri_verts=mesh.triangles.astype(np.uint64))
+    )
+    if body.status() != manifold3d.Error.NoError:
+        raise BadMesh(f"The mesh is not a closed solid ({body.status().name}): repair it before breaking it.")
+    low, high = mesh.bounds()
+    margin = 0.05 * size
+    corners = np.array(np.meshgrid(*zip(low - margin, high + margin))).reshape(3, -1).T
+    original = body.original_id() if body.original_id() >= 0 else None
+    if original is None:
+        body = body.as_original()
+        original = body.original_id()
+    solids = []
+    for cell in cells(sites, hull_of(corners)):
+        if cell is None:
+            continue
+        shape = manifold3d.Manifold.hull_points(np.concatenate(cell.polygons))
+        for part in (body ^ shape).decompose():
+            raw = part.to_mesh64()
+            triangles = np.asarray(raw.tri_verts).astype(np.int64)
+            result = Mesh(np.asarray(raw.vert_properties)[:, :3].astype(float), triangles)
+            if not len(triangles) or not _is_solid(result, size):
+                continue
+            inner = np.ones(len(triangles), bool)
+            runs = np.asarray(raw.run_index) // 3
+            for run, owner in enumerate(raw.run_original_id):
+                if owner == original:
+                    inner[int(runs[run]) : int(runs[run + 1])] = False
+            solids.append(Solid(piece, result, inner))
+    return solids
+
+
+def _is_solid(mesh, size):
+    """Whether a part is thick enough for mass properties and a hull to mean anything."""
+    try:
+        volume = mass_properties(mesh).volume
+        hull_of(mesh.vertices)
+    except BadMesh:
+        return False
+    return volume > 1e-12 * size**3

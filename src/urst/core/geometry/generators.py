@@ -1,0 +1,100 @@
+"""Set pieces made from a few numbers.
+
+Every generator returns a list of closed meshes: one for a plain solid, several where the piece is built of
+parts that touch (a wall of bricks). The base rests on z = 0 and stands centred on the origin; z is up.
+"""
+
+import numpy as np
+
+from urst.core.geometry.mesh import Mesh
+
+_BOX_TRIANGLES = np.array(
+    [
+        [0, 2, 1], [0, 3, 2], [4, 5, 6], [4, 6, 7], [0, 1, 5], [0, 5, 4],
+        [1, 2, 6], [1, 6, 5], [2, 3, 7], [2, 7, 6], [3, 0, 4], [3, 4, 7],
+    ]
+)  # fmt: skip
+
+
+def box_between(low, high) -> Mesh:
+    """Axis-aligned box from corner `low` to corner `high`, each (3,) [m]."""
+    (x0, y0, z0), (x1, y1, z1) = low, high
+    corners = [(x0, y0, z0), (x1, y0, z0), (x1, y1, z0), (x0, y1, z0)]
+    corners += [(x0, y0, z1), (x1, y0, z1), (x1, y1, z1), (x0, y1, z1)]
+    return Mesh(np.array(corners, float), _BOX_TRIANGLES)
+
+
+def box(width: float, depth: float, height: float) -> list[Mesh]:
+    """A box: extents along x, y and z [m]."""
+    return [box_between((-width / 2, -depth / 2, 0.0), (width / 2, depth / 2, height))]
+
+
+def brick_wall(
+    width: float, depth: float, height: float, brick_length: float, course_height: float
+) -> list[Mesh]:
+    """A wall one brick deep in running bond, half a brick's shift from course to course.
+
+    The courses and the bricks in a course are rounded to whole numbers so that the wall has just the given
+    size; half bricks close each second course. Neighbours touch: the mortar is the bond, not a gap.
+
+    Parameters
+    ----------
+    width, depth, height : float
+        Size of the wall along x, y, z [m].
+    brick_length, course_height : float
+        Size of a brick along x and z [m].
+    """
+    courses = max(1, round(height / course_height))
+    per_course = max(1, round(width / brick_length))
+    length, rise = width / per_course, height / courses
+    bricks = []
+    for k in range(courses):
+        joints = np.arange(per_course + 1) * length
+        if k % 2:
+            joints = np.concatenate([[0.0], joints[:-1] + length / 2, [width]])
+        for left, right in zip(joints[:-1], joints[1:]):
+            low = (left - width / 2, -depth / 2, k * rise)
+            bricks.append(box_between(low, (right - width / 2, depth / 2, (k + 1) * rise)))
+    return bricks
+
+
+def prism(radius: float, height: float, sides: int) -> list[Mesh]:
+    """An upright regular prism with `sides` faces inscribed in a circle of `radius` [m]: a drum, a column."""
+    angle = np.arange(sides) * 2 * np.pi / sides
+    ring = np.stack([radius * np.cos(angle), radius * np.sin(angle)], axis=1)
+    low = np.column_stack([ring, np.zeros(sides)])
+    high = np.column_stack([ring, np.full(sides, height)])
+    vertices = np.concatenate([low, high, [[0, 0, 0], [0, 0, height]]])
+    triangles = []
+    for i in range(sides):
+        j = (i + 1) % sides
+        triangles += [[i, j, sides + j], [i, sides + j, sides + i]]
+        triangles += [[2 * sides, j, i], [2 * sides + 1, sides + i, sides + j]]
+    return [Mesh(vertices, np.array(triangles))]
+
+
+def ball(radius: float, rings: int = 10) -> list[Mesh]:
+    """A faceted ball of `radius` [m] resting on z = 0, `rings` bands from pole to pole, twice as many sectors."""
+    sectors = 2 * rings
+    polar = np.pi * np.arange(1, rings) / rings
+    turn = 2 * np.pi * np.arange(sectors) / sectors
+    grid = np.stack(
+        [
+            np.outer(np.sin(polar), np.cos(turn)),
+            np.outer(np.sin(polar), np.sin(turn)),
+            np.outer(np.cos(polar), np.ones(sectors)),
+        ],
+        axis=-1,
+    ).reshape(-1, 3)
+    vertices = np.concatenate([grid, [[0, 0, 1.0], [0, 0, -1.0]]]) * radius
+    top, bottom = len(grid), len(grid) + 1
+    triangles = []
+    for j in range(sectors):
+        k = (j + 1) % sectors
+        triangles.append([top, j, k])
+        last = (rings - 2) * sectors
+        triangles.append([bottom, last + k, last + j])
+        for i in range(rings - 2):
+            a, b = i * sectors + j, i * sectors + k
+            triangles += [[a, a + sectors, b + sectors], [a, b + sectors, b]]
+    return [Mesh(vertices + [0, 0, radius], np.array(triangles))]

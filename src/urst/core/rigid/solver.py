@@ -1,0 +1,376 @@
+"""The rigid body solver: bodies, their contacts and their bonds over time."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from urst.core.fracture.fragments import Fragments, Patches
+from urst.core.geometry import rotation
+from urst.core.rigid import collide, kernels
+from urst.core.rigid.collide import DRIVEN, FIXED, LOOSE
+from urst.core.rigid.kernels import Bodies, BondState, Contacts
+from urst.core.rigid.settings import RigidSettings
+from urst.errors import SolverFailed
+
+#: seconds of rest after which an island sleeps
+DOZE = 0.4
+#: speed below which a body counts as resting [m/s], its rim included
+REST_SPEED = 0.04
+#: damping of the bonds: the time constant that multiplies their stiffness, in substeps
+BOND_LAG = 2.5
+#: stiffest bond the substeps can carry, as its angular frequency times the substep
+BOND_PACE = 0.785
+#: least area of a bond, as a share of the smaller fragment's volume to the power 2/3
+HAIR = 0.02
+
+
+@dataclass(frozen=True)
+class Matter:
+    """What the bodies are made of and what may move them; one entry a body."""
+
+    density: np.ndarray
+    """(n,) [kg/m3]"""
+    friction: np.ndarray
+    """(n,)"""
+    restitution: np.ndarray
+    """(n,)"""
+    kind: np.ndarray
+    """(n,) int64: FIXED, DRIVEN or LOOSE"""
+    velocity: np.ndarray
+    """(n, 3) at the start [m/s]"""
+    spin: np.ndarray
+    """(n, 3) at the start [rad/s]"""
+    bonded: np.ndarray
+    """(n,) bool: whether bonds may join it to its neighbours"""
+
+
+#: gives the poses of the driven bodies at a time [s]: positions (d, 3), quaternions (d, 4)
+Drive = Callable[[float], tuple[np.ndarray, np.ndarray]]
+
+
+class RigidSolver:
+    """Convex bodies under gravity with friction, bounce and bonds that snap.
+
+    Each step finds contacts once and solves them in several substeps; see `kernels` for the method. The same
+    input gives the same bytes: the solver runs in one thread, and contact detection writes each pair apart.
+    """
+
+    def __init__(
+        self,
+        fragments: Fragments,
+        patches: Patches,
+        matter: Matter,
+        settings: RigidSettings,
+        *,
+        gravity: tuple[float, float, float] = (0.0, 0.0, -9.81),
+        drive: Drive | None = None,
+        start_time: float = 0.0,
+        rate: float = 24.0,
+    ):
+        n = len(fragments)
+        self.settings, self.matter, self.drive = settings, matter, drive
+        self.gravity = np.array(gravity, float)
+        self.time = start_time
+        self.step_dt = 1.0 / (rate * settings.steps)
+        self.hulls = fragments.hulls
+        self.radius = self.hulls.radius()
+        mass = fragments.volume * matter.density
+        inertia = fragments.inertia * matter.density[:, None, None]
+        self.bodies = Bodies(
+            position=fragments.centre.copy(),
+            orientation=np.tile(rotation.IDENTITY, (n, 1)),
+            rotation=np.tile(np.eye(3), (n, 1, 1)),
+            velocity=matter.velocity.copy(),
+            spin=matter.spin.copy(),
+            inertia=inertia,
+            inverse_inertia=np.linalg.inv(inertia),
+            mass=mass,
+            kind=matter.kind,
+            awake=np.ones(n, np.uint8),
+            inverse_mass=np.zeros(n),
+            mobility=np.zeros((n, 3, 3)),
+        )
+        self.rest = np.zeros(n)
+        self.driven = np.flatnonzero(matter.kind == DRIVEN)
+        self.contacts = _no_contacts(0)
+        self._set_bonds(fragments, patches)
+        self._place_driven(self.time)
+
+    def _set_bonds(self, fragments, patches):
+        held = self.settings.bonds
+        i, j = patches.pair.T if len(patches) else (np.zeros(0, int),) * 2
+        kind, bonded = self.matter.kind, self.matter.bonded
+        use = ((kind[i] == LOOSE) | (kind[j] == LOOSE)) & (kind[i] != DRIVEN) & (kind[j] != DRIVEN)
+        use &= bonded[i] & bonded[j] & (held.tension > 0)
+        # a weld turns a sliver of area into a hinge pin of endless stress: such hairs do not hold
+        least = np.minimum(fragments.volume[i], fragments.volume[j])
+        use &= patches.area > HAIR * np.cbrt(least) ** 2
+        self.patch_of_bond = np.flatnonzero(use)
+        pair, centre = patches.pair[use], patches.centre[use]
+        b, n = len(pair), len(fragments)
+        self.bonds = BondState(
+            body=pair.copy(),
+            anchor=np.stack([centre - fragments.centre[pair[:, 0]], centre - fragments.centre[pair[:, 1]]], axis=1),
+            alive=np.ones(b, np.uint8),
+            impulse=np.zeros((b, 6)),
+            load=np.zeros((b, 6)),
+            stiffness=self._stiffness(fragments, patches, use),
+            arm=np.zeros((b, 2, 3)),
+            inverse=np.zeros((b, 2, 3, 3)),
+        )
+        self.section = (patches.normal[use], patches.axis[use], patches.area[use], patches.moment[use], patches.extent[use])
+        rng = np.random.default_rng(held.seed)
+        share = np.clip(1.0 + held.scatter * rng.standard_normal(b), 0.05, None)
+        self.strength = np.column_stack([held.tension * share, held.shear * share])
+        self.load_share = np.zeros(b)
+        both = np.concatenate([pair, pair[:, ::-1]])
+        order = np.argsort(both[:, 0], kind="stable")
+        self.neighbour_bond = np.concatenate([np.arange(b), np.arange(b)])[order]
+        self.neighbours = both[order, 1].copy()
+        self.neighbour_start = np.searchsorted(both[order, 0], np.arange(n + 1))
+
+    def _stiffness(self, fragments, patches, use):
+        """A patch is a bar of the bonds' modulus from centre to centre: E A / L and E I / L."""
+        i, j = patches.pair[use].T
+        length = np.abs(np.einsum("bi,bi->b", fragments.centre[j] - fragments.centre[i], patches.normal[use]))
+        # a fixed neighbour may be a huge slab whose centre is far away: what bends is near the joint
+        size = np.cbrt(np.minimum(fragments.volume[i], fragments.volume[j]))
+        length = np.clip(length, 0.2 * size, 2.0 * size)
+        per_area = self.settings.bonds.modulus / length
+        stiffness = np.column_stack([per_area * patches.area[use], per_area * patches.moment[use].mean(axis=1)])
+        loose = self.matter.kind == LOOSE
+        inverse_mass = np.where(loose, 1.0 / self.bodies.mass, 0.0)
+        turning = np.where(loose, np.trace(self.bodies.inverse_inertia, axis1=1, axis2=2) / 3.0, 0.0)
+        pace = (BOND_PACE / (self.step_dt / self.settings.substeps)) ** 2
+        cap = np.column_stack([pace / (inverse_mass[i] + inverse_mass[j]), pace / (turning[i] + turning[j])])
+        return np.minimum(stiffness, cap)
+
+    def settle(self, seconds: float) -> None:
+        """Let bodies and bonds take up gravity before the shot starts: nothing driven moves, nothing snaps.
+
+        Velocities given at the start are held back until it is over.
+        """
+        if seconds <= 0:
+            return
+        drive, self.drive = self.drive, None
+        velocity, spin = self.bodies.velocity.copy(), self.bodies.spin.copy()
+        thrown = (np.abs(velocity) + np.abs(spin)).max(axis=1) > 0
+        start = self.bodies.position[thrown].copy(), self.bodies.orientation[thrown].copy()
+        kind = self.bodies.kind.copy()
+        self.bodies.kind[thrown | (kind == DRIVEN)] = FIXED
+        self.bodies.velocity[:], self.bodies.spin[:] = 0.0, 0.0
+        time = self.time
+        for _ in range(int(np.ceil(seconds / self.step_dt))):
+            self._advance(self.step_dt, linear_damping=6.0, angular_damping=6.0, snapping=False)
+        self.bodies.kind[:] = kind
+        self.bodies.position[thrown], self.bodies.orientation[thrown] = start
+        self.bodies.velocity[thrown], self.bodies.spin[thrown] = velocity[thrown], spin[thrown]
+        self.bodies.awake[thrown], self.rest[thrown] = 1, 0.0
+        self.time, self.drive = time, drive
+
+    def step(self, dt: float) -> None:
+        """Advance by one collision step of `dt` seconds; call it `settings.steps` times a frame."""
+        s = self.settings
+        self._advance(dt, s.linear_damping, s.angular_damping, snapping=True)
+
+    def _advance(self, dt, linear_damping, angular_damping, snapping):
+        s, bodies = self.settings, self.bodies
+        self._steer(dt)
+        self._find_contacts(dt)
+        self._wake()
+        h = dt / s.substeps
+        kernels.step(
+            bodies, self.contacts, self.bonds, self.gravity, h, s.substeps,
+            np.exp(-linear_damping * h), np.exp(-angular_damping * h), s.top_speed, s.top_spin,
+            0.125 / h, s.push_speed, max(2.0 * dt * np.linalg.norm(self.gravity), 0.05), BOND_LAG * h,
+        )  # fmt: skip
+        self.time += dt
+        self._place_driven(self.time)
+        self._load_bonds(dt, snapping)
+        self._doze(dt)
+        if not np.isfinite(bodies.position).all() or not np.isfinite(bodies.velocity).all():
+            worst = int(np.flatnonzero(~np.isfinite(bodies.velocity + bodies.position).all(axis=1))[0])
+            raise SolverFailed(
+                f"Body {worst} has no finite position after {self.time:.3f} s; most likely a stiff overlap or an "
+                "extreme mass ratio: raise the substeps or clear overlaps at the start."
+            )
+
+    def _place_driven(self, time):
+        if self.drive and len(self.driven):
+            position, orientation = self.drive(time)
+            self.bodies.position[self.driven], self.bodies.orientation[self.driven] = position, orientation
+            self.bodies.rotation[self.driven] = rotation.matrix(orientation)
+
+    def _steer(self, dt):
+        """Give driven bodies the velocity that takes them to their next pose."""
+        if not self.drive or not len(self.driven):
+            self.bodies.velocity[self.driven], self.bodies.spin[self.driven] = 0.0, 0.0
+            return
+        position, orientation = self.drive(self.time + dt)
+        self.bodies.velocity[self.driven] = (position - self.bodies.position[self.driven]) / dt
+        turn = rotation.Rotation.from_matrix(rotation.matrix(orientation))
+        turn = turn * rotation.Rotation.from_matrix(self.bodies.rotation[self.driven]).inv()
+        self.bodies.spin[self.driven] = turn.as_rotvec() / dt
+
+    def _find_contacts(self, dt):
+        bodies, h = self.bodies, self.hulls
+        # whatever can close within the step must be seen now
+        speed = np.linalg.norm(bodies.velocity, axis=1) + self.radius * np.linalg.norm(bodies.spin, axis=1)
+        moving = (bodies.kind == LOOSE) & (bodies.awake == 1)
+        margin = 0.5 * np.minimum(0.02, 0.1 * self.radius)
+        margin = margin + dt * (speed + np.where(moving, dt * np.linalg.norm(self.gravity), 0.0))
+        vertices, planes = np.empty_like(h.vertices), np.empty_like(h.planes)
+        low, high = np.empty((len(margin), 3)), np.empty((len(margin), 3))
+        collide.place(
+            bodies.position, bodies.rotation, h.vertices, h.vertex_start, h.planes, h.face_start, margin,
+            vertices, planes, low, high,
+        )  # fmt: skip
+        room = 16 * len(margin) + 64
+        while True:
+            pairs = np.empty((room, 2), np.int64)
+            found = collide.find_pairs(
+                low, high, bodies.kind, self.neighbour_start, self.neighbours, self.neighbour_bond, self.bonds.alive, pairs
+            )
+            if found >= 0:
+                break
+            room *= 2
+        pairs = pairs[:found]
+        counts, normals = np.zeros(found, np.int64), np.zeros((found, 3))
+        points, gaps = np.zeros((found, 4, 3)), np.zeros((found, 4))
+        collide.touch(
+            pairs, margin, vertices, h.vertex_start, planes, h.face_start, h.loops, h.loop_start, h.edges, h.edge_start,
+            bodies.position, counts, normals, points, gaps,
+        )  # fmt: skip
+        old = self.contacts
+        push = np.einsum("m,mi->mi", old.impulse[:, 0], old.normal)
+        push += np.einsum("mk,mki->mi", old.impulse[:, 1:], old.tangent)
+        key = old.body[:, 0] * len(margin) + old.body[:, 1]
+        old_key, first = np.unique(key, return_index=True)
+        self.contacts = _no_contacts(int(counts.sum()))
+        kernels.gather(
+            pairs, counts, normals, points, gaps, bodies, self.matter.friction, self.matter.restitution,
+            old_key, np.append(first, len(key)), old.anchor[:, 0].copy(), push,
+            np.minimum(0.05, 0.3 * self.radius), self.contacts,
+        )  # fmt: skip
+
+    def _load_bonds(self, dt, snapping):
+        bonds, held = self.bonds, self.settings.bonds
+        if not len(bonds.alive):
+            return
+        stress = np.empty((len(bonds.alive), 2))
+        kernels.bond_stress(bonds, self.bodies.rotation, *self.section, dt, stress)
+        bearing = self.strength[:, 1] + np.maximum(-stress[:, 0], 0.0) * np.tan(np.radians(held.friction_angle))
+        share = np.maximum(stress[:, 0] / self.strength[:, 0], stress[:, 1] / bearing)
+        # a sleeping pair is not solved, so its last load stands
+        solved = (self.bodies.inverse_mass[bonds.body] > 0).any(axis=1)
+        self.load_share = np.where(solved, np.maximum(share, 0.0), self.load_share)
+        snapped = (self.load_share > 1.0) & (bonds.alive == 1)
+        if snapping and snapped.any():
+            bonds.alive[snapped] = 0
+            bonds.impulse[snapped] = 0.0
+            self.load_share[snapped] = 0.0
+
+    def _island_labels(self):
+        label = np.empty(len(self.rest), np.int64)
+        # two bodies nearer than a hair press on each other even before the first impulse
+        near = np.maximum(self.contacts.impulse[:, 0], 1e-3 - self.contacts.gap)
+        kernels.islands(len(label), self.bodies.kind, self.contacts.body, near, self.bonds.body, self.bonds.alive, label)
+        return label
+
+    def _wake(self):
+        """Wake islands that something moving touches."""
+        bodies, c = self.bodies, self.contacts
+        if bodies.awake.all():
+            return
+        speed = np.linalg.norm(bodies.velocity, axis=1)
+        active = (speed > REST_SPEED) & ((bodies.kind == DRIVEN) | ((bodies.kind == LOOSE) & (bodies.awake == 1)))
+        touched = np.zeros(len(speed), bool)
+        for side in (0, 1):
+            hit = active[c.body[:, 1 - side]]
+            touched[c.body[hit, side]] = True
+        label = self._island_labels()
+        roused = np.zeros(len(label), bool)
+        roused[label[touched & (bodies.kind == LOOSE)]] = True
+        wake = roused[label] & (bodies.awake == 0)
+        bodies.awake[wake], self.rest[wake] = 1, 0.0
+
+    def _doze(self, dt):
+        bodies = self.bodies
+        speed = np.linalg.norm(bodies.velocity, axis=1) + self.radius * np.linalg.norm(bodies.spin, axis=1)
+        loose = bodies.kind == LOOSE
+        self.rest = np.where(speed < REST_SPEED, self.rest + dt, 0.0)
+        label = self._island_labels()
+        least = np.full(len(label), np.inf)
+        np.minimum.at(least, label[loose], self.rest[loose])
+        asleep = loose & (least[label] > DOZE)
+        bodies.awake[:] = ~asleep
+        bodies.velocity[asleep], bodies.spin[asleep] = 0.0, 0.0
+
+    def frame(self) -> dict[str, np.ndarray]:
+        """Return what a frame keeps: poses and velocities (float32) and the bonds' state."""
+        b = self.bodies
+        return {
+            "position": b.position.astype(np.float32),
+            "orientation": b.orientation.astype(np.float32),
+            "velocity": b.velocity.astype(np.float32),
+            "spin": b.spin.astype(np.float32),
+            "awake": b.awake.copy(),
+            "bond_alive": self.bonds.alive.copy(),
+            "bond_load": self.load_share.astype(np.float32),
+        }
+
+    def gauges(self) -> dict[str, float]:
+        """Return the numbers judged on every frame, SI units."""
+        b = self.bodies
+        loose = b.kind == LOOSE
+        speed = np.linalg.norm(b.velocity, axis=1)
+        turning = np.einsum("nij,nj->ni", np.transpose(b.rotation, (0, 2, 1)), b.spin)
+        energy = 0.5 * b.mass * speed**2 + 0.5 * np.einsum("ni,nij,nj->n", turning, b.inertia, turning)
+        label = np.empty(len(loose), np.int64)
+        kernels.islands(
+            len(label), b.kind, np.zeros((0, 2), np.int64), np.zeros(0), self.bonds.body, self.bonds.alive, label
+        )
+        lump = np.bincount(label[loose], b.mass[loose], minlength=len(label)) if loose.any() else np.zeros(1)
+        moving = loose & (speed > REST_SPEED)
+        gap = self.contacts.gap
+        return {
+            "moving": float(moving.sum()),
+            "moving_mass": float(b.mass[moving].sum()),
+            "kinetic_energy": float(energy[loose].sum()),
+            "deepest_overlap": float(max(0.0, -gap.min())) if len(gap) else 0.0,
+            "bonds_left": float(self.bonds.alive.mean()) if len(self.bonds.alive) else 1.0,
+            "bond_load": float(self.load_share.max()) if len(self.load_share) else 0.0,
+            "largest_piece": float(lump.max()),
+            "top_speed": float(speed[loose].max()) if loose.any() else 0.0,
+        }
+
+    _CONTACTS = ("body", "normal", "tangent", "anchor", "gap", "impulse", "friction", "restitution")
+    _BODIES = ("position", "orientation", "rotation", "velocity", "spin", "awake", "inverse_mass")
+
+    def snapshot(self) -> dict[str, np.ndarray]:
+        """Return the whole state, so that a solver restored from it goes on to the same bytes."""
+        state = {f"body_{k}": getattr(self.bodies, k).copy() for k in self._BODIES}
+        state |= {f"contact_{k}": getattr(self.contacts, k).copy() for k in self._CONTACTS}
+        state |= {f"bond_{k}": getattr(self.bonds, k).copy() for k in ("alive", "impulse")}
+        return state | {"rest": self.rest.copy(), "load_share": self.load_share.copy(), "time": np.array([self.time])}
+
+    def restore(self, state: dict[str, np.ndarray]) -> None:
+        """Take up the state that `snapshot` returned."""
+        for k in self._BODIES:
+            getattr(self.bodies, k)[:] = state[f"body_{k}"]
+        self.contacts = _no_contacts(len(state["contact_gap"]))
+        for k in self._CONTACTS:
+            getattr(self.contacts, k)[:] = state[f"contact_{k}"]
+        for k in ("alive", "impulse"):
+            getattr(self.bonds, k)[:] = state[f"bond_{k}"]
+        self.rest, self.load_share = state["rest"].copy(), state["load_share"].copy()
+        self.time = float(state["time"][0])
+
+
+def _no_contacts(m):
+    return Contacts(
+        body=np.zeros((m, 2), np.int64), normal=np.zeros((m, 3)), tangent=np.zeros((m, 2, 3)),
+        anchor=np.zeros((m, 2, 3)), gap=np.zeros(m), impulse=np.zeros((m, 3)), friction=np.zeros(m),
+        restitution=np.zeros(m), approach=np.zeros(m), peak=np.zeros(m), arm=np.zeros((m, 2, 3)), weight=np.zeros((m, 3)),
+    )  # fmt: skip

@@ -1,0 +1,45 @@
+"""The errors Urst raises on purpose.
+
+UrstError
+├── BadValue (ValueError)      a document, setting or argument is out of range
+├── BadMesh (ValueError)       a mesh cannot be used as it is
+├── BadFile (ValueError)       a file cannot be read
+├── CacheDamaged (OSError)     a cached frame fails its checksum
+├── StoreFull (OSError)        there is no room for the next frame
+├── SolverFailed (ArithmeticError)  a solver met a non-finite or exploding quantity
+└── Stopped                    work was stopped on request
+
+Every message is one sentence a user can act on: what, expected, got, way out.
+"""
+
+
+class UrstError(Exception):
+    """Root of all errors raised on purpose."""
+
+
+class BadValue(UrstError, ValueError):
+    """A value is outside what it may be."""
+
+
+class BadMesh(UrstError, ValueError):
+    """A mesh cannot take part as it is."""
+
+
+class BadFile(UrstError, ValueError):
+    """A file is not what its name says, or is cut short."""
+
+
+class CacheDamaged(UrstError, OSError):
+    """A cached frame does not match its checksum."""
+
+
+class StoreFull(UrstError, OSError):
+    """The disk has no room for what is to be written."""
+
+
+class SolverFailed(UrstError, ArithmeticError):
+    """A solver's state stopped being finite or plausible."""
+
+
+class Stopped(UrstError):
+    """The work was stopped on request; what is done is kept."""
