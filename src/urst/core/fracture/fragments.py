@@ -124,6 +124,26 @@ def assemble(solids: list[Solid]) -> Fragments:
     )
 
 
+def joined(sets: list[Fragments]) -> Fragments:
+    """Put several sets of fragments into one."""
+    chain = lambda name: np.concatenate([getattr(s, name) for s in sets])  # noqa: E731
+    hull = lambda name: np.concatenate([getattr(s.hulls, name) for s in sets])  # noqa: E731
+
+    def starts(parts):
+        base = np.cumsum([0] + [p[-1] for p in parts[:-1]])
+        return np.concatenate([[0], *(p[1:] + b for p, b in zip(parts, base))]).astype(np.int64)
+
+    packed = {
+        name: starts([getattr(s.hulls, name) for s in sets]) if name.endswith("_start") else hull(name)
+        for name in Hulls.NAMES
+    }
+    return Fragments(
+        skin_start=starts([s.skin_start for s in sets]),
+        hulls=Hulls(**packed),
+        **{f.name: chain(f.name) for f in fields(Fragments) if f.name not in ("skin_start", "hulls")},
+    )
+
+
 def find_patches(fragments: Fragments, gap: float) -> Patches:
     """Find every patch across which two fragments touch.
 

@@ -6,6 +6,9 @@ from pydantic import BaseModel, ConfigDict, Field
 
 Point = Annotated[tuple[float, float, float], Field(description="x, y, z in metres")]
 
+#: raised whenever the same settings no longer give the same bytes
+VERSION = 1
+
 
 class FractureSettings(BaseModel):
     """Where the cracks run through the named pieces."""

@@ -2,6 +2,9 @@
 
 from pydantic import BaseModel, ConfigDict, Field
 
+#: raised whenever the same settings no longer give the same bytes
+VERSION = 1
+
 
 class BondSettings(BaseModel):
     """What holds fragments together."""

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from urst.core.fracture.fragments import Fragments, Patches
-from urst.core.geometry import rotation
+from urst.core.geometry import placing, rotation
 from urst.core.rigid import collide, kernels
 from urst.core.rigid.collide import DRIVEN, FIXED, LOOSE
 from urst.core.rigid.kernels import Bodies, BondState, Contacts
@@ -222,7 +222,7 @@ class RigidSolver:
         margin = margin + dt * (speed + np.where(moving, dt * np.linalg.norm(self.gravity), 0.0))
         vertices, planes = np.empty_like(h.vertices), np.empty_like(h.planes)
         low, high = np.empty((len(margin), 3)), np.empty((len(margin), 3))
-        collide.place(
+        placing.place(
             bodies.position, bodies.rotation, h.vertices, h.vertex_start, h.planes, h.face_start, margin,
             vertices, planes, low, high,
         )  # fmt: skip

@@ -1,0 +1,124 @@
+"""Running a plan: layer after layer, frame after frame, to disk.
+
+What is on disk already is not baked again. A bake that was stopped or killed goes on from its last checkpoint and
+writes the same bytes as one that never stopped.
+"""
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from urst.bake import layers as kinds
+from urst.errors import CacheDamaged, StoreFull, Stopped
+from urst.shot.document import Shot
+from urst.shot.keys import layer_keys
+from urst.shot.plan import plan
+from urst.store.store import Store
+
+#: frames between checkpoints
+CHECKPOINT_EVERY = 8
+#: free space that is never used up [bytes]
+RESERVE = 256 * 1024 * 1024
+
+
+@dataclass(frozen=True)
+class Progress:
+    """One frame is done."""
+
+    layer: str
+    key: str
+    frame: int
+    done: int
+    total: int
+    seconds: float
+    gauges: dict[str, float]
+
+
+Report = Callable[[Progress], None]
+ShouldStop = Callable[[], bool]
+
+
+def bake(
+    shot: Shot,
+    store: Store,
+    wanted: list[str] | None = None,
+    *,
+    report: Report = lambda progress: None,
+    should_stop: ShouldStop = lambda: False,
+) -> None:
+    """Bake the wanted layers and whatever they read that is not fresh.
+
+    Raises
+    ------
+    Stopped
+        When `should_stop` said so; finished frames are kept.
+    UrstError
+        When a layer cannot be baked; finished frames are kept.
+    """
+    keys = layer_keys(shot)
+    for step in plan(shot, wanted):
+        for layer_id, key in zip(step.layers, step.keys):
+            _bake_layer(shot, store, layer_id, key, keys, report, should_stop)
+
+
+def is_fresh(shot: Shot, store: Store, layer_id: str, key: str) -> bool:
+    """Whether all of a layer is on disk."""
+    if not store.has_static(key):
+        return False
+    if not kinds.KINDS[shot.layer(layer_id).kind].moving:
+        return True
+    return set(shot.frames()) <= set(store.frames(key))
+
+
+def _bake_layer(shot, store, layer_id, key, keys, report, should_stop):
+    if is_fresh(shot, store, layer_id, key):
+        return
+    layer = shot.layer(layer_id)
+    _check(store, should_stop)
+    started = time.perf_counter()
+    work = kinds.KINDS[layer.kind](shot, layer, kinds.Inputs(shot, store, keys, layer))
+    if not store.has_static(key):
+        store.write_static(key, work.static, work.meta)
+    if not work.moving:
+        seconds = time.perf_counter() - started
+        store.note_time(key, shot.start, seconds)
+        report(Progress(layer_id, key, shot.start, 1, 1, seconds, work.meta.get("gauges", {})))
+        return
+    total = len(shot.frames())
+    present = set(store.frames(key))
+    sound = shot.start - 1
+    while sound + 1 in present:
+        sound += 1
+    checkpoint = store.read_checkpoint(key, min(sound, shot.end))
+    at = shot.start - 1
+    if checkpoint:
+        at, state = checkpoint
+        try:
+            work.restore(at, state)
+        except CacheDamaged:
+            # an input frame went bad: begin anew, as if there were no checkpoint
+            work = kinds.KINDS[layer.kind](shot, layer, kinds.Inputs(shot, store, keys, layer))
+            at = shot.start - 1
+    for frame in range(at + 1, shot.end + 1):
+        _check(store, should_stop)
+        started = time.perf_counter()
+        arrays, gauges = work.first() if frame == shot.start else work.next(frame)
+        if frame not in present:
+            store.write_frame(key, frame, arrays, {"frame": frame, "gauges": gauges})
+        done = frame - shot.start + 1
+        if done % CHECKPOINT_EVERY == 0 or frame == shot.end:
+            store.write_checkpoint(key, frame, work.snapshot())
+        seconds = time.perf_counter() - started
+        store.note_time(key, frame, seconds)
+        report(Progress(layer_id, key, frame, done, total, seconds, gauges))
+
+
+def _check(store, should_stop):
+    if should_stop():
+        raise Stopped("The bake was stopped; its finished frames are kept and it can go on from there.")
+    free = store.free_bytes()
+    if free < RESERVE:
+        raise StoreFull(
+            f"Only {free / 1e6:.0f} MB are free where the store lies, and {RESERVE / 1e6:.0f} MB are kept clear: "
+            "free some space, then bake again; the finished frames are kept."
+        )

@@ -1,0 +1,151 @@
+"""The command line: `urst bake`, `worker`, `serve` and the rest."""
+
+import argparse
+import csv
+import os
+import signal
+import sys
+from pathlib import Path
+
+from urst.errors import BadValue, Stopped, UrstError
+
+
+def main(argv: list[str] | None = None) -> int:
+    """Run one command; return its exit status."""
+    parser = argparse.ArgumentParser(prog="urst", description="Destruction effects, solved and judged in the browser.")
+    commands = parser.add_subparsers(dest="command", required=True)
+    bake = commands.add_parser("bake", help="bake a shot file into a folder; needs no database")
+    bake.add_argument("file", type=Path, help="a *.shot.json")
+    bake.add_argument("--out", type=Path, required=True, help="folder of the results")
+    bake.add_argument("--layer", action="append", help="bake only this layer and what it reads; may be repeated")
+    bake.add_argument("--frames", help="bake only FIRST-LAST of the shot, FIRST being its first frame")
+    bake.add_argument("--quality", choices=("draft", "shot"), default="shot", help="draft: half the fragments, coarser cells")
+    bake.add_argument("--resume", action="store_true", help="go on with what is in the folder (this is also the default)")
+    export = commands.add_parser("export", help="write a baked shot in open formats")
+    export.add_argument("file", type=Path)
+    export.add_argument("--store", type=Path, required=True, help="folder of the results")
+    export.add_argument("--out", type=Path, required=True)
+    export.add_argument("--what", action="append", choices=("usd", "gltf", "points", "vdb", "csv", "movie"))
+    commands.add_parser("warm", help="compile all kernels, with progress")
+    commands.add_parser("migrate", help="bring the database up to date")
+    demo = commands.add_parser("load-demo", help="put the demo shots into the database")
+    demo.add_argument("--bake", action="store_true", help="queue their bake as well")
+    serve = commands.add_parser("serve", help="run the web application")
+    serve.add_argument("--port", type=int, required=True)
+    worker = commands.add_parser("worker", help="take jobs from the queue")
+    worker.add_argument("--database", help="address of the database; default: $URST_DATABASE")
+    worker.add_argument("--store", type=Path, help="folder of the results; default: $URST_STORE")
+    commands.add_parser("schema", help="print the JSON Schema of the shot document")
+    options = parser.parse_args(argv)
+    try:
+        return globals()[f"_{options.command.replace('-', '_')}"](options)
+    except UrstError as error:
+        print(f"urst: {error}", file=sys.stderr)
+        return 1
+
+
+def _load(path: Path):
+    from urst.shot import document
+
+    try:
+        text = path.read_bytes()
+    except OSError as error:
+        raise BadValue(f"{path} cannot be read ({error.strerror}): check the path.") from error
+    return document.loads(text, path.name)
+
+
+def _bake(options) -> int:
+    from urst.bake.runner import bake
+    from urst.shot.keys import layer_keys
+    from urst.shot.quality import draft, with_frames
+    from urst.store.store import Store
+
+    shot = _load(options.file)
+    if options.quality == "draft":
+        shot = draft(shot)
+    if options.frames:
+        shot = with_frames(shot, options.frames)
+    store = Store(options.out)
+    stopping = []
+    signal.signal(signal.SIGINT, lambda *_: stopping.append(1))
+    signal.signal(signal.SIGTERM, lambda *_: stopping.append(1))
+
+    def report(p):
+        end = "\n" if p.done == p.total or not sys.stdout.isatty() else "\r"
+        filled = int(30 * p.done / p.total)
+        print(f"{p.layer:>10} [{'#' * filled:<30}] frame {p.frame} {p.done}/{p.total} {p.seconds:6.2f} s", end=end, flush=True)
+
+    try:
+        bake(shot, store, options.layer, report=report, should_stop=lambda: bool(stopping))
+    except Stopped as error:
+        print(f"\nurst: {error}", file=sys.stderr)
+        return 130
+    for layer_id, key in layer_keys(shot).items():
+        rows = store.read_gauges(key)
+        if rows:
+            with open(options.out / f"{layer_id}.gauges.csv", "w", newline="") as file:
+                names = list(next(iter(rows.values())))
+                table = csv.writer(file)
+                table.writerow(["frame", *names])
+                table.writerows([frame, *(gauges.get(n, "") for n in names)] for frame, gauges in rows.items())
+    return 0
+
+
+def _export(options) -> int:
+    from urst.formats.handover import export
+
+    for path in export(_load(options.file), options.store, options.out, options.what):
+        print(path)
+    return 0
+
+
+def _warm(options) -> int:
+    from urst.bake.warm import warm
+
+    for done, total, name in warm():
+        print(f"compiling kernels {done}/{total}: {name}", flush=True)
+    return 0
+
+
+def _migrate(options) -> int:
+    from urst.db.migrate import migrate
+
+    migrate()
+    return 0
+
+
+def _load_demo(options) -> int:
+    from urst.demo.load import load
+
+    load(bake=options.bake)
+    return 0
+
+
+def _serve(options) -> int:
+    import uvicorn
+
+    uvicorn.run("urst.web.app:app", host="127.0.0.1", port=options.port, log_config=None)
+    return 0
+
+
+def _worker(options) -> int:
+    if options.database:
+        os.environ["URST_DATABASE"] = options.database
+    if options.store:
+        os.environ["URST_STORE"] = str(options.store.resolve())
+    from urst.jobs.worker import run
+
+    return run()
+
+
+def _schema(options) -> int:
+    import json
+
+    from urst.shot.document import Shot
+
+    print(json.dumps(Shot.model_json_schema(), indent=1))
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,50 @@
+"""What an artist says about dust and smoke in the air."""
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+Corner = tuple[float, float, float]
+
+#: raised whenever the same settings no longer give the same bytes
+VERSION = 1
+
+
+class GasSettings(BaseModel):
+    """Where the air is solved and how the dust in it behaves."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    cell_size: float = Field(0.12, gt=0, le=1000, description="Edge of a cell [m]")
+    low: Corner = Field((-4.0, -4.0, -0.5), description="Least corner of the domain [m]")
+    high: Corner = Field((4.0, 4.0, 5.0), description="Greatest corner of the domain [m]")
+    weight: float = Field(1.0, ge=-100, le=100, description="How heavy the dust makes the air; 1 is real")
+    heat: float = Field(0.0, ge=-200, le=2000, description="Warmth of fresh dust over the air [K]; hot dust rises")
+    dissolve: float = Field(8.0, gt=0, le=1e5, description="Seconds until a twentieth is left [s]")
+    swirl: float = Field(0.25, ge=0, le=10, description="Vorticity given back against the grid's damping")
+    push: float = Field(1.0, ge=0, le=100, description="How hard flying points drag the air; 1 is real")
+    wind: Corner = Field((0.0, 0.0, 0.0), description="Air moving in from outside [m/s]")
+    sharp: bool = Field(True, description="Carry fields with second-order correction")
+    tolerance: float = Field(1e-4, gt=1e-7, le=0.1, description="Share of the divergence left in the pressure solve")
+    most_substeps: int = Field(4, ge=1, le=64, description="Most steps a frame for fast air")
+
+    @model_validator(mode="after")
+    def _box(self):
+        for axis, a, b in zip("xyz", self.low, self.high):
+            if not b - a >= 4 * self.cell_size:
+                raise ValueError(
+                    f"the domain is {b - a:.3g} m along {axis}, less than four cells of {self.cell_size} m: "
+                    "move its corners apart or use smaller cells"
+                )
+        if self.cells() > 200_000_000:
+            raise ValueError(
+                f"the domain holds {self.cells():,} cells, more than 200,000,000: use larger cells or a smaller domain"
+            )
+        return self
+
+    def shape(self) -> tuple[int, int, int]:
+        """Return the cells along x, y, z, rounded up to multiples of 8 for the multigrid."""
+        return tuple(8 * max(1, -int(-(b - a) // (8 * self.cell_size))) for a, b in zip(self.low, self.high))
+
+    def cells(self) -> int:
+        """Return the number of cells."""
+        nx, ny, nz = self.shape()
+        return nx * ny * nz

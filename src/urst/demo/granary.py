@@ -1,0 +1,89 @@
+"""The Tidewater Granary, first draft: a crane's counterweight swings through a brick wall on a stone quay."""
+
+import numpy as np
+from scipy.integrate import solve_ivp
+
+from urst.shot.document import Key, Shot, parse
+
+_PIVOT_HEIGHT = 9.0
+_ROPE = 6.7
+_BALL = 0.55
+_TOP_ANGLE = 62.0
+_START_ANGLE = 34.0
+
+
+def _swing(start: int, end: int, rate: float) -> list[tuple[int, float]]:
+    """Frames and angles [rad] of the pendulum theta'' = -g/L sin(theta), let go at the top angle long before."""
+    spin = -np.sqrt(2 * 9.81 / _ROPE * (np.cos(np.radians(_START_ANGLE)) - np.cos(np.radians(_TOP_ANGLE))))
+    frames = np.arange(start, end + 2, 2)
+    path = solve_ivp(
+        lambda t, y: (y[1], -9.81 / _ROPE * np.sin(y[0])), (0, (frames[-1] - start) / rate + 1e-9),
+        (np.radians(_START_ANGLE), spin), t_eval=(frames - start) / rate, rtol=1e-9, atol=1e-9,
+    )  # fmt: skip
+    return [(int(f), float(a)) for f, a in zip(frames, path.y[0])]
+
+
+def _hanging(swing, below: float) -> list[Key]:
+    """Keys of something that hangs on the rope with its base `below` metres under the rope's end."""
+    keys = []
+    for frame, angle in swing:
+        reach = _ROPE + below
+        y, z = reach * np.sin(angle), _PIVOT_HEIGHT - reach * np.cos(angle)
+        keys.append(Key(frame=frame, position=(0.2, round(y, 5), round(z, 5)), rotation=(round(np.degrees(angle), 4), 0, 0)))
+    return keys
+
+
+def shot(*, fragments: int = 420, cell_size: float = 0.14, end: int = 96) -> Shot:
+    """Return the shot; the arguments choose its quality."""
+    swing = _swing(1, end, 24.0)
+    pieces = [
+        {"name": "Quay", "shape": {"kind": "box", "width": 16, "depth": 11, "height": 2}, "position": (0, 0.5, -2),
+         "material": "stone", "motion": "fixed"},
+        {"name": "Basin floor", "shape": {"kind": "box", "width": 24, "depth": 22, "height": 0.5},
+         "position": (0, -4, -2.5), "material": "stone", "motion": "fixed", "bonded": False},
+        {"name": "Pier, west", "shape": {"kind": "box", "width": 0.5, "depth": 0.5, "height": 4.2},
+         "position": (-3.25, 0, 0), "material": "concrete", "motion": "fixed"},
+        {"name": "Pier, east", "shape": {"kind": "box", "width": 0.5, "depth": 0.5, "height": 4.2},
+         "position": (3.25, 0, 0), "material": "concrete", "motion": "fixed"},
+        {"name": "Wall", "shape": {"kind": "brick wall", "width": 6, "depth": 0.3, "height": 4,
+         "brick_length": 0.5, "course_height": 0.25}, "material": "brick"},
+        {"name": "Counterweight", "shape": {"kind": "ball", "radius": _BALL}, "material": "steel", "motion": "driven",
+         "keys": _hanging(swing, _BALL)},
+        {"name": "Cable", "shape": {"kind": "drum", "radius": 0.035, "height": _ROPE - _BALL + 0.05, "sides": 6},
+         "material": "steel", "motion": "driven", "keys": _hanging(swing, -_BALL + 0.05)},
+        *(
+            {"name": f"Crate {n}", "shape": {"kind": "box", "width": 0.7, "depth": 0.7, "height": 0.6}, "position": at,
+             "rotation": (0, 0, turn), "material": "timber", "bonded": False}
+            for n, (at, turn) in enumerate([((-1.7, -2.3, 0), 12), ((-0.95, -2.5, 0), -7), ((-1.35, -2.4, 0.6), 24)], 1)
+        ),
+        *(
+            {"name": f"Drum {n}", "shape": {"kind": "drum", "radius": 0.29, "height": 0.88}, "position": at,
+             "material": "drum steel", "bonded": False}
+            for n, at in enumerate([(1.5, -2.2, 0), (2.15, -2.35, 0)], 1)
+        ),
+    ]  # fmt: skip
+    layers = [
+        {"id": "break", "name": "Break", "kind": "break", "settings": {
+            "pieces": ("Wall",), "pattern": "clustered", "count": fragments, "focus": (0.2, 0, 2.2), "focus_radius": 0.8,
+            "seed": 7}},
+        {"id": "fall", "name": "Fall", "kind": "fall", "reads": [{"layer": "break"}], "settings": {
+            "bonds": {"tension": 0.18e6, "shear": 0.3e6, "scatter": 0.25}}},
+        {"id": "shed", "name": "Shed", "kind": "shed", "reads": [{"layer": "fall"}], "settings": {
+            "chips": 160, "dust": 90}},
+        {"id": "billow", "name": "Billow", "kind": "billow", "reads": [{"layer": "fall"}, {"layer": "shed"}],
+         "settings": {"cell_size": cell_size, "low": (-4.4, -6.6, -0.5), "high": (4.4, 3.4, 5.0)}},
+    ]  # fmt: skip
+    hit = next(frame for frame, angle in swing if _ROPE * np.sin(angle) < 0.15 + _BALL)
+    return parse(
+        {
+            "name": "Granary",
+            "note": "counterweight strike",
+            "start": 1,
+            "end": end,
+            "pieces": pieces,
+            "layers": layers,
+            "cues": [{"name": "hit", "frame": hit}],
+            "camera": {"eye": (7.2, -10.2, 3.4), "target": (0, -0.6, 1.7), "lens": 32},
+        }
+        | {"format": "urst-shot/1"}
+    )

@@ -1,0 +1,76 @@
+"""The set as geometry: meshes where they stand, and the paths of what is driven."""
+
+import numpy as np
+from scipy.spatial.transform import Rotation, Slerp
+
+from urst.core.geometry import generators, rotation
+from urst.core.geometry.mesh import Mesh, transformed
+from urst.shot.document import SetPiece, Shot
+
+_FILM_BACK = 36.0
+
+
+def parts(piece: SetPiece) -> list[Mesh]:
+    """Meshes of a piece before it is placed."""
+    s = piece.shape
+    match s.kind:
+        case "box":
+            return generators.box(s.width, s.depth, s.height)
+        case "brick wall":
+            return generators.brick_wall(s.width, s.depth, s.height, s.brick_length, s.course_height)
+        case "drum":
+            return generators.prism(s.radius, s.height, s.sides)
+        case "ball":
+            return generators.ball(s.radius, s.rings)
+        case "mesh":
+            return [s.mesh()]
+
+
+def placed(piece: SetPiece, shot: Shot) -> list[Mesh]:
+    """Meshes of a piece where it stands at the first frame."""
+    position, turn = np.array(piece.position, float), rotation.from_degrees(piece.rotation)
+    if piece.motion == "driven":
+        position, turn = path(piece)(shot.start)
+    return [transformed(m, rotation.matrix(turn), position) for m in parts(piece)]
+
+
+def path(piece: SetPiece):
+    """Return a function of the frame that gives a driven piece's position (3,) and quaternion (4,).
+
+    Positions run along a cubic through the keys (Catmull-Rom tangents for uneven spacing), turns along the
+    shortest arcs; before the first and after the last key the piece stands still.
+    """
+    frames = np.array([k.frame for k in piece.keys], float)
+    points = np.array([k.position for k in piece.keys], float)
+    turns = Rotation.from_euler("xyz", [k.rotation for k in piece.keys], degrees=True)
+    if len(frames) == 1:
+        quaternion = rotation.from_degrees(piece.keys[0].rotation)
+        return lambda frame: (points[0], quaternion)
+    slope = np.gradient(points, frames, axis=0)
+    slerp = Slerp(frames, turns)
+
+    def at(frame):
+        f = float(np.clip(frame, frames[0], frames[-1]))
+        k = int(np.clip(np.searchsorted(frames, f, side="right") - 1, 0, len(frames) - 2))
+        span = frames[k + 1] - frames[k]
+        t = (f - frames[k]) / span
+        a, b = 2 * t**3 - 3 * t**2 + 1, t**3 - 2 * t**2 + t
+        position = a * points[k] + b * span * slope[k] + (1 - a) * points[k + 1] + (t**3 - t**2) * span * slope[k + 1]
+        x, y, z, w = slerp(f).as_quat()
+        return position, np.array([w, x, y, z])
+
+    return at
+
+
+def bounds(shot: Shot, *, skip_fixed: bool = False) -> tuple[np.ndarray, np.ndarray] | None:
+    """Least and greatest corner of the set at the first frame, None for an empty set."""
+    meshes = [m for p in shot.pieces if not (skip_fixed and p.motion == "fixed") for m in placed(p, shot)]
+    if not meshes:
+        return None
+    corners = [m.bounds() for m in meshes]
+    return np.min([c[0] for c in corners], axis=0), np.max([c[1] for c in corners], axis=0)
+
+
+def field_of_view(lens: float) -> float:
+    """Horizontal angle of view of a lens [deg]."""
+    return float(np.degrees(2 * np.arctan(0.5 * _FILM_BACK / lens)))

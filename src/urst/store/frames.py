@@ -1,0 +1,99 @@
+"""One file a frame: named arrays, compressed, checksummed, written whole or not at all.
+
+Layout: 8 bytes magic, 4 bytes header length, header JSON, payloads, 16 bytes blake2b of all before. The header
+holds `meta` and for each array name, dtype, shape, and where its zstandard payload lies. The same arrays and meta
+give the same bytes.
+"""
+
+import errno
+import hashlib
+import json
+import os
+import struct
+import uuid
+from pathlib import Path
+
+import numpy as np
+import zstandard
+
+from urst.errors import CacheDamaged, StoreFull
+
+MAGIC = b"URSTFR1\n"
+_DIGEST = 16
+
+
+def encode(arrays: dict[str, np.ndarray], meta: dict) -> bytes:
+    """Return the bytes of a frame file."""
+    pack = zstandard.ZstdCompressor(level=3)
+    entries, payloads, offset = [], [], 0
+    for name, array in arrays.items():
+        array = np.ascontiguousarray(array)
+        data = pack.compress(array.tobytes())
+        entries.append({"name": name, "dtype": array.dtype.str, "shape": array.shape, "at": offset, "size": len(data)})
+        payloads.append(data)
+        offset += len(data)
+    header = json.dumps({"meta": meta, "arrays": entries}, separators=(",", ":")).encode()
+    body = b"".join([MAGIC, struct.pack("<I", len(header)), header, *payloads])
+    return body + hashlib.blake2b(body, digest_size=_DIGEST).digest()
+
+
+def decode(data: bytes, source: str = "frame") -> tuple[dict[str, np.ndarray], dict]:
+    """Return (arrays, meta) of a frame file's bytes.
+
+    Raises
+    ------
+    CacheDamaged
+        If the bytes are not what was written.
+    """
+    if len(data) < 28 or data[:8] != MAGIC:
+        raise CacheDamaged(f"{source} is not a frame file, or is cut short: bake this layer again.")
+    if hashlib.blake2b(data[:-_DIGEST], digest_size=_DIGEST).digest() != data[-_DIGEST:]:
+        raise CacheDamaged(f"{source} does not match its checksum, so the disk has changed it: bake this layer again.")
+    (size,) = struct.unpack_from("<I", data, 8)
+    header = json.loads(data[12 : 12 + size])
+    unpack = zstandard.ZstdDecompressor()
+    arrays = {}
+    for entry in header["arrays"]:
+        start = 12 + size + entry["at"]
+        shape = tuple(entry["shape"])
+        raw = unpack.decompress(data[start : start + entry["size"]])
+        arrays[entry["name"]] = np.frombuffer(raw, np.dtype(entry["dtype"])).reshape(shape).copy()
+    return arrays, header["meta"]
+
+
+def read_meta(path: Path) -> dict:
+    """Return a frame's meta without reading its arrays; the checksum is not looked at."""
+    with open(path, "rb") as file:
+        head = file.read(12)
+        if len(head) < 12 or head[:8] != MAGIC:
+            raise CacheDamaged(f"{path.name} is not a frame file, or is cut short: bake this layer again.")
+        (size,) = struct.unpack_from("<I", head, 8)
+        try:
+            return json.loads(file.read(size))["meta"]
+        except ValueError as error:
+            raise CacheDamaged(f"{path.name} is cut short: bake this layer again.") from error
+
+
+def write_whole(path: Path, data: bytes) -> None:
+    """Write a file so that it is there complete or not at all.
+
+    Raises
+    ------
+    StoreFull
+        If the disk has no room; what was there before is untouched.
+    """
+    part = path.with_name(f".{path.name}.{uuid.uuid4().hex}.part")
+    try:
+        with open(part, "wb") as file:
+            file.write(data)
+            file.flush()
+            os.fsync(file.fileno())
+        os.replace(part, path)
+    except OSError as error:
+        part.unlink(missing_ok=True)
+        if error.errno in (errno.ENOSPC, errno.EDQUOT):
+            raise StoreFull(
+                f"The disk has no room for {len(data) / 1e6:.1f} MB more: free some space, then bake again; "
+                "the finished frames are kept."
+            ) from error
+        raise

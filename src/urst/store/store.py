@@ -1,0 +1,154 @@
+"""The store: every layer's result in a folder named by its content key."""
+
+import contextlib
+import json
+import re
+import shutil
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from urst.errors import CacheDamaged
+from urst.store import frames
+
+_KEY = re.compile(r"^[0-9a-f]{40}$")
+_FRAME = re.compile(r"^frame(-?\d+)\.urf$")
+_CHECKPOINT = re.compile(r"^checkpoint(-?\d+)\.urf$")
+
+
+@dataclass(frozen=True)
+class Usage:
+    """What a key holds on disk."""
+
+    frames: int
+    bytes: int
+
+
+class Store:
+    """Results on disk under one root folder.
+
+    A key's folder holds `static.urf` (what does not change over time), `frame000012.urf` for each frame,
+    `checkpoint000008.urf` to resume from, and `times.jsonl`, how long frames took, which is no part of the result.
+    """
+
+    def __init__(self, root: Path | str):
+        self.root = Path(root)
+
+    def folder(self, key: str) -> Path:
+        """Return the folder of a key; keys are checked, so that no path leaves the store."""
+        if not _KEY.match(key):
+            raise ValueError(f"'{key}' is not a content key")
+        return self.root / key[:2] / key
+
+    def _write(self, key, name, arrays, meta):
+        folder = self.folder(key)
+        folder.mkdir(parents=True, exist_ok=True)
+        data = frames.encode(arrays, meta)
+        frames.write_whole(folder / name, data)
+        return len(data)
+
+    def _read(self, key, name):
+        path = self.folder(key) / name
+        try:
+            data = path.read_bytes()
+        except FileNotFoundError as error:
+            raise CacheDamaged(f"{name} is not in the store: bake this layer again.") from error
+        try:
+            return frames.decode(data, name)
+        except CacheDamaged:
+            # a damaged file counts as absent from now on, so that the next bake replaces it
+            path.unlink(missing_ok=True)
+            raise
+
+    def write_static(self, key: str, arrays: dict[str, np.ndarray], meta: dict) -> int:
+        """Write what does not change over time; return its size [bytes]."""
+        return self._write(key, "static.urf", arrays, meta)
+
+    def read_static(self, key: str) -> tuple[dict[str, np.ndarray], dict]:
+        """Return (arrays, meta)."""
+        return self._read(key, "static.urf")
+
+    def has_static(self, key: str) -> bool:
+        """Whether the static part is there."""
+        return (self.folder(key) / "static.urf").is_file()
+
+    def write_frame(self, key: str, frame: int, arrays: dict[str, np.ndarray], meta: dict) -> int:
+        """Write a frame; return its size [bytes]."""
+        return self._write(key, f"frame{frame:06d}.urf", arrays, meta)
+
+    def read_frame(self, key: str, frame: int) -> tuple[dict[str, np.ndarray], dict]:
+        """Return (arrays, meta) of a frame.
+
+        Raises
+        ------
+        CacheDamaged
+            If it is absent or damaged; a damaged file is removed.
+        """
+        return self._read(key, f"frame{frame:06d}.urf")
+
+    def read_gauges(self, key: str) -> dict[int, dict[str, float]]:
+        """Return the gauges of all frames that are there."""
+        gauges = {}
+        for frame in self.frames(key):
+            with contextlib.suppress(CacheDamaged, FileNotFoundError):
+                gauges[frame] = frames.read_meta(self.folder(key) / f"frame{frame:06d}.urf").get("gauges", {})
+        return gauges
+
+    def frames(self, key: str) -> list[int]:
+        """Return the numbers of the frames that are there, rising."""
+        return sorted(self._numbers(key, _FRAME))
+
+    def _numbers(self, key, pattern):
+        folder = self.folder(key)
+        if not folder.is_dir():
+            return []
+        return [int(m[1]) for m in map(pattern.match, (p.name for p in folder.iterdir())) if m]
+
+    def write_checkpoint(self, key: str, frame: int, state: dict[str, np.ndarray]) -> None:
+        """Write a solver's state after a frame, and drop all but the last two."""
+        self._write(key, f"checkpoint{frame:06d}.urf", state, {})
+        for old in sorted(self._numbers(key, _CHECKPOINT))[:-2]:
+            (self.folder(key) / f"checkpoint{old:06d}.urf").unlink(missing_ok=True)
+
+    def read_checkpoint(self, key: str, at_most: int) -> tuple[int, dict[str, np.ndarray]] | None:
+        """Return (frame, state) of the latest sound checkpoint not after `at_most`."""
+        for frame in sorted(self._numbers(key, _CHECKPOINT), reverse=True):
+            if frame <= at_most:
+                with contextlib.suppress(CacheDamaged):
+                    return frame, self._read(key, f"checkpoint{frame:06d}.urf")[0]
+        return None
+
+    def note_time(self, key: str, frame: int, seconds: float) -> None:
+        """Note how long a frame took."""
+        with open(self.folder(key) / "times.jsonl", "a") as file:
+            file.write(json.dumps([frame, round(seconds, 4)]) + "\n")
+
+    def seconds_per_frame(self, key: str) -> float | None:
+        """Return the mean of the noted times, None if there are none."""
+        path = self.folder(key) / "times.jsonl"
+        times = []
+        if path.is_file():
+            for line in path.read_text().splitlines():
+                with contextlib.suppress(ValueError):
+                    times.append(json.loads(line)[1])
+        return float(np.mean(times)) if times else None
+
+    def usage(self, key: str) -> Usage:
+        """Return what a key holds."""
+        folder = self.folder(key)
+        sizes = [p.stat().st_size for p in folder.iterdir()] if folder.is_dir() else []
+        return Usage(len(self.frames(key)), sum(sizes))
+
+    def keys(self) -> list[str]:
+        """Return all keys in the store."""
+        return sorted(p.name for p in self.root.glob("??/*") if _KEY.match(p.name))
+
+    def remove(self, key: str) -> None:
+        """Delete a key's folder."""
+        shutil.rmtree(self.folder(key), ignore_errors=True)
+
+    def free_bytes(self) -> int:
+        """Return the free space on the store's disk."""
+        self.root.mkdir(parents=True, exist_ok=True)
+        return shutil.disk_usage(self.root).free
