@@ -39,7 +39,7 @@ def shot(*, fragments: int = 420, cell_size: float = 0.14, end: int = 96) -> Sho
     pieces = [
         {"name": "Quay", "shape": {"kind": "box", "width": 16, "depth": 11, "height": 2}, "position": (0, 0.5, -2),
          "material": "stone", "motion": "fixed"},
-        {"name": "Basin floor", "shape": {"kind": "box", "width": 24, "depth": 22, "height": 0.5},
+        {"name": "Basin floor", "shape": {"kind": "box", "width": 80, "depth": 80, "height": 0.5},
          "position": (0, -4, -2.5), "material": "stone", "motion": "fixed", "bonded": False},
         {"name": "Pier, west", "shape": {"kind": "box", "width": 0.5, "depth": 0.5, "height": 4.2},
          "position": (-3.25, 0, 0), "material": "concrete", "motion": "fixed"},

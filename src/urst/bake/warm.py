@@ -1,0 +1,28 @@
+"""Compiling every kernel before anyone waits for one, by baking a tiny shot of each kind of layer."""
+
+import tempfile
+from collections.abc import Iterator
+
+from urst.bake import layers as kinds
+from urst.bake.runner import bake
+from urst.demo import granary
+from urst.shot.document import parse
+from urst.store.store import Store
+
+
+def _tiny():
+    """A shot that calls every kernel within a few frames: cracks, contacts, points, dust."""
+    shot = granary.shot(fragments=210, cell_size=0.6, end=15).model_dump(mode="json")
+    shot["layers"][3]["settings"] |= {"heat": 1.0}
+    return parse(shot)
+
+
+def warm() -> Iterator[tuple[int, int, str]]:
+    """Compile layer by layer; yields (done, total, what is next or 'done')."""
+    shot = _tiny()
+    total = len(kinds.KINDS)
+    with tempfile.TemporaryDirectory() as folder:
+        for done, layer in enumerate(shot.layers):
+            yield done, total, layer.name
+            bake(shot, Store(folder), [layer.id])
+    yield total, total, "done"

@@ -1,0 +1,72 @@
+"""Keeping runs, telling others of their progress, and indexing what they baked."""
+
+import json
+
+from sqlalchemy import func, select, text
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session
+
+from urst.db.tables import BakeRow, RunRow
+from urst.shot.document import Shot
+
+#: the notification channel
+CHANNEL = "urst_progress"
+
+OPEN = ("queued", "running")
+
+
+def add(session: Session, shot_id: str, shot: Shot, layers: list[str]) -> RunRow:
+    """Keep a new run with the document as it is now."""
+    row = RunRow(shot_id=shot_id, document=shot.model_dump(mode="json"), layers=layers)
+    session.add(row)
+    session.commit()
+    return row
+
+
+def open_of(session: Session, shot_id: str) -> list[RunRow]:
+    """Return the queued and running runs of a shot, oldest first."""
+    return list(session.scalars(select(RunRow).where(RunRow.shot_id == shot_id, RunRow.state.in_(OPEN)).order_by(RunRow.id)))
+
+
+def latest(session: Session, limit: int = 40) -> list[RunRow]:
+    """Return the newest runs."""
+    return list(session.scalars(select(RunRow).order_by(RunRow.id.desc()).limit(limit)))
+
+
+def last_of(session: Session, shot_id: str) -> RunRow | None:
+    """Return the newest run of a shot."""
+    return session.scalars(select(RunRow).where(RunRow.shot_id == shot_id).order_by(RunRow.id.desc()).limit(1)).first()
+
+
+def request_stop(session: Session, run_id: int) -> None:
+    """Ask a run to stop; one still waiting is stopped at once."""
+    row = session.get(RunRow, run_id, with_for_update=True)
+    if row is not None and row.state in OPEN:
+        row.stop_requested = True
+        if row.state == "queued":
+            row.state, row.message, row.finished = "stopped", "stopped before it began", func.now()
+        shot_id = row.shot_id
+        session.commit()
+        tell(session, {"shot": shot_id, "run": run_id, "what": "state"})
+
+
+def tell(session: Session, message: dict) -> None:
+    """Send a message to everyone who listens."""
+    session.execute(text("SELECT pg_notify(:channel, :payload)"), {"channel": CHANNEL, "payload": json.dumps(message)})
+    session.commit()
+
+
+def index(session: Session, key: str, kind: str, frames: int, size: int, seconds: float) -> None:
+    """Note what the store holds under a key."""
+    row = {"key": key, "kind": kind, "frames": frames, "bytes": size, "seconds": seconds}
+    update = {k: row[k] for k in ("frames", "bytes", "seconds")} | {"changed": func.now()}
+    session.execute(insert(BakeRow).values(**row).on_conflict_do_update(index_elements=["key"], set_=update))
+    session.commit()
+
+
+def rates(session: Session) -> dict[str, float]:
+    """Return the mean seconds a frame of each kind of layer on this machine so far."""
+    rows = session.execute(
+        select(BakeRow.kind, func.sum(BakeRow.seconds), func.sum(BakeRow.frames)).where(BakeRow.frames > 0).group_by(BakeRow.kind)
+    )
+    return {kind: float(seconds) / float(frames) for kind, seconds, frames in rows}

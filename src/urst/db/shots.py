@@ -1,0 +1,90 @@
+"""Keeping shots and their history."""
+
+import uuid
+from dataclasses import dataclass
+from datetime import datetime
+
+from sqlalchemy import delete, func, select
+from sqlalchemy.orm import Session
+
+from urst.db.tables import RevisionRow, ShotRow
+from urst.errors import BadValue
+from urst.shot.document import Shot, parse
+
+#: revisions kept of each shot
+HISTORY = 200
+
+
+@dataclass(frozen=True)
+class Kept:
+    """A shot as it stands."""
+
+    id: str
+    shot: Shot
+    revision: int
+    can_undo: bool
+    can_redo: bool
+    changed: datetime
+
+
+def add(session: Session, shot: Shot) -> str:
+    """Keep a new shot; return its id."""
+    row = ShotRow(id=str(uuid.uuid4()), revision=1)
+    session.add(row)
+    session.flush()
+    session.add(RevisionRow(shot_id=row.id, number=1, document=shot.model_dump(mode="json"), what="made"))
+    session.commit()
+    return row.id
+
+
+def get(session: Session, shot_id: str) -> Kept:
+    """Return a shot.
+
+    Raises
+    ------
+    BadValue
+        If there is none with this id.
+    """
+    row = session.get(ShotRow, shot_id)
+    if row is None:
+        raise BadValue(f"There is no shot '{shot_id}': it may have been deleted; go back to the list of shots.")
+    revision = session.get(RevisionRow, (shot_id, row.revision))
+    first, last = session.execute(
+        select(func.min(RevisionRow.number), func.max(RevisionRow.number)).where(RevisionRow.shot_id == shot_id)
+    ).one()
+    return Kept(row.id, parse(revision.document), row.revision, row.revision > first, row.revision < last, row.changed)
+
+
+def every(session: Session) -> list[Kept]:
+    """Return all shots, the latest changed first."""
+    return [get(session, i) for i in session.scalars(select(ShotRow.id).order_by(ShotRow.changed.desc()))]
+
+
+def change(session: Session, shot_id: str, shot: Shot, what: str) -> None:
+    """Put a new state of the document in force; what was undone before is dropped."""
+    row = session.get(ShotRow, shot_id, with_for_update=True)
+    if row is None:
+        raise BadValue(f"There is no shot '{shot_id}': it may have been deleted; go back to the list of shots.")
+    newer = RevisionRow.number > row.revision
+    older = RevisionRow.number <= row.revision - HISTORY
+    session.execute(delete(RevisionRow).where(RevisionRow.shot_id == shot_id, newer | older))
+    row.revision += 1
+    row.changed = func.now()
+    session.add(RevisionRow(shot_id=shot_id, number=row.revision, document=shot.model_dump(mode="json"), what=what))
+    session.commit()
+
+
+def step(session: Session, shot_id: str, by: int) -> bool:
+    """Move to the revision before (-1) or after (+1); return whether there was one."""
+    row = session.get(ShotRow, shot_id, with_for_update=True)
+    if row is None or session.get(RevisionRow, (shot_id, row.revision + by)) is None:
+        return False
+    row.revision += by
+    session.commit()
+    return True
+
+
+def remove(session: Session, shot_id: str) -> None:
+    """Delete a shot with its history and runs; what it baked stays in the store."""
+    session.execute(delete(ShotRow).where(ShotRow.id == shot_id))
+    session.commit()

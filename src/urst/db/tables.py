@@ -1,0 +1,62 @@
+"""Tables: shots with their history, runs of the queue, and the index of what is baked."""
+
+from datetime import datetime
+
+from sqlalchemy import BigInteger, Boolean, DateTime, ForeignKey, Integer, String, Text, func
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+
+class Base(DeclarativeBase):
+    """Root of the tables."""
+
+
+class ShotRow(Base):
+    """A shot and which of its revisions is in force."""
+
+    __tablename__ = "shots"
+    id: Mapped[str] = mapped_column(String(36), primary_key=True)
+    revision: Mapped[int] = mapped_column(Integer)
+    created: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+    changed: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now(), onupdate=func.now())
+
+
+class RevisionRow(Base):
+    """One state of a shot's document; undo and redo move between them."""
+
+    __tablename__ = "revisions"
+    shot_id: Mapped[str] = mapped_column(ForeignKey("shots.id", ondelete="CASCADE"), primary_key=True)
+    number: Mapped[int] = mapped_column(Integer, primary_key=True)
+    document: Mapped[dict] = mapped_column(JSONB)
+    what: Mapped[str] = mapped_column(Text, server_default="")
+    created: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+
+
+class RunRow(Base):
+    """One bake asked for: queued, running, done, failed or stopped."""
+
+    __tablename__ = "runs"
+    id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=True)
+    shot_id: Mapped[str] = mapped_column(ForeignKey("shots.id", ondelete="CASCADE"), index=True)
+    document: Mapped[dict] = mapped_column(JSONB)
+    layers: Mapped[list] = mapped_column(JSONB)
+    state: Mapped[str] = mapped_column(String(16), server_default="queued", index=True)
+    stop_requested: Mapped[bool] = mapped_column(Boolean, server_default="false")
+    progress: Mapped[dict] = mapped_column(JSONB, server_default="{}")
+    message: Mapped[str] = mapped_column(Text, server_default="")
+    worker: Mapped[str] = mapped_column(Text, server_default="")
+    created: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+    started: Mapped[datetime | None] = mapped_column(DateTime(timezone=True))
+    finished: Mapped[datetime | None] = mapped_column(DateTime(timezone=True))
+
+
+class BakeRow(Base):
+    """What the store holds under a key, so that pages need not walk the disk."""
+
+    __tablename__ = "bakes"
+    key: Mapped[str] = mapped_column(String(40), primary_key=True)
+    kind: Mapped[str] = mapped_column(String(16))
+    frames: Mapped[int] = mapped_column(Integer)
+    bytes: Mapped[int] = mapped_column(BigInteger)
+    seconds: Mapped[float] = mapped_column()
+    changed: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now(), onupdate=func.now())

@@ -1,0 +1,29 @@
+"""Putting the demo shots into the database."""
+
+import os
+
+from urst.db import shots
+from urst.db.engine import session
+from urst.demo import granary
+
+
+def load(*, bake: bool = False) -> None:
+    """Add each demo shot that is not there yet; with `bake`, queue those whose bake is not on disk."""
+    from urst.jobs.queue import submit
+    from urst.shot.keys import layer_keys
+    from urst.store.store import Store
+
+    with session() as db:
+        kept = {k.shot.name: k for k in shots.every(db)}
+        for shot in (granary.shot(),):
+            if shot.name in kept:
+                shot_id, shot = kept[shot.name].id, kept[shot.name].shot
+            else:
+                shot_id = shots.add(db, shot)
+            if bake:
+                store = Store(os.environ["URST_STORE"])
+                last = [key for key in layer_keys(shot).values() if store.frames(key)[-1:] == [shot.end]]
+                from urst.db import runs
+
+                if len(last) < sum(layer.kind != "break" for layer in shot.layers) and not runs.open_of(db, shot_id):
+                    submit(shot_id, shot, [layer.id for layer in shot.layers])

@@ -1,0 +1,28 @@
+"""The queue as the web sees it: putting work in, without loading what does the work."""
+
+from functools import lru_cache
+
+import procrastinate
+
+from urst.db import runs
+from urst.db.engine import address, session
+from urst.shot.document import Shot
+
+TASK = "bake"
+
+
+@lru_cache
+def _queue() -> procrastinate.App:
+    app = procrastinate.App(connector=procrastinate.SyncPsycopgConnector(conninfo=address()))
+    app.open()
+    return app
+
+
+def submit(shot_id: str, shot: Shot, layers: list[str]) -> int:
+    """Queue the bake of some layers of a shot as it is now; return the run's number."""
+    with session() as db:
+        run = runs.add(db, shot_id, shot, layers)
+        number = run.id
+        _queue().configure_task(TASK, queue="bakes").defer(run_id=number)
+        runs.tell(db, {"shot": shot_id, "run": number, "what": "state"})
+    return number

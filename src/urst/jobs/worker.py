@@ -1,0 +1,163 @@
+"""The worker: takes bakes from the queue, one at a time, and reports as it goes.
+
+A lost database connection does not stop a bake: frames go to disk all the same, and what could not be told is told
+once the database is back.
+"""
+
+import asyncio
+import contextlib
+import logging
+import os
+import platform
+import time
+
+import procrastinate
+from sqlalchemy import func
+from sqlalchemy.exc import DBAPIError
+
+from urst.bake.runner import Progress, bake
+from urst.db import runs
+from urst.db.engine import address, session
+from urst.db.tables import RunRow
+from urst.errors import Stopped, UrstError
+from urst.jobs.queue import TASK
+from urst.logs import set_up
+from urst.shot.document import parse
+from urst.store.store import Store
+
+log = logging.getLogger("urst.worker")
+
+#: seconds between looks at whether a run should stop
+LOOK_EVERY = 0.5
+#: seconds without a heartbeat after which a worker counts as dead
+DEAD_AFTER = 20.0
+
+queue = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=address()))
+
+
+class _Desk:
+    """Everything one run tells the database."""
+
+    def __init__(self, run_id: int, store: Store):
+        self.run_id, self.store = run_id, store
+        self.shot_id = ""
+        self.kinds: dict[str, str] = {}
+        self._looked, self._stop = 0.0, False
+        self._spent: dict[str, float] = {}
+
+    @contextlib.contextmanager
+    def _tolerant(self, what: str):
+        try:
+            yield
+        except DBAPIError as error:
+            log.warning("database lost", extra={"action": what, "run": self.run_id, "cause": str(error.orig)})
+
+    def should_stop(self) -> bool:
+        """Look now and then whether somebody asked to stop."""
+        if time.monotonic() - self._looked > LOOK_EVERY:
+            self._looked = time.monotonic()
+            with self._tolerant("look"), session() as db:
+                row = db.get(RunRow, self.run_id)
+                self._stop = row is None or row.stop_requested
+        return self._stop
+
+    def report(self, p: Progress) -> None:
+        """Tell that a frame is done."""
+        self._spent[p.key] = self._spent.get(p.key, 0.0) + p.seconds
+        state = {
+            "layer": p.layer, "key": p.key, "frame": p.frame, "done": p.done, "total": p.total,
+            "seconds": round(self._spent[p.key] / max(1, p.done), 3),
+        }  # fmt: skip
+        with self._tolerant("report"), session() as db:
+            row = db.get(RunRow, self.run_id)
+            if row is not None:
+                row.progress = state
+            db.commit()
+            runs.tell(db, state | {"shot": self.shot_id, "run": self.run_id, "what": "frame", "gauges": p.gauges})
+            if p.done == p.total or p.done % 16 == 0:
+                usage = self.store.usage(p.key)
+                seconds = (self.store.seconds_per_frame(p.key) or 0.0) * usage.frames
+                runs.index(db, p.key, self.kinds[p.layer], usage.frames, usage.bytes, seconds)
+
+    def close(self, state: str, message: str = "") -> None:
+        """Put down how the run ended; tries for a minute if the database is away."""
+        for _ in range(60):
+            try:
+                with session() as db:
+                    row = db.get(RunRow, self.run_id)
+                    if row is not None:
+                        row.state, row.message, row.finished = state, message, func.now()
+                    db.commit()
+                    runs.tell(db, {"shot": self.shot_id, "run": self.run_id, "what": "state"})
+                return
+            except DBAPIError:
+                time.sleep(1.0)
+        log.error("could not put down the end of a run", extra={"action": "close", "run": self.run_id, "state": state})
+
+
+@queue.task(name=TASK, queue="bakes", pass_context=True)
+def run_bake(context, run_id: int) -> None:
+    """Bake what a run asks for."""
+    store = Store(os.environ["URST_STORE"])
+    desk = _Desk(run_id, store)
+    with session() as db:
+        row = db.get(RunRow, run_id)
+        if row is None or row.state in ("stopped", "done", "failed"):
+            return
+        shot, layers, desk.shot_id = parse(row.document), list(row.layers), row.shot_id
+        desk.kinds = {layer.id: layer.kind for layer in shot.layers}
+        row.state, row.worker, row.started = "running", f"{platform.node()} {os.getpid()}", func.now()
+        db.commit()
+        runs.tell(db, {"shot": desk.shot_id, "run": run_id, "what": "state"})
+    log.info("bake begins", extra={"action": "begin", "run": run_id, "layers": layers})
+    try:
+        bake(shot, store, layers, report=desk.report, should_stop=desk.should_stop)
+    except Stopped:
+        desk.close("stopped", "stopped; finished frames are kept")
+    except UrstError as error:
+        log.warning("bake failed", extra={"action": "fail", "run": run_id, "cause": str(error)})
+        desk.close("failed", str(error))
+    except Exception:
+        log.exception("bake broke", extra={"action": "break", "run": run_id})
+        desk.close("failed", "The bake broke on a fault of Urst's own; the worker's log says where. Finished frames are kept.")
+    else:
+        log.info("bake ends", extra={"action": "end", "run": run_id})
+        desk.close("done")
+
+
+async def _revive() -> None:
+    """Put jobs of dead workers back into the queue."""
+    while True:
+        try:
+            for job in await queue.job_manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER):
+                log.warning("job of a dead worker goes back", extra={"action": "revive", "job": job.id})
+                await queue.job_manager.retry_job(job)
+        except procrastinate.exceptions.ConnectorException as error:
+            log.warning("database lost", extra={"action": "revive", "cause": str(error)})
+        await asyncio.sleep(5.0)
+
+
+async def _work() -> None:
+    async with queue.open_async():
+        watch = asyncio.create_task(_revive())
+        try:
+            await queue.run_worker_async(
+                queues=["bakes"], concurrency=1, update_heartbeat_interval=4.0, stalled_worker_timeout=DEAD_AFTER,
+                fetch_job_polling_interval=2.0, shutdown_graceful_timeout=3.0, delete_jobs="never",
+            )  # fmt: skip
+        finally:
+            watch.cancel()
+
+
+def run() -> int:
+    """Work until told to end."""
+    set_up()
+    log.info("worker ready", extra={"action": "ready", "store": os.environ.get("URST_STORE", ""), "pid": os.getpid()})
+    while True:
+        try:
+            asyncio.run(_work())
+            return 0
+        except procrastinate.exceptions.ConnectorException as error:
+            log.warning("database lost, trying again", extra={"action": "reconnect", "cause": str(error)})
+            time.sleep(2.0)
+
