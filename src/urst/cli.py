@@ -1,7 +1,6 @@
 """The command line: `urst bake`, `worker`, `serve` and the rest."""
 
 import argparse
-import csv
 import os
 import signal
 import sys
@@ -56,6 +55,7 @@ def _load(path: Path):
 
 def _bake(options) -> int:
     from urst.bake.runner import bake
+    from urst.formats.gauges import write_gauges
     from urst.shot.keys import layer_keys
     from urst.shot.quality import draft, with_frames
     from urst.store.store import Store
@@ -83,11 +83,7 @@ def _bake(options) -> int:
     for layer_id, key in layer_keys(shot).items():
         rows = store.read_gauges(key)
         if rows:
-            with open(options.out / f"{layer_id}.gauges.csv", "w", newline="") as file:
-                names = list(next(iter(rows.values())))
-                table = csv.writer(file)
-                table.writerow(["frame", *names])
-                table.writerows([frame, *(gauges.get(n, "") for n in names)] for frame, gauges in rows.items())
+            write_gauges(options.out / f"{layer_id}.gauges.csv", rows)
     return 0
 
 

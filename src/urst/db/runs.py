@@ -15,9 +15,9 @@ CHANNEL = "urst_progress"
 OPEN = ("queued", "running")
 
 
-def add(session: Session, shot_id: str, shot: Shot, layers: list[str]) -> RunRow:
+def add(session: Session, shot_id: str, shot: Shot, layers: list[str], kind: str) -> RunRow:
     """Keep a new run with the document as it is now."""
-    row = RunRow(shot_id=shot_id, document=shot.model_dump(mode="json"), layers=layers)
+    row = RunRow(shot_id=shot_id, document=shot.model_dump(mode="json"), layers=layers, kind=kind)
     session.add(row)
     session.commit()
     return row

@@ -33,11 +33,15 @@ class RevisionRow(Base):
 
 
 class RunRow(Base):
-    """One bake asked for: queued, running, done, failed or stopped."""
+    """One bake or hand-over asked for: queued, running, done, failed or stopped.
+
+    `layers` names the layers to bake, or the formats to hand over.
+    """
 
     __tablename__ = "runs"
     id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=True)
     shot_id: Mapped[str] = mapped_column(ForeignKey("shots.id", ondelete="CASCADE"), index=True)
+    kind: Mapped[str] = mapped_column(String(16), server_default="bake")
     document: Mapped[dict] = mapped_column(JSONB)
     layers: Mapped[list] = mapped_column(JSONB)
     state: Mapped[str] = mapped_column(String(16), server_default="queued", index=True)

@@ -54,7 +54,7 @@ def shot(*, fragments: int = 420, cell_size: float = 0.14, end: int = 96) -> Sho
         *(
             {"name": f"Crate {n}", "shape": {"kind": "box", "width": 0.7, "depth": 0.7, "height": 0.6}, "position": at,
              "rotation": (0, 0, turn), "material": "timber", "bonded": False}
-            for n, (at, turn) in enumerate([((-1.7, -2.3, 0), 12), ((-0.95, -2.5, 0), -7), ((-1.35, -2.4, 0.6), 24)], 1)
+            for n, (at, turn) in enumerate([((-1.7, -2.3, 0), 12), ((-0.88, -2.5, 0), -7), ((-1.35, -2.4, 0.6), 24)], 1)
         ),
         *(
             {"name": f"Drum {n}", "shape": {"kind": "drum", "radius": 0.29, "height": 0.88}, "position": at,

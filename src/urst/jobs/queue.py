@@ -8,7 +8,7 @@ from urst.db import runs
 from urst.db.engine import address, session
 from urst.shot.document import Shot
 
-TASK = "bake"
+TASK = "run"
 
 
 @lru_cache
@@ -18,10 +18,10 @@ def _queue() -> procrastinate.App:
     return app
 
 
-def submit(shot_id: str, shot: Shot, layers: list[str]) -> int:
-    """Queue the bake of some layers of a shot as it is now; return the run's number."""
+def submit(shot_id: str, shot: Shot, what: list[str], kind: str = "bake") -> int:
+    """Queue the bake of some layers of a shot as it is now, or the hand-over of some formats; return the run's number."""
     with session() as db:
-        run = runs.add(db, shot_id, shot, layers)
+        run = runs.add(db, shot_id, shot, what, kind)
         number = run.id
         _queue().configure_task(TASK, queue="bakes").defer(run_id=number)
         runs.tell(db, {"shot": shot_id, "run": number, "what": "state"})

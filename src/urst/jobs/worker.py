@@ -10,6 +10,7 @@ import logging
 import os
 import platform
 import time
+from pathlib import Path
 
 import procrastinate
 from sqlalchemy import func
@@ -20,6 +21,7 @@ from urst.db import runs
 from urst.db.engine import address, session
 from urst.db.tables import RunRow
 from urst.errors import Stopped, UrstError
+from urst.formats import handover
 from urst.jobs.queue import TASK
 from urst.logs import set_up
 from urst.shot.document import parse
@@ -79,6 +81,15 @@ class _Desk:
                 seconds = (self.store.seconds_per_frame(p.key) or 0.0) * usage.frames
                 runs.index(db, p.key, self.kinds[p.layer], usage.frames, usage.bytes, seconds)
 
+    def tell_step(self, name: str, done: int, total: int) -> None:
+        """Tell how far a hand-over has come."""
+        with self._tolerant("report"), session() as db:
+            row = db.get(RunRow, self.run_id)
+            if row is not None:
+                row.progress = {"layer": name, "done": done, "total": total}
+            db.commit()
+            runs.tell(db, {"shot": self.shot_id, "run": self.run_id, "what": "state"})
+
     def close(self, state: str, message: str = "") -> None:
         """Put down how the run ended; tries for a minute if the database is away."""
         for _ in range(60):
@@ -96,32 +107,36 @@ class _Desk:
 
 
 @queue.task(name=TASK, queue="bakes", pass_context=True)
-def run_bake(context, run_id: int) -> None:
-    """Bake what a run asks for."""
+def work_off(context, run_id: int) -> None:
+    """Do what a run asks for."""
     store = Store(os.environ["URST_STORE"])
     desk = _Desk(run_id, store)
     with session() as db:
         row = db.get(RunRow, run_id)
         if row is None or row.state in ("stopped", "done", "failed"):
             return
-        shot, layers, desk.shot_id = parse(row.document), list(row.layers), row.shot_id
+        shot, what, kind, desk.shot_id = parse(row.document), list(row.layers), row.kind, row.shot_id
         desk.kinds = {layer.id: layer.kind for layer in shot.layers}
         row.state, row.worker, row.started = "running", f"{platform.node()} {os.getpid()}", func.now()
         db.commit()
         runs.tell(db, {"shot": desk.shot_id, "run": run_id, "what": "state"})
-    log.info("bake begins", extra={"action": "begin", "run": run_id, "layers": layers})
+    log.info("run begins", extra={"action": "begin", "run": run_id, "kind": kind, "what": what})
     try:
-        bake(shot, store, layers, report=desk.report, should_stop=desk.should_stop)
+        if kind == "bake":
+            bake(shot, store, what, report=desk.report, should_stop=desk.should_stop)
+        else:
+            folder = Path(os.environ["URST_STORE"]) / "handover" / desk.shot_id
+            handover.export(shot, store.root, folder, what, should_stop=desk.should_stop, report=desk.tell_step)
     except Stopped:
         desk.close("stopped", "stopped; finished frames are kept")
     except UrstError as error:
-        log.warning("bake failed", extra={"action": "fail", "run": run_id, "cause": str(error)})
+        log.warning("run failed", extra={"action": "fail", "run": run_id, "cause": str(error)})
         desk.close("failed", str(error))
     except Exception:
-        log.exception("bake broke", extra={"action": "break", "run": run_id})
-        desk.close("failed", "The bake broke on a fault of Urst's own; the worker's log says where. Finished frames are kept.")
+        log.exception("run broke", extra={"action": "break", "run": run_id})
+        desk.close("failed", "The work broke on a fault of Urst's own; the worker's log says where. Finished frames are kept.")
     else:
-        log.info("bake ends", extra={"action": "end", "run": run_id})
+        log.info("run ends", extra={"action": "end", "run": run_id})
         desk.close("done")
 
 

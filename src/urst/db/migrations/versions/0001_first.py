@@ -37,6 +37,7 @@ def upgrade():
         "runs",
         sa.Column("id", sa.BigInteger, primary_key=True, autoincrement=True),
         shot(index=True),
+        sa.Column("kind", sa.String(16), server_default="bake", nullable=False),
         sa.Column("document", JSONB, nullable=False),
         sa.Column("layers", JSONB, nullable=False),
         sa.Column("state", sa.String(16), server_default="queued", nullable=False, index=True),

@@ -1,0 +1,90 @@
+"""The commands of `./urst`."""
+
+import os
+import subprocess
+import sys
+
+from launch import database, install, processes
+from launch.place import DATA, PYTHON, ROOT, Failure, say
+
+HELP = """usage: ./urst COMMAND
+
+  demo          set up what is missing, load the demo shots, start, queue the demo's bake
+  start         set up what is missing and start server and worker
+  stop          end what this checkout started
+  test [fast]   set up what is missing and run every test (fast: only those without browser and database)
+  bake FILE.shot.json --out DIR      bake a file; needs no database and no server
+  export FILE.shot.json --store DIR --out DIR      write a baked shot in open formats
+  worker        one more worker on the running database
+  screenshots   make docs/screenshots/ anew from the demo
+  bench         run the benchmarks
+"""
+
+
+def _set_up(*, tests: bool = False) -> None:
+    install.packages(tests=tests)
+    install.environment()
+    install.kernels()
+
+
+def _test(words: list[str]) -> int:
+    _set_up(tests=True)
+    env = os.environ.copy()
+    if "fast" not in words:
+        was_running = processes.running()
+        env = processes.child_environment(database.start("urst_test"))
+        env["URST_STORE"] = str(DATA / "test-store")
+        if processes.urst("migrate", env=env):
+            raise Failure("the database could not be brought up to date: the lines above say why")
+    try:
+        return subprocess.run([str(PYTHON), "-m", "tests", *words], cwd=ROOT, env=env).returncode
+    finally:
+        if "fast" not in words and not was_running:
+            database.stop()
+
+
+def main(words: list[str]) -> int:
+    """Run a command; return its exit status."""
+    command, rest = (words[0], words[1:]) if words else ("--help", [])
+    try:
+        match command:
+            case "demo" | "start":
+                _set_up()
+                processes.serve(load_demo=command == "demo")
+                return 0
+            case "stop":
+                processes.stop()
+                return 0
+            case "test":
+                return _test(rest)
+            case "bake" | "export" | "schema":
+                _set_up()
+                return processes.urst(command, *rest, env=os.environ.copy())
+            case "worker":
+                _set_up()
+                env = os.environ.copy()
+                if "--database" not in rest:
+                    env = processes.child_environment(database.start())
+                return processes.urst("worker", *rest, env=env)
+            case "screenshots":
+                _set_up(tests=True)
+                env = processes.child_environment(database.start("urst_pictures"))
+                processes.urst("migrate", env=env)
+                try:
+                    return subprocess.run([str(PYTHON), "-m", "docs.make_screenshots"], cwd=ROOT, env=env).returncode
+                finally:
+                    if not processes.running():
+                        database.stop()
+            case "bench":
+                _set_up()
+                return subprocess.run([str(PYTHON), "-m", "benchmarks", *rest], cwd=ROOT).returncode
+            case "-h" | "--help" | "help":
+                print(HELP, end="")
+                return 0
+    except Failure as failure:
+        say(str(failure))
+        return 1
+    except KeyboardInterrupt:
+        return 130
+    print(HELP, end="", file=sys.stderr)
+    return 2

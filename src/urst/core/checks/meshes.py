@@ -1,0 +1,94 @@
+"""Whether a mesh is a sound solid."""
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from urst.core.geometry.mesh import Mesh, mass_properties, open_edges
+from urst.errors import BadMesh
+
+#: more triangles than this are refused on import
+MOST_TRIANGLES = 500_000
+
+
+def check_solid(mesh: Mesh, name: str = "The mesh") -> None:
+    """Refuse a mesh that is no closed, sound solid.
+
+    Raises
+    ------
+    BadMesh
+        With one sentence that says what is wrong and what to do.
+    """
+    if not len(mesh.vertices) or not len(mesh.triangles):
+        raise BadMesh(f"{name} is empty: it has {len(mesh.vertices)} points and {len(mesh.triangles)} triangles.")
+    if len(mesh.triangles) > MOST_TRIANGLES:
+        raise BadMesh(
+            f"{name} has {len(mesh.triangles):,} triangles, more than {MOST_TRIANGLES:,}: reduce it before importing."
+        )
+    if not np.isfinite(mesh.vertices).all():
+        bad = int((~np.isfinite(mesh.vertices).all(axis=1)).sum())
+        raise BadMesh(f"{name} has {bad} points whose coordinates are not numbers: export it again.")
+    if mesh.triangles.min() < 0 or mesh.triangles.max() >= len(mesh.vertices):
+        raise BadMesh(f"{name} has triangles that name points it does not have: the file is damaged.")
+    loose = open_edges(mesh)
+    if len(loose):
+        x, y, z = mesh.vertices[loose].mean(axis=(0, 1))
+        raise BadMesh(
+            f"{name} is open: {len(loose)} edges have no face on one side, near {x:.2f}, {y:.2f}, {z:.2f} m; "
+            "close its holes, or give it thickness."
+        )
+    mass_properties(mesh)
+    crossing = self_crossings(mesh)
+    if len(crossing):
+        x, y, z = mesh.vertices[mesh.triangles[crossing[0, 0]]].mean(axis=0)
+        raise BadMesh(
+            f"{name} crosses itself: {len(crossing)} pairs of triangles cut each other, near {x:.2f}, {y:.2f}, {z:.2f} m; "
+            "merge its overlapping parts into one surface."
+        )
+
+
+def self_crossings(mesh: Mesh, most: int = 1000) -> np.ndarray:
+    """Pairs of triangles that pass through each other, (k, 2) int64, at most about `most`.
+
+    Two triangles cross when an edge of one passes through the inside of the other (Moeller & Trumbore 1997);
+    triangles that share a point are left out.
+    """
+    corners = mesh.vertices[mesh.triangles]
+    centre = corners.mean(axis=1)
+    reach = np.linalg.norm(corners - centre[:, None], axis=2).max(axis=1)
+    low, high = corners.min(axis=1), corners.max(axis=1)
+    tree = cKDTree(centre)
+    found, count = [], 0
+    for start in range(0, len(corners), 2000):
+        mine = np.arange(start, min(start + 2000, len(corners)))
+        near = tree.query_ball_point(centre[mine], reach[mine] + reach.max())
+        size = np.array([len(n) for n in near])
+        a, b = np.repeat(mine, size), np.concatenate([np.array(n, np.int64) for n in near])
+        keep = (a != b) & (low[a] <= high[b]).all(axis=1) & (low[b] <= high[a]).all(axis=1)
+        a, b = a[keep], b[keep]
+        shared = (mesh.triangles[a][:, :, None] == mesh.triangles[b][:, None, :]).any(axis=(1, 2))
+        a, b = a[~shared], b[~shared]
+        hit = np.zeros(len(a), bool)
+        for k in range(3):
+            hit |= _passes(corners[a, k], corners[a, (k + 1) % 3], corners[b])
+        found.append(np.column_stack([a[hit], b[hit]]))
+        count += int(hit.sum())
+        if count >= most:
+            break
+    pairs = np.sort(np.concatenate(found), axis=1) if found else np.zeros((0, 2), np.int64)
+    return np.unique(pairs, axis=0)
+
+
+def _passes(start, end, triangle):
+    along, edge1, edge2 = end - start, triangle[:, 1] - triangle[:, 0], triangle[:, 2] - triangle[:, 0]
+    p = np.cross(along, edge2)
+    det = np.einsum("ij,ij->i", edge1, p)
+    scale = np.linalg.norm(along, axis=1) * np.linalg.norm(edge1, axis=1) * np.linalg.norm(edge2, axis=1)
+    flat = np.abs(det) <= 1e-9 * scale
+    inverse = 1.0 / np.where(flat, 1.0, det)
+    offset = start - triangle[:, 0]
+    u = np.einsum("ij,ij->i", offset, p) * inverse
+    q = np.cross(offset, edge1)
+    v = np.einsum("ij,ij->i", along, q) * inverse
+    t = np.einsum("ij,ij->i", edge2, q) * inverse
+    e = 1e-9
+    return ~flat & (u > e) & (v > e) & (u + v < 1 - e) & (t > e) & (t < 1 - e)

@@ -1,0 +1,173 @@
+"""Kernels of the quick renderer: triangles, shadows, points and dust in one picture."""
+
+import numpy as np
+from numba import prange
+
+from urst.core.jit import inline, parallel, serial
+
+
+@serial
+def rasterise(corners, frame, scale, perspective, depth, index):
+    """Fill depth (h, w) and index (h, w) with the nearest triangle at each pixel.
+
+    corners (t, 3, 3) [m]; frame (4, 3): origin, right, down, forward; scale: pixels a unit of tangent, or pixels a
+    metre where not `perspective`. Depth is the distance along `forward`; pixels without a triangle keep what they had.
+    """
+    h, w = depth.shape
+    sx, sy, sz = np.empty(3), np.empty(3), np.empty(3)
+    for t in range(len(corners)):
+        hidden = False
+        for k in range(3):
+            x, y, z = corners[t, k, 0] - frame[0, 0], corners[t, k, 1] - frame[0, 1], corners[t, k, 2] - frame[0, 2]
+            a = x * frame[1, 0] + y * frame[1, 1] + z * frame[1, 2]
+            b = x * frame[2, 0] + y * frame[2, 1] + z * frame[2, 2]
+            c = x * frame[3, 0] + y * frame[3, 1] + z * frame[3, 2]
+            if perspective:
+                if c < 0.05:
+                    hidden = True
+                    break
+                a, b = a / c, b / c
+            sx[k], sy[k], sz[k] = 0.5 * w + scale * a, 0.5 * h + scale * b, c
+        if hidden:
+            continue
+        area = (sx[1] - sx[0]) * (sy[2] - sy[0]) - (sx[2] - sx[0]) * (sy[1] - sy[0])
+        if abs(area) < 1e-9:
+            continue
+        x0, x1 = max(0, int(np.floor(sx.min()))), min(w - 1, int(np.ceil(sx.max())))
+        y0, y1 = max(0, int(np.floor(sy.min()))), min(h - 1, int(np.ceil(sy.max())))
+        for j in range(y0, y1 + 1):
+            for i in range(x0, x1 + 1):
+                px, py = i + 0.5, j + 0.5
+                u = ((sx[1] - px) * (sy[2] - py) - (sx[2] - px) * (sy[1] - py)) / area
+                v = ((sx[2] - px) * (sy[0] - py) - (sx[0] - px) * (sy[2] - py)) / area
+                s = 1.0 - u - v
+                if u < 0.0 or v < 0.0 or s < 0.0:
+                    continue
+                if perspective:
+                    z = 1.0 / (u / sz[0] + v / sz[1] + s / sz[2])
+                else:
+                    z = u * sz[0] + v * sz[1] + s * sz[2]
+                if z < depth[j, i]:
+                    depth[j, i] = z
+                    index[j, i] = t
+
+
+@parallel
+def shade(depth, index, normals, colours, frame, scale, sun, sun_frame, sun_scale, shadow, background, image):
+    """Colour each pixel: sun with soft-edged shadow, sky from above, a little light from the ground. Linear RGB."""
+    h, w = depth.shape
+    size = shadow.shape[0]
+    for j in prange(h):
+        for i in range(w):
+            t = index[j, i]
+            if t < 0:
+                for c in range(3):
+                    image[j, i, c] = background[c]
+                continue
+            z = depth[j, i]
+            a, b = (i + 0.5 - 0.5 * w) / scale * z, (j + 0.5 - 0.5 * h) / scale * z
+            nx, ny, nz = normals[t, 0], normals[t, 1], normals[t, 2]
+            p0 = frame[0, 0] + a * frame[1, 0] + b * frame[2, 0] + z * frame[3, 0]
+            p1 = frame[0, 1] + a * frame[1, 1] + b * frame[2, 1] + z * frame[3, 1]
+            p2 = frame[0, 2] + a * frame[1, 2] + b * frame[2, 2] + z * frame[3, 2]
+            facing = nx * sun[0] + ny * sun[1] + nz * sun[2]
+            lit = 0.0
+            if facing > 0.0:
+                x, y, q = p0 + 0.02 * nx - sun_frame[0, 0], p1 + 0.02 * ny - sun_frame[0, 1], p2 + 0.02 * nz - sun_frame[0, 2]
+                u = 0.5 * size + sun_scale * (x * sun_frame[1, 0] + y * sun_frame[1, 1] + q * sun_frame[1, 2])
+                v = 0.5 * size + sun_scale * (x * sun_frame[2, 0] + y * sun_frame[2, 1] + q * sun_frame[2, 2])
+                d = x * sun_frame[3, 0] + y * sun_frame[3, 1] + q * sun_frame[3, 2]
+                for dy in range(-1, 2):
+                    for dx in range(-1, 2):
+                        m, n = int(v + 0.8 * dy), int(u + 0.8 * dx)
+                        if m < 0 or n < 0 or m >= size or n >= size or d < shadow[m, n] + 0.03:
+                            lit += facing / 9.0
+            sky, ground = 0.5 + 0.5 * nz, 0.5 - 0.5 * nz
+            for c in range(3):
+                light = 2.3 * lit * (1.0, 0.93, 0.82)[c] + 0.55 * sky * (0.9, 0.95, 1.0)[c] + 0.22 * ground
+                image[j, i, c] = colours[t, c] * light
+
+
+@serial
+def splat(points, sizes, colour, frame, scale, depth, image):
+    """Draw points as shaded discs where nothing nearer stands."""
+    h, w = depth.shape
+    for p in range(len(points)):
+        x, y, z = points[p, 0] - frame[0, 0], points[p, 1] - frame[0, 1], points[p, 2] - frame[0, 2]
+        c = x * frame[3, 0] + y * frame[3, 1] + z * frame[3, 2]
+        if c < 0.1:
+            continue
+        a = 0.5 * w + scale * (x * frame[1, 0] + y * frame[1, 1] + z * frame[1, 2]) / c
+        b = 0.5 * h + scale * (x * frame[2, 0] + y * frame[2, 1] + z * frame[2, 2]) / c
+        r = max(0.6, 0.5 * sizes[p] * scale / c)
+        for j in range(max(0, int(b - r)), min(h - 1, int(b + r)) + 1):
+            for i in range(max(0, int(a - r)), min(w - 1, int(a + r)) + 1):
+                dx, dy = (i + 0.5 - a) / r, (j + 0.5 - b) / r
+                if dx * dx + dy * dy <= 1.0 and c < depth[j, i]:
+                    depth[j, i] = c
+                    for k in range(3):
+                        image[j, i, k] = colour[k] * (0.9 - 0.6 * dy)
+
+
+@inline
+def _at(field, x, y, z):
+    nx, ny, nz = field.shape
+    x, y, z = min(max(x, 0.0), nx - 1.001), min(max(y, 0.0), ny - 1.001), min(max(z, 0.0), nz - 1.001)
+    i, j, k = int(x), int(y), int(z)
+    a, b, c = x - i, y - j, z - k
+    low = (1 - b) * ((1 - c) * field[i, j, k] + c * field[i, j, k + 1])
+    low += b * ((1 - c) * field[i, j + 1, k] + c * field[i, j + 1, k + 1])
+    high = (1 - b) * ((1 - c) * field[i + 1, j, k] + c * field[i + 1, j, k + 1])
+    high += b * ((1 - c) * field[i + 1, j + 1, k] + c * field[i + 1, j + 1, k + 1])
+    return (1 - a) * low + a * high
+
+
+@serial
+def light_from_above(density, extinction, cell, out):
+    """Share of the light from above that reaches each cell (Beer-Lambert, column by column)."""
+    nx, ny, nz = density.shape
+    for i in range(nx):
+        for j in range(ny):
+            depth = 0.0
+            for k in range(nz - 1, -1, -1):
+                depth += extinction * density[i, j, k] * cell
+                out[i, j, k] = np.exp(-depth)
+
+
+@parallel
+def veil(depth, frame, scale, density, light, origin, cell, extinction, image):
+    """Lay the dust over the picture: march each pixel's ray to what stands there (Beer-Lambert, single scattering)."""
+    h, w = depth.shape
+    nx, ny, nz = density.shape
+    for j in prange(h):
+        for i in range(w):
+            a, b = (i + 0.5 - 0.5 * w) / scale, (j + 0.5 - 0.5 * h) / scale
+            way = np.empty(3)
+            for c in range(3):
+                way[c] = frame[3, c] + a * frame[1, c] + b * frame[2, c]
+            start, stop = 0.0, depth[j, i]
+            for c in range(3):
+                top = origin[c] + cell * density.shape[c]
+                if abs(way[c]) < 1e-12:
+                    continue
+                s, e = (origin[c] - frame[0, c]) / way[c], (top - frame[0, c]) / way[c]
+                start, stop = max(start, min(s, e)), min(stop, max(s, e))
+            if stop <= start:
+                continue
+            length = np.sqrt(way[0] ** 2 + way[1] ** 2 + way[2] ** 2)
+            step = 0.9 * cell / length
+            jitter = 52.9829189 * ((0.06711056 * i + 0.00583715 * j) % 1.0) % 1.0
+            t, clear, grey = start + jitter * step, 1.0, 0.0
+            while t < stop and clear > 0.01:
+                x = (frame[0, 0] + t * way[0] - origin[0]) / cell - 0.5
+                y = (frame[0, 1] + t * way[1] - origin[1]) / cell - 0.5
+                z = (frame[0, 2] + t * way[2] - origin[2]) / cell - 0.5
+                amount = _at(density, x, y, z)
+                if amount > 1e-5:
+                    taken = 1.0 - np.exp(-extinction * amount * step * length)
+                    grey += clear * taken * (0.25 + 0.6 * _at(light, x, y, z))
+                    clear *= 1.0 - taken
+                t += step
+            image[j, i, 0] = image[j, i, 0] * clear + grey * 1.0
+            image[j, i, 1] = image[j, i, 1] * clear + grey * 0.92
+            image[j, i, 2] = image[j, i, 2] * clear + grey * 0.82

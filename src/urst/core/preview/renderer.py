@@ -1,0 +1,91 @@
+"""A quick renderer of our own: what the stage shows, as pictures, without a browser or a graphics card."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from urst.core.preview import kernels
+
+#: light taken out by 1 kg/m3 of fine mineral dust over a metre, 3 Q / (2 rho d) with Q = 2, d = 20 um [m2/kg]
+EXTINCTION = 60.0
+_SUN = np.array([-0.36, -0.52, 0.85])
+_SHADOW = 1536
+
+
+@dataclass(frozen=True)
+class View:
+    """Where from and how wide."""
+
+    eye: tuple[float, float, float]
+    target: tuple[float, float, float]
+    angle: float
+    """horizontal angle of view [deg]"""
+    width: int = 960
+    height: int = 540
+
+
+def linear(colour: str) -> np.ndarray:
+    """Linear RGB (3,) of an sRGB colour like '#a2593f' (IEC 61966-2-1)."""
+    c = np.array([int(colour[i : i + 2], 16) for i in (1, 3, 5)]) / 255.0
+    return np.where(c <= 0.04045, c / 12.92, ((c + 0.055) / 1.055) ** 2.4)
+
+
+def to_srgb(image: np.ndarray) -> np.ndarray:
+    """Eight-bit sRGB (h, w, 3) of linear RGB (IEC 61966-2-1), bright parts rolled off."""
+    x = np.where(image > 0.7, 0.7 + 0.3 * np.tanh((image - 0.7) / 0.6), image)
+    x = np.clip(x, 0.0, 1.0)
+    x = np.where(x <= 0.0031308, 12.92 * x, 1.055 * x ** (1 / 2.4) - 0.055)
+    return np.round(255.0 * x).astype(np.uint8)
+
+
+def _look(eye, forward):
+    forward = forward / np.linalg.norm(forward)
+    right = np.cross(forward, [0.0, 0.0, 1.0])
+    right /= np.linalg.norm(right)
+    return np.array([eye, right, np.cross(forward, right), forward], float)
+
+
+def render(view: View, triangles: np.ndarray, colours: np.ndarray, *, points=None, dust=None) -> np.ndarray:
+    """Render one picture.
+
+    Parameters
+    ----------
+    view : View
+    triangles : (t, 3, 3) [m]
+    colours : (t, 3) linear RGB
+    points : optional (positions (n, 3), sizes (n,) [m], colour (3,))
+    dust : optional (density (nx, ny, nz) [kg/m3], origin (3,) [m], cell [m])
+
+    Returns
+    -------
+    (height, width, 3) uint8, sRGB
+    """
+    # twice as fine each way, then averaged: edges without stairs
+    h, w = 2 * view.height, 2 * view.width
+    frame = _look(np.array(view.eye, float), np.array(view.target, float) - view.eye)
+    scale = 0.5 * w / np.tan(np.radians(view.angle) / 2)
+    depth, index = np.full((h, w), 1e9), np.full((h, w), -1, np.int64)
+    triangles = np.ascontiguousarray(triangles, float)
+    kernels.rasterise(triangles, frame, scale, True, depth, index)
+    normals = np.cross(triangles[:, 1] - triangles[:, 0], triangles[:, 2] - triangles[:, 0])
+    normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12)
+    sun = _SUN / np.linalg.norm(_SUN)
+    reach = 1.2 * np.linalg.norm(np.array(view.eye, float) - view.target)
+    sun_frame = _look(np.array(view.target) + 50.0 * sun, -sun)
+    shadow, unused = np.full((_SHADOW, _SHADOW), 1e9), np.full((_SHADOW, _SHADOW), -1, np.int64)
+    sun_scale = 0.5 * _SHADOW / reach
+    kernels.rasterise(triangles, sun_frame, sun_scale, False, shadow, unused)
+    image = np.empty((h, w, 3))
+    background = linear("#a3a09b")
+    kernels.shade(depth, index, normals, np.ascontiguousarray(colours, float), frame, scale, sun, sun_frame, sun_scale,
+                  shadow, background, image)  # fmt: skip
+    if points is not None and len(points[0]):
+        kernels.splat(np.asarray(points[0], float), np.asarray(points[1], float), np.asarray(points[2]), frame, scale, depth, image)
+    image = image.reshape(view.height, 2, view.width, 2, 3).mean(axis=(1, 3))
+    if dust is not None and dust[0].max() > 0:
+        density, origin, cell = dust
+        light = np.empty_like(density)
+        kernels.light_from_above(density, 0.35 * EXTINCTION, cell, light)
+        near = depth.reshape(view.height, 2, view.width, 2).min(axis=(1, 3))
+        kernels.veil(near, frame, 0.5 * scale, density, light, np.asarray(origin, float), float(cell), EXTINCTION, image)
+    return to_srgb(image)

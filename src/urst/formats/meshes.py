@@ -1,0 +1,77 @@
+"""Reading meshes: OBJ, PLY, STL, glTF."""
+
+import io
+from pathlib import PurePath
+
+import numpy as np
+import trimesh
+
+from urst.core.checks.meshes import MOST_TRIANGLES, check_solid
+from urst.core.geometry.mesh import Mesh
+from urst.errors import BadFile, BadMesh
+
+KINDS = ("obj", "ply", "stl", "glb", "gltf")
+
+
+def read_meshes(data: bytes, name: str) -> list[tuple[str, Mesh]]:
+    """Read a mesh file; one mesh for each named group or node, each checked to be a sound solid.
+
+    glTF keeps y up and metres; it is turned to z up. Other formats are taken as they are.
+
+    Raises
+    ------
+    BadFile
+        If the file is not what its name says.
+    BadMesh
+        If a mesh is open, crosses itself, is empty, or too large.
+    """
+    kind = PurePath(name).suffix.lower().lstrip(".")
+    if kind not in KINDS:
+        raise BadFile(f"'{name}' is of no kind that can be read; use {', '.join('.' + k for k in KINDS)}.")
+    if kind == "stl" and len(data) > 84 and int.from_bytes(data[80:84], "little") * 50 + 84 == len(data):
+        count = int.from_bytes(data[80:84], "little")
+        if count > MOST_TRIANGLES:
+            raise BadMesh(f"'{name}' has {count:,} triangles, more than {MOST_TRIANGLES:,}: reduce it before importing.")
+    if kind == "glb" and data[:4] != b"glTF":
+        raise BadFile(f"'{name}' is not a binary glTF file: its first bytes are not 'glTF'. Export it again as .glb.")
+    try:
+        options = {"split_object": True, "group_material": False} if kind == "obj" else {}
+        loaded = trimesh.load(io.BytesIO(data), file_type=kind, process=False, **options)
+    except Exception as error:
+        # the reader's many ways to fail all mean the same to the user
+        raise BadFile(f"'{name}' cannot be read as {kind.upper()} ({error}): export it again.") from error
+    if isinstance(loaded, trimesh.Scene):
+        parts = [(node, *loaded.graph[node]) for node in sorted(loaded.graph.nodes_geometry)]
+        raw = [(node, loaded.geometry[geometry], matrix) for node, matrix, geometry in parts]
+    else:
+        raw = [(PurePath(name).stem, loaded, np.eye(4))]
+    upright = np.array([[1, 0, 0], [0, 0, -1], [0, 1, 0]], float) if kind in ("glb", "gltf") else np.eye(3)
+    meshes = []
+    for part, mesh, matrix in raw:
+        if not isinstance(mesh, trimesh.Trimesh) or not len(mesh.faces):
+            continue
+        points = trimesh.transform_points(np.asarray(mesh.vertices, float), matrix) @ upright.T
+        triangles = np.asarray(mesh.faces, np.int64)
+        if np.linalg.det(matrix[:3, :3]) < 0:
+            triangles = triangles[:, ::-1]
+        meshes.append((str(part), merged(Mesh(points, triangles))))
+    if not meshes:
+        raise BadMesh(f"'{name}' holds no triangles: export the surface, not points or curves.")
+    if sum(len(m.triangles) for _, m in meshes) > MOST_TRIANGLES:
+        total = sum(len(m.triangles) for _, m in meshes)
+        raise BadMesh(f"'{name}' has {total:,} triangles, more than {MOST_TRIANGLES:,}: reduce it before importing.")
+    for part, mesh in meshes:
+        check_solid(mesh, f"'{part}'")
+    return meshes
+
+
+def merged(mesh: Mesh) -> Mesh:
+    """Join points at the same place and drop triangles that thereby vanish; points that are no numbers stay apart."""
+    if not len(mesh.vertices) or not np.isfinite(mesh.vertices).all():
+        return mesh
+    size = float(np.ptp(mesh.vertices, axis=0).max()) or 1.0
+    grid = np.round((mesh.vertices - mesh.vertices.min(axis=0)) / (1e-7 * size)).astype(np.int64)
+    _, first, index = np.unique(grid, axis=0, return_index=True, return_inverse=True)
+    triangles = index.reshape(-1)[mesh.triangles]
+    whole = (triangles != np.roll(triangles, 1, axis=1)).all(axis=1)
+    return Mesh(mesh.vertices[first], triangles[whole])

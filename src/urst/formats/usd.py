@@ -1,0 +1,80 @@
+"""USD: fragments with their motion as time samples, and debris points."""
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+from pxr import Gf, Sdf, Usd, UsdGeom, Vt
+
+from urst.core.fracture.fragments import Fragments
+
+Frames = Iterator[tuple[int, dict[str, np.ndarray]]]
+
+
+def _stage(path, start, end, rate):
+    layer = Sdf.Layer.CreateNew(str(path), {"format": "usdc"})
+    stage = Usd.Stage.Open(layer)
+    UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.z)
+    UsdGeom.SetStageMetersPerUnit(stage, 1.0)
+    stage.SetStartTimeCode(start)
+    stage.SetEndTimeCode(end)
+    stage.SetTimeCodesPerSecond(rate)
+    stage.SetFramesPerSecond(rate)
+    stage.SetDefaultPrim(UsdGeom.Xform.Define(stage, "/shot").GetPrim())
+    return stage
+
+
+def write_fragments(path: Path, fragments: Fragments, names: list[str], colours: list, frames: Frames, span, rate: float) -> None:
+    """Write one mesh a fragment under its piece, posed at every frame.
+
+    names, colours : of the pieces; colours linear RGB
+    span : (first, last frame)
+    """
+    stage = _stage(path, *span, rate)
+    operations = []
+    for b in range(len(fragments)):
+        piece = int(fragments.piece[b])
+        folder = f"/shot/{_identifier(names[piece], piece)}"
+        if not stage.GetPrimAtPath(folder):
+            UsdGeom.Xform.Define(stage, folder)
+        mesh = UsdGeom.Mesh.Define(stage, f"{folder}/fragment_{b:05d}")
+        corners = fragments.skin[fragments.skin_start[b] : fragments.skin_start[b + 1]].reshape(-1, 3)
+        points, index = np.unique(corners, axis=0, return_inverse=True)
+        mesh.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(points, np.float32)))
+        mesh.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(index.reshape(-1).astype(np.int32)))
+        mesh.CreateFaceVertexCountsAttr(Vt.IntArray([3] * (len(corners) // 3)))
+        mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+        mesh.CreateDisplayColorAttr([Gf.Vec3f(*map(float, colours[piece]))])
+        mesh.CreateExtentAttr([Gf.Vec3f(*map(float, points.min(axis=0))), Gf.Vec3f(*map(float, points.max(axis=0)))])
+        operations.append((mesh.AddTranslateOp(UsdGeom.XformOp.PrecisionFloat), mesh.AddOrientOp()))
+    still = None
+    for frame, arrays in frames:
+        pose = np.concatenate([arrays["position"], arrays["orientation"]], axis=1)
+        # a body at rest needs no new sample, but one at each end of its rest keeps it from drifting
+        moved = np.ones(len(pose), bool) if still is None else (pose != still).any(axis=1)
+        for b in np.flatnonzero(moved) if frame != span[1] else range(len(pose)):
+            translate, orient = operations[b]
+            if still is not None and frame - 1 not in translate.GetAttr().GetTimeSamples():
+                translate.Set(Gf.Vec3f(*map(float, still[b, :3])), frame - 1)
+                orient.Set(Gf.Quatf(*map(float, still[b, 3:])), frame - 1)
+            translate.Set(Gf.Vec3f(*map(float, pose[b, :3])), frame)
+            orient.Set(Gf.Quatf(*map(float, pose[b, 3:])), frame)
+        still = pose
+    stage.Save()
+
+
+def _identifier(name: str, number: int) -> str:
+    kept = "".join(c if c.isascii() and c.isalnum() else "_" for c in name).strip("_")
+    return f"{kept or 'piece'}_{number}" if not kept[:1].isdigit() else f"piece_{kept}_{number}"
+
+
+def write_points(path: Path, frames: Frames, span, rate: float) -> None:
+    """Write debris points: positions, velocities and widths at every frame."""
+    stage = _stage(path, *span, rate)
+    prim = UsdGeom.Points.Define(stage, "/shot/debris")
+    for frame, arrays in frames:
+        chip = arrays["kind"] == 0
+        prim.GetPointsAttr().Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(arrays["position"][chip])), frame)
+        prim.GetVelocitiesAttr().Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(arrays["velocity"][chip])), frame)
+        prim.GetWidthsAttr().Set(Vt.FloatArray.FromNumpy(np.ascontiguousarray(arrays["size"][chip])), frame)
+    stage.Save()

@@ -1,0 +1,121 @@
+"""The pages around the bench: shots and queue, and what is brought in from files."""
+
+import re
+
+from fastapi import APIRouter, Request, Response, UploadFile
+from fastapi.responses import RedirectResponse
+
+from urst.db import runs, shots
+from urst.db.engine import session
+from urst.errors import BadFile
+from urst.formats.meshes import read_meshes
+from urst.shot import document
+from urst.shot.document import Imported, SetPiece, parse
+from urst.shot.keys import layer_keys
+from urst.web.state import _layer, store
+from urst.web.templates import page
+
+router = APIRouter()
+
+#: largest upload [bytes]
+MOST_UPLOAD = 128 * 2**20
+
+
+@router.get("/")
+def shot_list(request: Request):
+    """All shots."""
+    disk, cards = store(), []
+    with session() as db:
+        for kept in shots.every(db):
+            keys = layer_keys(kept.shot)
+            layers = [_layer(kept.shot, x, keys[x.id], [], disk) for x in kept.shot.layers]
+            open_runs = runs.open_of(db, kept.id)
+            cards.append({"kept": kept, "layers": layers, "bytes": sum(x["bytes"] for x in layers), "busy": bool(open_runs)})
+    return page(request, "shots.html", cards=cards, free=disk.free_bytes())
+
+
+@router.get("/queue")
+def queue_page(request: Request):
+    """Running and waiting work."""
+    return page(request, "queue.html", **_queue())
+
+
+@router.get("/queue/table")
+def queue_table(request: Request):
+    """The part of the queue page that changes."""
+    return page(request, "queue_table.html", **_queue())
+
+
+def _queue():
+    with session() as db:
+        rows = runs.latest(db)
+        names = {k.id: k.shot.name for k in shots.every(db)}
+    return {"rows": rows, "names": names}
+
+
+@router.post("/queue/{run_id}/stop")
+def stop_run(request: Request, run_id: int):
+    """Stop one run."""
+    with session() as db:
+        runs.request_stop(db, run_id)
+    return page(request, "queue_table.html", **_queue())
+
+
+@router.post("/shots/import")
+async def import_shot(file: UploadFile):
+    """Add a shot from a *.shot.json."""
+    shot = document.loads(await file.read(), file.filename or "the file")
+    with session() as db:
+        return RedirectResponse(f"/shots/{shots.add(db, shot)}", 303)
+
+
+@router.get("/shots/{shot_id}/file")
+def export_shot(shot_id: str):
+    """The shot as a *.shot.json."""
+    with session() as db:
+        shot = shots.get(db, shot_id).shot
+    name = re.sub(r"[^a-z0-9]+", "-", shot.name.lower()).strip("-") or "shot"
+    headers = {"Content-Disposition": f'attachment; filename="{name}.shot.json"'}
+    return Response(document.dumps(shot), media_type="application/json", headers=headers)
+
+
+@router.post("/shots/{shot_id}/copy")
+def copy_shot(shot_id: str):
+    """A second shot that starts as this one; it finds the same bakes."""
+    with session() as db:
+        shot = shots.get(db, shot_id).shot
+        taken = {k.shot.name for k in shots.every(db)}
+        number = next(n for n in range(2, 1000) if f"{shot.name} {n}" not in taken)
+        copy = parse(shot.model_dump(mode="json") | {"name": f"{shot.name} {number}"})
+        return RedirectResponse(f"/shots/{shots.add(db, copy)}", 303)
+
+
+@router.post("/shots/{shot_id}/delete")
+def delete_shot(shot_id: str):
+    """Delete a shot; its bakes stay in the store."""
+    with session() as db:
+        for run in runs.open_of(db, shot_id):
+            runs.request_stop(db, run.id)
+        shots.remove(db, shot_id)
+    return RedirectResponse("/", 303)
+
+
+@router.post("/shots/{shot_id}/meshes")
+def import_meshes(shot_id: str, file: UploadFile):
+    """Add set pieces from a mesh file, one for each named group or node."""
+    data = file.file.read(MOST_UPLOAD + 1)
+    if len(data) > MOST_UPLOAD:
+        raise BadFile(f"'{file.filename}' is larger than {MOST_UPLOAD // 2**20} MB: reduce the mesh.")
+    found = read_meshes(data, file.filename or "")
+    with session() as db:
+        shot = shots.get(db, shot_id).shot
+        taken = {p.name for p in shot.pieces}
+        added = []
+        for name, mesh in found:
+            unique = next(n for n in (name, *(f"{name} {i}" for i in range(2, 10_000))) if n not in taken)
+            taken.add(unique)
+            shape = Imported.from_mesh(mesh, file.filename or "")
+            added.append(SetPiece(name=unique, shape=shape).model_dump(mode="json"))
+        pieces = [p.model_dump(mode="json") for p in shot.pieces] + added
+        shots.change(db, shot_id, parse(shot.model_dump(mode="json") | {"pieces": pieces}), f"import {file.filename}")
+    return RedirectResponse(f"/shots/{shot_id}", 303)

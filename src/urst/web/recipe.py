@@ -1,0 +1,214 @@
+"""The recipe: a layer's settings as the questions an artist asks, in the order they come up."""
+
+from dataclasses import dataclass
+from typing import Any, get_args
+
+from annotated_types import Ge, Gt, Le, Lt
+from pydantic import BaseModel
+
+from urst.errors import BadValue
+from urst.shot.document import Shot
+from urst.shot.units import parse_number
+
+
+@dataclass(frozen=True)
+class Field:
+    """One setting as it is shown: path in the settings, label, unit shown, what it changes."""
+
+    path: str
+    label: str
+    unit: str = ""
+    scale: float = 1.0
+    """shown value = kept value / scale"""
+    si: str = ""
+    """unit of the shown value as the number reader knows it"""
+
+
+@dataclass(frozen=True)
+class Question:
+    """A group of settings."""
+
+    text: str
+    hint: str
+    fields: tuple[Field, ...]
+
+
+METRES, SPEED, PER_SECOND = {"unit": "m", "si": "m"}, {"unit": "m/s", "si": "m/s"}, {"unit": "1/s", "si": "1/s"}
+MEGA = {"unit": "MPa", "scale": 1e6, "si": "MPa"}
+CENTIMETRES = {"unit": "cm", "scale": 0.01, "si": "cm"}
+
+QUESTIONS: dict[str, tuple[Question, ...]] = {
+    "break": (
+        Question("What breaks?", "set pieces", (Field("pieces", "Pieces"),)),
+        Question("Where do the cracks run?", "Voronoi", (
+            Field("pattern", "Pattern"),
+            Field("count", "Fragments"),
+            Field("focus", "Focus x, y, z", **METRES),
+            Field("focus_radius", "Focus reach", **METRES),
+            Field("seed", "Seed"),
+        )),
+    ),
+    "fall": (
+        Question("What holds it?", "bonds", (
+            Field("bonds.tension", "Tension", **MEGA),
+            Field("bonds.shear", "Shear", **MEGA),
+            Field("bonds.friction_angle", "Inner friction", "deg", 1.0, "deg"),
+            Field("bonds.scatter", "Scatter", "%", 0.01, "%"),
+            Field("bonds.modulus", "Stiffness", **MEGA),
+            Field("bonds.seed", "Seed"),
+        )),
+        Question("How does it fly?", "limits", (
+            Field("top_speed", "Fastest", **SPEED),
+            Field("top_spin", "Fastest spin", "rad/s", 1.0, "rad/s"),
+            Field("push_speed", "Out of overlap", **SPEED),
+        )),
+        Question("How does it settle?", "damping", (
+            Field("linear_damping", "Damping", **PER_SECOND),
+            Field("angular_damping", "Spin damping", **PER_SECOND),
+            Field("settle", "Settle before", "s", 1.0, "s"),
+        )),
+        Question("How finely is it solved?", "steps", (
+            Field("steps", "Checks a frame"),
+            Field("substeps", "Substeps a check"),
+        )),
+    ),
+    "shed": (
+        Question("What is born?", "per area", (
+            Field("chips", "Chips", "1/m2", 1.0, "1/m2"),
+            Field("dust", "Dust puffs", "1/m2", 1.0, "1/m2"),
+            Field("puff_mass", "Dust a puff", "g", 0.001, ""),
+            Field("puff_life", "Puff gives off for", "s", 1.0, "s"),
+        )),
+        Question("When is it born?", "parting", (
+            Field("reach", "Spent after", **CENTIMETRES),
+            Field("least_speed", "Slowest parting", **SPEED),
+        )),
+        Question("How does it fly?", "chips", (
+            Field("spread", "Spread", "%", 0.01, "%"),
+            Field("smallest", "Smallest", **CENTIMETRES),
+            Field("largest", "Largest", **CENTIMETRES),
+            Field("density", "Density", "kg/m3", 1.0, "kg/m3"),
+            Field("life", "Kept for", "s", 1.0, "s"),
+        )),
+        Question("How does it land?", "contact", (
+            Field("restitution", "Bounce"),
+            Field("friction", "Friction"),
+            Field("substeps", "Substeps a frame"),
+            Field("seed", "Seed"),
+        )),
+    ),
+    "billow": (
+        Question("How fine?", "cells", (
+            Field("cell_size", "Cell", **CENTIMETRES),
+            Field("sharp", "Sharp detail"),
+        )),
+        Question("Where?", "domain", (
+            Field("low", "Low corner", **METRES),
+            Field("high", "High corner", **METRES),
+            Field("wind", "Wind x, y, z", **SPEED),
+        )),
+        Question("How does it move?", "forces", (
+            Field("weight", "Weight of dust", "x real"),
+            Field("heat", "Warmth", "K", 1.0, "K"),
+            Field("push", "Push of debris", "x real"),
+            Field("swirl", "Swirl"),
+        )),
+        Question("When does it go?", "dissolve", (
+            Field("dissolve", "Dissolves in", "s", 1.0, "s"),
+        )),
+        Question("How finely is it solved?", "steps", (
+            Field("tolerance", "Divergence left"),
+            Field("most_substeps", "Most substeps"),
+        )),
+    ),
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Row:
+    """A field with its value, ready for the page."""
+
+    field: Field
+    kind: str
+    """number, vector, choice, switch, words"""
+    shown: str
+    title: str
+    """what it changes, and its range"""
+    choices: tuple[str, ...] = ()
+
+
+def rows(layer, shot: Shot) -> list[tuple[Question, list[Row]]]:
+    """The recipe of a layer."""
+    return [(q, [_row(layer, shot, f) for f in q.fields]) for q in QUESTIONS[layer.kind]]
+
+
+def _row(layer, shot, field):
+    info, value = _find(layer.settings, field.path)
+    title = info.description or ""
+    span = _range(info, field)
+    if span:
+        title = f"{title} · {span}"
+    if isinstance(value, bool):
+        return Row(field, "switch", "on" if value else "off", title)
+    if isinstance(value, tuple) and value and isinstance(value[0], float):
+        return Row(field, "vector", ", ".join(_number(v / field.scale) for v in value), title)
+    if isinstance(value, tuple):
+        return Row(field, "words", ", ".join(value), title, tuple(p.name for p in shot.pieces))
+    if isinstance(value, str):
+        return Row(field, "choice", value, title, get_args(info.annotation))
+    return Row(field, "number", _number(value / field.scale if field.scale != 1 else value), title)
+
+
+def _find(settings: BaseModel, path: str):
+    *parents, last = path.split(".")
+    for name in parents:
+        settings = getattr(settings, name)
+    return type(settings).model_fields[last], getattr(settings, last)
+
+
+def _number(value: float | int) -> str:
+    return f"{value:,}".replace(",", " ") if isinstance(value, int) else f"{value:.6g}"
+
+
+def _range(info, field) -> str:
+    low = high = None
+    for rule in info.metadata:
+        if isinstance(rule, Ge | Gt):
+            low = (rule.ge if isinstance(rule, Ge) else rule.gt) / field.scale
+        if isinstance(rule, Le | Lt):
+            high = (rule.le if isinstance(rule, Le) else rule.lt) / field.scale
+    if low is None or high is None:
+        return ""
+    return f"{low:g} to {high:g}{' ' + field.unit if field.unit else ''}"
+
+
+def read(layer, path: str, text: str) -> Any:
+    """Turn what was typed for a field into the kept value.
+
+    Raises
+    ------
+    BadValue
+        If there is no such field or the text does not fit it.
+    """
+    field = next((f for q in QUESTIONS[layer.kind] for f in q.fields if f.path == path), None)
+    if field is None:
+        raise BadValue(f"'{path}' is no setting of a {layer.kind} layer.")
+    info, value = _find(layer.settings, path)
+    if isinstance(value, bool):
+        return text == "on"
+    if isinstance(value, tuple) and value and isinstance(value[0], float):
+        parts = [p for p in text.replace(";", ",").split(",") if p.strip()]
+        if len(parts) != 3:
+            raise BadValue(f"{field.label}: '{text}' has {len(parts)} numbers; write three, like 0, 1.5, 2.")
+        return [parse_number(p, field.si, field.label) * field.scale for p in parts]
+    if isinstance(value, tuple):
+        return [p.strip() for p in text.split(",") if p.strip()] if "," in text and text not in value else [text.strip()]
+    if isinstance(value, str):
+        return text
+    number = parse_number(text.replace(" ", "") if isinstance(value, int) else text, field.si, field.label)
+    if isinstance(value, int):
+        if number != int(number):
+            raise BadValue(f"{field.label}: {text} is not a whole number.")
+        return int(number)
+    # decimal scales leave no trace of binary rounding in the document
+    return float(f"{number * field.scale:.12g}")

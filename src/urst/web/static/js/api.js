@@ -1,0 +1,35 @@
+// Talking to the server.
+
+export class Refused extends Error {}
+
+async function answer(response) {
+  if (response.ok) return response;
+  const text = await response.text();
+  let message = text;
+  try { message = JSON.parse(text).message; } catch { /* plain text */ }
+  throw new Refused(message || 'The server did not answer.');
+}
+
+export async function getJson(url) {
+  return (await answer(await fetch(url, { headers: { accept: 'application/json' } }))).json();
+}
+
+export async function post(url) {
+  return (await answer(await fetch(url, { method: 'POST', headers: { accept: 'application/json' } }))).json();
+}
+
+const TYPES = { float32: Float32Array, int32: Int32Array, uint8: Uint8Array };
+
+// Arrays as `urst.web.blob` packs them.
+export async function getArrays(url, signal) {
+  const buffer = await (await answer(await fetch(url, { signal, headers: { accept: 'application/json' } }))).arrayBuffer();
+  const size = new DataView(buffer).getUint32(0, true);
+  const header = JSON.parse(new TextDecoder().decode(new Uint8Array(buffer, 4, size)));
+  const arrays = { meta: header.meta, bytes: buffer.byteLength };
+  for (const { name, type, shape, at } of header.arrays) {
+    const count = shape.reduce((a, b) => a * b, 1);
+    arrays[name] = new TYPES[type](buffer, 4 + size + at, count);
+    arrays[name].shape = shape;
+  }
+  return arrays;
+}

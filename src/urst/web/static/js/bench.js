@@ -1,0 +1,246 @@
+// The bench: brings clock, strata, stage, recipe and gauges together.
+import './theme.js';
+import { getJson, post, Refused } from './api.js';
+import { Clock } from './clock.js';
+import { Frames } from './frames.js';
+import { Gauges } from './gauges.js';
+import { Palette } from './palette.js';
+import { Stage } from './stage.js';
+import { Strata } from './strata.js';
+
+const bench = document.querySelector('.bench');
+const shotId = bench.dataset.shot, base = `/shots/${shotId}`;
+const $ = id => document.getElementById(id);
+
+let state = null, meta = null, chosen = bench.dataset.layer, running = {};
+const clock = new Clock();
+const frames = new Frames(() => show());
+const stage = new Stage($('stage'), shotId);
+const strata = new Strata($('strata'), clock, choose);
+const gauges = new Gauges($('gauges'), clock, number => act(`mend/${number}`), finding => { choose(finding.layer); clock.go(finding.frame); });
+
+const of = kind => state.layers.find(x => x.kind === kind && x.done);
+const layer = () => state.layers.find(x => x.id === chosen) || state.layers[0];
+
+function toast(text) {
+  document.querySelector('.toast')?.remove();
+  const node = document.createElement('div');
+  node.className = 'toast';
+  node.setAttribute('role', 'alert');
+  node.textContent = text;
+  document.body.append(node);
+  setTimeout(() => node.remove(), 7000);
+}
+
+async function act(path) {
+  try {
+    await post(`${base}/${path}`);
+    await refresh(path.startsWith('mend') || path.startsWith('history'));
+  } catch (error) {
+    if (!(error instanceof Refused)) throw error;
+    toast(error.message);
+  }
+}
+
+async function refresh(documentChanged = false) {
+  if (!meta || documentChanged) {
+    meta = await getJson(`${base}/stage`);
+    stage.statics.clear();
+    await stage.load(meta);
+    if (documentChanged) htmx.ajax('GET', `${base}/recipe/${chosen}`, { target: '#recipe' });
+  }
+  state = await getJson(`${base}/state`);
+  for (const x of state.layers) {
+    const mine = running[x.id];
+    if (mine && state.runs.length) x.running = mine;
+  }
+  clock.range(state.start, state.end, state.rate);
+  stage.topSpeed = Math.max(4, Math.ceil(Math.max(0, ...(of('fall')?.gauges.top_speed || []))));
+  strata.draw(state, chosen);
+  gauges.draw(state, layer());
+  header();
+  show();
+}
+
+function header() {
+  const { low, high } = stage.bounds, tall = Math.max(0.01, high[2] - Math.max(0, low[2]));
+  $('scale').innerHTML = `set <b class="num">${tall.toFixed(1)} m</b> tall, falls in <b class="num">${Math.sqrt(2 * tall / 9.81).toFixed(2)} s</b>`;
+  const n = state.findings.length;
+  $('findings-count').innerHTML = n ? `<b class="${state.findings.some(f => f.grave) ? 'bad' : 'care'}">${n}</b> finding${n > 1 ? 's' : ''}` : 'no findings';
+  const bytes = state.layers.reduce((a, x) => a + x.bytes, 0);
+  $('store').innerHTML = `store <b class="num">${(bytes / 1e6).toFixed(bytes < 1e8 ? 1 : 0)} MB</b>`;
+  $('undo').disabled = !state.undo;
+  $('redo').disabled = !state.redo;
+  const busy = state.runs.length > 0, button = $('bake');
+  if (button) {
+    button.dataset.busy = busy;
+    if (!button.dataset.text) button.dataset.text = button.innerHTML;
+    const stopping = state.runs.some(r => r.stopping);
+    button.innerHTML = busy ? (stopping ? 'Stopping…' : 'Stop <small>what is done is kept</small>') : button.dataset.text;
+    button.disabled = stopping;
+    const cost = layer().forecast, time = document.querySelector('[data-time]');
+    if (time) time.textContent = `${Math.floor(cost.seconds / 60)}:${String(Math.round(cost.seconds) % 60).padStart(2, '0')}`;
+  }
+}
+
+// Draw the frame in view from whatever is baked.
+function show() {
+  if (!state) return;
+  const f = clock.frame, fall = of('fall'), shed = of('shed'), billow = of('billow'), broken = of('break');
+  const got = x => (x && x.frames.includes(f) ? frames.get(x.key, f) : null);
+  const pose = got(fall), points = got(shed), dust = got(billow);
+  // what is still on its way leaves the last picture standing
+  if (fall && fall.frames.includes(f) && !pose) return;
+  const past = fall && !pose;
+  stage.show({
+    fallKey: pose ? fall.key : null, breakKey: broken?.key, frame: pose, points, dust, selected: chosen,
+    domain: billow ? { low: billow.domain?.low, ...meta.domains[billow.id] } : Object.values(meta.domains)[0],
+  }).catch(error => toast(error.message));
+  for (const x of [fall, shed, billow]) if (x) frames.ahead(x.key, x.frames, f, clock.playing ? 16 : 3);
+  const stale = [fall, shed, billow].filter(x => x?.state === 'stale').map(x => x.name);
+  $('stamp').hidden = !stale.length;
+  $('stamp').textContent = `${stale.join(', ')} stale`;
+  $('notice').hidden = !past && Boolean(fall || broken);
+  $('notice').textContent = state.runs.length ? 'The first frames are being baked.' : past
+    ? `Frame ${f} is not baked yet.` : 'Nothing is baked yet: this is the set as it stands. Press Bake.';
+  legend();
+}
+
+function legend() {
+  const box = $('legend'), mode = stage.mode;
+  box.hidden = mode !== 'speed' && mode !== 'strain';
+  const top = stage.topSpeed;
+  const ticks = mode === 'speed' ? [0, top / 3, 2 * top / 3, top].map(x => Math.round(x)) : ['0', '33', '67', '100'];
+  box.innerHTML = `${mode === 'speed' ? 'speed, m/s' : 'bond load, % of strength'}<div class="ramp"></div><div class="ticks">${ticks.map(t => `<span>${t}</span>`).join('')}</div>`;
+}
+
+function choose(id) {
+  chosen = id;
+  htmx.ajax('GET', `${base}/recipe/${id}`, { target: '#recipe' });
+  history.replaceState(null, '', `${base}?layer=${id}`);
+  strata.draw(state, chosen);
+  gauges.draw(state, layer());
+}
+
+function bake() {
+  if (state.runs.length) act('stop');
+  else { running = {}; act(`bake/${chosen}`); }
+}
+
+function jump(way) {
+  const marks = [...new Set([state.start, ...state.cues.map(c => c.frame), state.end])].sort((a, b) => a - b);
+  const next = way > 0 ? marks.find(m => m > clock.frame) : marks.findLast(m => m < clock.frame);
+  if (next !== undefined) clock.go(next);
+}
+
+let findingAt = -1;
+function nextFinding() {
+  const found = state.findings.filter(f => f.layer);
+  if (!found.length) return;
+  findingAt = (findingAt + 1) % found.length;
+  choose(found[findingAt].layer);
+  if (found[findingAt].frame !== null) clock.go(found[findingAt].frame);
+}
+
+function colour(mode) {
+  stage.mode = mode;
+  for (const b of document.querySelectorAll('[data-mode]')) b.setAttribute('aria-pressed', String(b.dataset.mode === mode));
+  show();
+}
+
+function reveal(what) {
+  stage.shown[what] = !stage.shown[what];
+  document.querySelector(`[data-show="${what}"]`).setAttribute('aria-pressed', String(stage.shown[what]));
+  show();
+}
+
+const palette = new Palette($('palette'), () => [
+  { name: 'Play or pause', key: 'Space', run: () => clock.toggle() },
+  { name: 'Bake this layer, or stop', key: 'Ctrl Enter', run: bake },
+  { name: 'Next cue', key: 'Ctrl →', run: () => jump(1) },
+  { name: 'Cue before', key: 'Ctrl ←', run: () => jump(-1) },
+  { name: 'Next finding', key: 'F8', run: nextFinding },
+  { name: 'Undo', key: 'Ctrl Z', run: () => act('history/undo') },
+  { name: 'Redo', key: 'Ctrl Shift Z', run: () => act('history/redo') },
+  { name: 'See through the camera', key: 'Home', run: () => stage.seeThroughCamera() },
+  ...['material', 'fragment', 'speed', 'strain'].map(m => ({ name: `Colour by ${m}`, run: () => colour(m) })),
+  ...Object.keys(stage.shown).map(w => ({ name: `Show or hide ${w}`, run: () => reveal(w) })),
+  ...state.layers.map(x => ({ name: `Work on ${x.name}`, run: () => choose(x.id) })),
+  { name: 'Hand over files', run: () => { location.href = `${base}/handover`; } },
+  { name: 'Queue', run: () => { location.href = '/queue'; } },
+  { name: 'All shots', run: () => { location.href = '/'; } },
+]);
+
+document.addEventListener('keydown', event => {
+  const typing = event.target.matches('input:not([type="range"]), select, textarea');
+  const control = event.ctrlKey || event.metaKey;
+  if (control && event.key === 'Enter') { event.preventDefault(); event.target.blur?.(); bake(); return; }
+  if (control && event.key.toLowerCase() === 'k') { event.preventDefault(); palette.open(); return; }
+  if (event.key === 'F8') { event.preventDefault(); nextFinding(); return; }
+  if (typing) return;
+  if (control && event.key.toLowerCase() === 'z') { event.preventDefault(); act(`history/${event.shiftKey ? 'redo' : 'undo'}`); return; }
+  const keys = {
+    ' ': () => clock.toggle(), ArrowRight: () => (control ? jump(1) : clock.go(clock.frame + (event.shiftKey ? 10 : 1))),
+    ArrowLeft: () => (control ? jump(-1) : clock.go(clock.frame - (event.shiftKey ? 10 : 1))), Home: () => stage.seeThroughCamera(),
+  };
+  if (keys[event.key] && !event.target.matches('input[type="range"]') && !(event.key === ' ' && event.target.matches('button, a'))) {
+    event.preventDefault();
+    keys[event.key]();
+  }
+});
+
+$('recipe').addEventListener('click', event => { if (event.target.closest('#bake')) bake(); });
+$('undo').addEventListener('click', () => act('history/undo'));
+$('redo').addEventListener('click', () => act('history/redo'));
+$('findings-count').addEventListener('click', nextFinding);
+$('camera').addEventListener('click', () => stage.seeThroughCamera());
+$('explode').addEventListener('input', event => { stage.explode = Number(event.target.value); show(); });
+for (const b of document.querySelectorAll('[data-mode]')) b.addEventListener('click', () => colour(b.dataset.mode));
+for (const b of document.querySelectorAll('[data-show]')) b.addEventListener('click', () => reveal(b.dataset.show));
+$('import').addEventListener('click', () => $('import-form').elements.file.click());
+$('import-form').elements.file.addEventListener('change', async event => {
+  const body = new FormData();
+  body.append('file', event.target.files[0]);
+  event.target.value = '';
+  const response = await fetch(`${base}/meshes`, { method: 'POST', body, headers: { accept: 'application/json' } });
+  if (!response.ok) toast((await response.json()).message);
+  else await refresh(true);
+});
+document.body.addEventListener('shot-changed', () => refresh(true));
+document.body.addEventListener('htmx:afterSwap', () => { if (state) header(); });
+document.body.addEventListener('htmx:responseError', event => toast(JSON.parse(event.detail.xhr.responseText).message));
+addEventListener('resize', () => { if (state) strata.draw(state, chosen); });
+
+clock.onFrame(show);
+clock.ready = frame => {
+  if (frame > clock.end) return true;
+  const moving = ['fall', 'shed', 'billow'].map(of).filter(x => x && x.frames.includes(frame));
+  return moving.every(x => { frames.get(x.key, frame); return frames.has(x.key, frame); });
+};
+
+// Progress as it happens. A frame's news is small, so the strata grow from it without asking again.
+const source = new EventSource(`/events?shot=${shotId}`);
+source.addEventListener('frame', event => {
+  if (!state) return;
+  const news = JSON.parse(event.data), x = state.layers.find(l => l.id === news.layer);
+  if (!x) return;
+  running = { [news.layer]: news };
+  for (const other of state.layers) other.running = other === x && news.done < news.total ? news : null;
+  if (x.key !== news.key || !x.moving || x.state === 'absent' || x.state === 'stale') {
+    if (!source.due) source.due = setTimeout(() => { source.due = null; refresh(); }, 150);
+    return;
+  }
+  if (!x.frames.includes(news.frame)) {
+    x.frames.push(news.frame);
+    for (const [name, values] of Object.entries(x.gauges)) values.push(news.gauges[name] ?? 0);
+  }
+  x.done = x.frames.length;
+  x.state = x.done >= x.total ? 'fresh' : 'partial';
+  strata.draw(state, chosen);
+  if (x.id === chosen) gauges.draw(state, x);
+  if (news.frame === clock.frame) show();
+});
+source.addEventListener('state', () => { if (state) { running = {}; refresh(); } });
+source.addEventListener('open', () => { if (state) refresh(); });
+
+refresh().catch(error => toast(error.message));

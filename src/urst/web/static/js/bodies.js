@@ -1,0 +1,135 @@
+// Fragments: one mesh, each triangle moved by its body's pose, which the shader reads from a small texture.
+import * as THREE from '../vendor/three.js';
+
+const RAMP = ['#2d3b53', '#4f8a8b', '#d8b25a', '#f6efe0'].map(c => new THREE.Color(c));
+
+export function ramp(t, out) {
+  const x = Math.min(0.9999, Math.max(0, t)) * 3, i = Math.floor(x);
+  return out.copy(RAMP[i]).lerp(RAMP[i + 1], x - i);
+}
+
+const TURN = `
+attribute float body; attribute float inner;
+uniform highp sampler2D poses;
+varying vec4 vTint;
+vec3 turned(vec4 q, vec3 v) { return v + 2.0 * cross(q.yzw, cross(q.yzw, v) + q.x * v); }
+`;
+
+function patch(material, poses, tinted) {
+  material.onBeforeCompile = shader => {
+    shader.uniforms.poses = poses;
+    shader.vertexShader = shader.vertexShader
+      .replace('#include <common>', `#include <common>\n${TURN}`)
+      .replace('#include <beginnormal_vertex>', 'vec3 objectNormal = turned(texelFetch(poses, ivec2(1, int(body)), 0), normal);')
+      .replace('#include <begin_vertex>', `
+        vec4 quaternion_ = texelFetch(poses, ivec2(1, int(body)), 0);
+        vec3 transformed = turned(quaternion_, position) + texelFetch(poses, ivec2(0, int(body)), 0).xyz;
+        vTint = vec4(texelFetch(poses, ivec2(2, int(body)), 0).rgb, inner);`);
+    if (tinted) {
+      shader.fragmentShader = shader.fragmentShader
+        .replace('#include <common>', '#include <common>\nvarying vec4 vTint;')
+        .replace('#include <color_fragment>', 'diffuseColor.rgb *= mix(vTint.rgb, min(vTint.rgb * 1.35 + 0.03, vec3(1.0)), vTint.a);');
+    }
+  };
+  return material;
+}
+
+export class Bodies {
+  // skin (3t, 3) corners about each body's centre; body (t) index; inner (t)
+  constructor({ skin, body, inner, count, info }) {
+    this.count = count;
+    this.info = info;
+    this.skin = skin;
+    this.bodyOf = body;
+    this.data = new Float32Array(count * 3 * 4);
+    for (let b = 0; b < count; b += 1) this.data[b * 12 + 4] = 1;
+    this.texture = new THREE.DataTexture(this.data, 3, count, THREE.RGBAFormat, THREE.FloatType);
+    this.texture.needsUpdate = true;
+    const poses = { value: this.texture };
+    const triangles = body.length;
+    const normal = new Float32Array(skin.length), index = new Float32Array(triangles * 3), crack = new Float32Array(triangles * 3);
+    for (let t = 0; t < triangles; t += 1) {
+      const o = t * 9, s = skin;
+      const ax = s[o + 3] - s[o], ay = s[o + 4] - s[o + 1], az = s[o + 5] - s[o + 2];
+      const bx = s[o + 6] - s[o], by = s[o + 7] - s[o + 1], bz = s[o + 8] - s[o + 2];
+      let x = ay * bz - az * by, y = az * bx - ax * bz, z = ax * by - ay * bx;
+      const length = Math.hypot(x, y, z) || 1;
+      x /= length; y /= length; z /= length;
+      for (let k = 0; k < 3; k += 1) {
+        normal.set([x, y, z], o + 3 * k);
+        index[3 * t + k] = body[t];
+        crack[3 * t + k] = inner ? inner[t] : 0;
+      }
+    }
+    const geometry = new THREE.BufferGeometry();
+    geometry.setAttribute('position', new THREE.BufferAttribute(skin, 3));
+    geometry.setAttribute('normal', new THREE.BufferAttribute(normal, 3));
+    geometry.setAttribute('body', new THREE.BufferAttribute(index, 1));
+    geometry.setAttribute('inner', new THREE.BufferAttribute(crack, 1));
+    this.mesh = new THREE.Mesh(geometry, patch(new THREE.MeshLambertMaterial(), poses, true));
+    this.mesh.customDepthMaterial = patch(new THREE.MeshDepthMaterial({ depthPacking: THREE.RGBADepthPacking }), poses, false);
+    this.mesh.frustumCulled = false;
+    this.mesh.castShadow = this.mesh.receiveShadow = true;
+    this.starts = new Int32Array(count + 1);
+    for (const b of body) this.starts[b + 1] += 1;
+    for (let b = 0; b < count; b += 1) this.starts[b + 1] += this.starts[b];
+    this.radius = new Float32Array(count);
+    for (let t = 0; t < triangles; t += 1) {
+      for (let k = 0; k < 9; k += 3) {
+        const r = Math.hypot(skin[t * 9 + k], skin[t * 9 + k + 1], skin[t * 9 + k + 2]);
+        if (r > this.radius[body[t]]) this.radius[body[t]] = r;
+      }
+    }
+  }
+
+  // position (n, 3), orientation (n, 4) scalar first; shift (n, 3) added for the exploded view
+  pose(position, orientation, shift) {
+    const d = this.data;
+    for (let b = 0; b < this.count; b += 1) {
+      for (let c = 0; c < 3; c += 1) d[b * 12 + c] = position[b * 3 + c] + (shift ? shift[b * 3 + c] : 0);
+      for (let c = 0; c < 4; c += 1) d[b * 12 + 4 + c] = orientation ? orientation[b * 4 + c] : (c === 0 ? 1 : 0);
+    }
+    this.texture.needsUpdate = true;
+  }
+
+  tint(colourOf) {
+    const colour = new THREE.Color();
+    for (let b = 0; b < this.count; b += 1) {
+      colourOf(b, colour);
+      this.data.set([colour.r, colour.g, colour.b], b * 12 + 8);
+    }
+    this.texture.needsUpdate = true;
+  }
+
+  // Nearest body hit by a ray, as { body, distance }, or null.
+  pick(origin, direction) {
+    let best = null;
+    const o = new THREE.Vector3(), v = new THREE.Vector3(), q = new THREE.Quaternion(), ray = new THREE.Ray();
+    const a = new THREE.Vector3(), b = new THREE.Vector3(), c = new THREE.Vector3(), at = new THREE.Vector3();
+    for (let n = 0; n < this.count; n += 1) {
+      const d = this.data, i = n * 12;
+      o.set(d[i], d[i + 1], d[i + 2]);
+      v.copy(o).sub(origin);
+      const along = v.dot(direction), away = v.lengthSq() - along * along;
+      if (away > this.radius[n] ** 2 || along < -this.radius[n] || (best && along - this.radius[n] > best.distance)) continue;
+      q.set(d[i + 5], d[i + 6], d[i + 7], d[i + 4]).invert();
+      ray.origin.copy(origin).sub(o).applyQuaternion(q);
+      ray.direction.copy(direction).applyQuaternion(q);
+      for (let t = this.starts[n]; t < this.starts[n + 1]; t += 1) {
+        const s = this.skin, k = t * 9;
+        a.set(s[k], s[k + 1], s[k + 2]); b.set(s[k + 3], s[k + 4], s[k + 5]); c.set(s[k + 6], s[k + 7], s[k + 8]);
+        if (!ray.intersectTriangle(a, b, c, true, at)) continue;
+        const distance = at.distanceTo(ray.origin);
+        if (!best || distance < best.distance) best = { body: n, distance };
+      }
+    }
+    return best;
+  }
+
+  dispose() {
+    this.mesh.geometry.dispose();
+    this.mesh.material.dispose();
+    this.mesh.customDepthMaterial.dispose();
+    this.texture.dispose();
+  }
+}

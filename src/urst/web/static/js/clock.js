@@ -1,0 +1,52 @@
+// The frame in view, and playing.
+
+export class Clock {
+  constructor() {
+    this.frame = 1; this.start = 1; this.end = 1; this.rate = 24; this.playing = false;
+    this.listeners = [];
+    this.ready = () => true;
+  }
+
+  onFrame(listener) { this.listeners.push(listener); }
+
+  tell() { for (const listener of this.listeners) listener(this.frame); }
+
+  range(start, end, rate) {
+    Object.assign(this, { start, end, rate });
+    this.go(this.frame);
+  }
+
+  go(frame) {
+    const next = Math.min(this.end, Math.max(this.start, Math.round(frame)));
+    const moved = next !== this.frame;
+    this.frame = next;
+    if (moved) this.tell();
+  }
+
+  toggle() { this.playing ? this.pause() : this.play(); }
+
+  pause() { this.playing = false; this.tell(); }
+
+  play() {
+    if (this.frame >= this.end) this.go(this.start);
+    this.playing = true;
+    this.tell();
+    let due = performance.now();
+    const step = now => {
+      if (!this.playing) return;
+      if (now >= due && this.ready(this.frame + 1)) {
+        // a slow machine drops frames rather than slowing the fall
+        let skip = Math.max(1, Math.floor((now - due) * this.rate / 1000));
+        while (skip > 1 && !this.ready(this.frame + skip)) skip -= 1;
+        due = Math.max(due + skip * 1000 / this.rate, now - 1000 / this.rate);
+        if (this.frame + skip > this.end) { this.go(this.end); this.pause(); return; }
+        this.go(this.frame + skip);
+      } else if (now >= due) {
+        due = now;
+        this.tell();
+      }
+      requestAnimationFrame(step);
+    };
+    requestAnimationFrame(step);
+  }
+}

@@ -1,0 +1,97 @@
+// The gauges of the chosen layer at this frame, and what looks wrong.
+
+function shown(value, { factor, unit }) {
+  const x = value * factor;
+  const text = Math.abs(x) >= 1000 ? Math.round(x).toLocaleString('en').replaceAll(',', '\u2009') : Number(x.toPrecision(3)).toString();
+  return unit ? `${text} ${unit.replace('m3', 'm³').replace('m2', 'm²')}` : text;
+}
+
+export class Gauges {
+  constructor(element, clock, mend, go) {
+    Object.assign(this, { element, clock, mend, go });
+    clock.onFrame(() => this.numbers());
+  }
+
+  draw(state, layer) {
+    this.layer = layer;
+    this.element.replaceChildren();
+    const head = document.createElement('div');
+    head.className = 'gauge';
+    head.innerHTML = '<div><span></span><span class="num"></span></div>';
+    this.head = head.querySelector('div');
+    this.element.append(head);
+    this.rows = layer.scales.map(scale => {
+      const row = document.createElement('div');
+      row.className = `gauge kind-${layer.kind}`;
+      row.innerHTML = '<div><span></span><span class="num"></span></div>';
+      row.querySelector('span').textContent = scale.label;
+      const values = layer.gauges[scale.name];
+      if (layer.moving && values.length > 1 && Math.max(...values) > 0) row.append(this.plot(values, scale, layer));
+      this.element.append(row);
+      return { scale, node: row.querySelector('.num') };
+    });
+    for (const finding of state.findings) this.element.append(this.finding(finding));
+    if (state.last?.message) {
+      const log = document.createElement('p');
+      log.className = `finding ${state.last.state === 'failed' ? 'bad' : 'quiet'}`;
+      log.textContent = `Last run: ${state.last.message}`;
+      this.element.append(log);
+    }
+    this.numbers();
+  }
+
+  plot(values, scale, layer) {
+    const most = Math.max(...values), { start, end } = this.clock, span = Math.max(1, end - start);
+    const x = f => (f - start) / span * 200;
+    const points = layer.frames.map((f, i) => `${x(f).toFixed(1)},${(21 - 19 * values[i] / most).toFixed(1)}`).join(' ');
+    const svg = document.createElementNS('http://www.w3.org/2000/svg', 'svg');
+    svg.setAttribute('viewBox', '0 0 200 22');
+    svg.setAttribute('preserveAspectRatio', 'none');
+    const limit = scale.most !== null && scale.most / scale.factor < most ? 21 - 19 * scale.most / scale.factor / most : null;
+    svg.innerHTML = `<polygon points="${x(layer.frames[0])},22 ${points} ${x(layer.frames.at(-1))},22" fill="var(--hue)" opacity="0.35"/>
+      <polyline points="${points}" fill="none" stroke="var(--hue)" vector-effect="non-scaling-stroke"/>
+      ${limit === null ? '' : `<line x1="0" x2="200" y1="${limit}" y2="${limit}" stroke="var(--bad)" stroke-dasharray="3 3" vector-effect="non-scaling-stroke"/>`}
+      <line class="here" y1="0" y2="22" stroke="var(--ink)" vector-effect="non-scaling-stroke"/>`;
+    return svg;
+  }
+
+  finding(f) {
+    const node = document.createElement('div');
+    node.className = 'finding';
+    const title = document.createElement('b');
+    title.textContent = f.title;
+    if (f.grave) title.className = 'bad';
+    const why = document.createElement('span');
+    why.className = 'quiet';
+    why.textContent = ` ${f.why}`;
+    node.append(title, why);
+    if (f.fix) {
+      const button = document.createElement('button');
+      button.textContent = f.fix;
+      button.dataset.mend = f.number;
+      button.addEventListener('click', () => this.mend(f.number));
+      node.append(button);
+    }
+    if (f.frame !== null) title.addEventListener('click', () => this.go(f));
+    return node;
+  }
+
+  numbers() {
+    if (!this.layer) return;
+    const { frames, gauges, moving, name, state } = this.layer, frame = this.clock.frame;
+    // between baked frames the latest before is shown; before the first there is none
+    let i = moving ? frames.findLastIndex(f => f <= frame) : frames.length - 1;
+    if (moving && i >= 0 && frames[i] !== frame) i = -1;
+    this.head.firstChild.textContent = moving ? `${name} at frame` : name;
+    this.head.lastChild.textContent = moving ? frame : '';
+    if (state === 'stale') this.head.lastChild.textContent += ' stale';
+    for (const { scale, node } of this.rows) {
+      const value = i >= 0 ? gauges[scale.name][i] : null;
+      node.textContent = value === null ? '–' : shown(value, scale);
+      const x = value === null ? null : value * scale.factor;
+      node.classList.toggle('bad', x !== null && ((scale.most !== null && x > scale.most) || (scale.least !== null && x < scale.least)));
+    }
+    const at = (frame - this.clock.start) / Math.max(1, this.clock.end - this.clock.start) * 200;
+    for (const line of this.element.querySelectorAll('.here')) { line.setAttribute('x1', at); line.setAttribute('x2', at); }
+  }
+}

@@ -1,0 +1,341 @@
+// The stage: the set, fragments, debris and dust in one view.
+import * as THREE from '../vendor/three.js';
+import { getArrays } from './api.js';
+import { Bodies, ramp } from './bodies.js';
+import { Dust } from './dust.js';
+
+const UP = new THREE.Vector3(0, 0, 1);
+const POINT_VERTEX = `
+attribute float size; varying vec3 vCentre; uniform float scale;
+void main() { vec4 seen = modelViewMatrix * vec4(position, 1.0); gl_Position = projectionMatrix * seen;
+  gl_PointSize = clamp(size * scale / -seen.z, 1.5, 40.0); vCentre = seen.xyz; }`;
+const POINT_FRAGMENT = `
+uniform vec3 colour;
+void main() { vec2 d = gl_PointCoord * 2.0 - 1.0; float r = dot(d, d); if (r > 1.0) discard;
+  float light = 0.42 + 0.58 * clamp(0.45 * d.x * -0.5 - 0.75 * d.y + 0.45 * sqrt(1.0 - r), 0.0, 1.0);
+  gl_FragColor = vec4(colour * light, 1.0); }`;
+
+export class Stage {
+  constructor(element, shotId) {
+    this.element = element;
+    this.shotId = shotId;
+    this.mode = 'material';
+    this.shown = { fragments: true, points: true, dust: true, domain: false, grid: true, figure: true };
+    this.explode = 0;
+    this.statics = new Map();
+    this.renderer = new THREE.WebGLRenderer({ antialias: false, preserveDrawingBuffer: true });
+    this.renderer.setPixelRatio(Math.min(2, devicePixelRatio));
+    this.renderer.shadowMap.enabled = true;
+    this.renderer.shadowMap.type = THREE.PCFShadowMap;
+    element.prepend(this.renderer.domElement);
+    this.renderer.domElement.tabIndex = 0;
+    this.renderer.domElement.setAttribute('aria-label', 'View of the shot; drag to orbit, shift-drag to pan, wheel to come nearer');
+    this.scene = new THREE.Scene();
+    this.scene.background = new THREE.Color('#8b8884');
+    this.scene.fog = new THREE.Fog('#8b8884', 40, 160);
+    this.camera = new THREE.PerspectiveCamera(50, 1, 0.05, 2000);
+    this.camera.up.copy(UP);
+    this.controls = new THREE.OrbitControls(this.camera, this.renderer.domElement);
+    this.controls.addEventListener('change', () => this.draw());
+    this.lights();
+    this.image = new THREE.WebGLRenderTarget(4, 4, { samples: 4, type: THREE.HalfFloatType });
+    this.image.depthTexture = new THREE.DepthTexture(4, 4, THREE.UnsignedIntType);
+    this.dust = new Dust();
+    this.points();
+    this.grid = this.makeGrid();
+    this.scene.add(this.grid);
+    this.figure = new THREE.Mesh(new THREE.CapsuleGeometry(0.21, 1.33, 6, 16), new THREE.MeshLambertMaterial({ color: '#d9d2c3' }));
+    this.figure.rotation.x = Math.PI / 2;
+    this.figure.castShadow = true;
+    this.scene.add(this.figure);
+    this.domain = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: '#5d7695' }));
+    this.scene.add(this.domain);
+    new ResizeObserver(() => this.resize()).observe(element);
+    this.resize();
+    this.watchPointer();
+  }
+
+  lights() {
+    this.scene.add(new THREE.HemisphereLight('#cfd6de', '#6f675c', 1.35));
+    this.sun = new THREE.DirectionalLight('#fff1dc', 2.6);
+    this.sun.castShadow = true;
+    this.sun.shadow.mapSize.set(2048, 2048);
+    this.sun.shadow.bias = -0.0006;
+    this.sun.shadow.normalBias = 0.02;
+    this.scene.add(this.sun, this.sun.target);
+  }
+
+  points() {
+    const material = () => new THREE.ShaderMaterial({
+      vertexShader: POINT_VERTEX, fragmentShader: POINT_FRAGMENT, uniforms: { scale: { value: 500 }, colour: { value: new THREE.Color('#a2593f') } },
+    });
+    this.chips = new THREE.Points(new THREE.BufferGeometry(), material());
+    this.chips.frustumCulled = false;
+    this.scene.add(this.chips);
+  }
+
+  makeGrid() {
+    const points = [];
+    for (let i = -30; i <= 30; i += 1) points.push(i, -30, 0, i, 30, 0, -30, i, 0, 30, i, 0);
+    const geometry = new THREE.BufferGeometry();
+    geometry.setAttribute('position', new THREE.Float32BufferAttribute(points, 3));
+    const grid = new THREE.LineSegments(geometry, new THREE.LineBasicMaterial({ color: '#3e3b37', transparent: true, opacity: 0.22 }));
+    grid.position.z = 0.006;
+    return grid;
+  }
+
+  // What the set is made of; called again whenever the document changes.
+  async load(meta) {
+    this.meta = meta;
+    const set = await getArrays(`/shots/${this.shotId}/set`);
+    const skin = set.skin, low = [1e9, 1e9, 1e9], high = [-1e9, -1e9, -1e9];
+    for (let t = 0; t < set.piece.length; t += 1) {
+      if (meta.pieces[set.piece[t]].motion === 'fixed') continue;
+      for (let k = 0; k < 9; k += 1) {
+        low[k % 3] = Math.min(low[k % 3], skin[t * 9 + k]);
+        high[k % 3] = Math.max(high[k % 3], skin[t * 9 + k]);
+      }
+    }
+    this.bounds = low[0] > high[0] ? { low: [-1, -1, 0], high: [1, 1, 1] } : { low, high };
+    this.set = this.makeBodies({
+      skin, body: set.piece, count: meta.pieces.length,
+      info: meta.pieces.map((p, i) => ({ name: p.name, piece: i, colour: p.colour, centre: [0, 0, 0] })),
+    });
+    this.aim();
+    const front = Math.min(low[1], 0) - 0.2;
+    this.figure.position.set(Math.max(low[0] + 0.4, -4.5), Math.max(front, -3.2), 0.875);
+    if (!this.placed) this.seeThroughCamera();
+    this.placed = true;
+  }
+
+  aim() {
+    const { low, high } = this.bounds;
+    const middle = low.map((x, i) => (x + high[i]) / 2), size = Math.max(...high.map((x, i) => x - low[i]));
+    this.sun.target.position.set(...middle);
+    this.sun.position.set(middle[0] - 0.55 * size, middle[1] - 0.8 * size, middle[2] + 1.3 * size);
+    const frustum = this.sun.shadow.camera, half = 0.95 * size;
+    Object.assign(frustum, { left: -half, right: half, top: half, bottom: -half, near: 0.1, far: 5 * size });
+    frustum.updateProjectionMatrix();
+  }
+
+  makeBodies(parts) {
+    const bodies = new Bodies(parts);
+    bodies.pose(new Float32Array(parts.info.flatMap(x => x.centre)), null, null);
+    return bodies;
+  }
+
+  // Fragments of a Break or Fall result, made once for each key.
+  async fragments(key) {
+    if (this.statics.has(key)) return this.statics.get(key);
+    const work = getArrays(`/data/${key}/static`).then(s => {
+      const count = s.piece.length, perPiece = new Map();
+      const info = Array.from({ length: count }, (_, b) => {
+        const p = s.piece[b], piece = this.meta.pieces[p] || { name: 'gone', colour: '#888888', motion: 'loose' };
+        const number = (perPiece.get(p) || 0) + 1;
+        perPiece.set(p, number);
+        return { name: piece.name, number, piece: p, colour: piece.colour, motion: piece.motion, mass: s.mass?.[b], volume: s.volume[b],
+          centre: [s.centre[3 * b], s.centre[3 * b + 1], s.centre[3 * b + 2]] };
+      });
+      const bodies = this.makeBodies({ skin: s.skin, body: s.body, inner: s.inner, count, info });
+      bodies.pair = s.bond_pair;
+      bodies.bonds = new Int32Array(count);
+      if (s.bond_pair) for (const b of s.bond_pair) bodies.bonds[b] += 1;
+      const sums = new Map();
+      for (const x of info) {
+        const sum = sums.get(x.piece) || [0, 0, 0, 0];
+        x.centre.forEach((c, i) => { sum[i] += c; });
+        sum[3] += 1;
+        sums.set(x.piece, sum);
+      }
+      bodies.outward = new Float32Array(count * 3);
+      info.forEach((x, b) => {
+        const sum = sums.get(x.piece);
+        if (sum[3] > 1) x.centre.forEach((c, i) => { bodies.outward[3 * b + i] = c - sum[i] / sum[3]; });
+      });
+      return bodies;
+    });
+    this.statics.set(key, work);
+    return work;
+  }
+
+  // Show what is known: { fall, break } bodies or null, frame arrays or null, points, dust.
+  async show({ fallKey, breakKey, frame, points, dust, domain, selected }) {
+    const key = fallKey || breakKey;
+    const bodies = key ? await this.fragments(key) : null;
+    const want = [];
+    if (bodies) want.push(bodies);
+    if (this.set && !fallKey) want.push(this.set);
+    for (const old of this.live || []) if (!want.includes(old)) this.scene.remove(old.mesh);
+    for (const b of want) { this.scene.add(b.mesh); b.mesh.visible = this.shown.fragments; }
+    this.live = want;
+    this.frame = frame;
+    if (bodies) {
+      const shift = this.explode ? bodies.outward.map(x => x * this.explode * 1.6) : null;
+      const rest = new Float32Array(bodies.info.flatMap(x => x.centre));
+      bodies.pose(frame?.position || rest, frame?.orientation, shift);
+      this.paint(bodies, frame);
+    }
+    if (this.set && want.includes(this.set)) this.hideBroken(bodies);
+    this.showPoints(points);
+    this.domainOf = domain;
+    if (dust && this.shown.dust && dust.meta.most > 0) this.dust.set(dust.density, dust.meta.most, domain);
+    else this.dust.clear();
+    this.showDomain(selected);
+    this.draw();
+  }
+
+  hideBroken(bodies) {
+    const broken = new Set(bodies ? bodies.info.map(x => x.piece) : []);
+    this.set.pose(new Float32Array(this.set.count * 3).map((_, i) => (broken.has(Math.floor(i / 3)) ? 1e6 : 0)), null, null);
+    this.paint(this.set, null);
+  }
+
+  showPoints(points) {
+    const g = this.chips.geometry;
+    if (points && this.shown.points && points.position.length) {
+      g.setAttribute('position', new THREE.BufferAttribute(points.position, 3));
+      g.setAttribute('size', new THREE.BufferAttribute(points.size, 1));
+      g.setDrawRange(0, points.size.length);
+      this.chips.visible = true;
+      const first = this.meta.pieces.find(p => this.meta.broken.includes(p.name));
+      this.chips.material.uniforms.colour.value.set(first ? first.colour : '#a2593f').multiplyScalar(1.15);
+    } else this.chips.visible = false;
+    this.debris = points;
+  }
+
+  showDomain(on) {
+    this.domain.visible = this.shown.domain && Boolean(this.domainOf);
+    if (!this.domain.visible) return;
+    const { low, cell, shape } = this.domainOf, box = new THREE.Box3(new THREE.Vector3(...low), new THREE.Vector3(...low.map((x, i) => x + cell * shape[i])));
+    const helper = new THREE.Box3Helper(box);
+    this.domain.geometry.dispose();
+    const c = [...Array(8)].map((_, i) => [i & 1 ? box.max.x : box.min.x, i & 2 ? box.max.y : box.min.y, i & 4 ? box.max.z : box.min.z]);
+    const lines = [0, 1, 2, 3, 4, 5, 6, 7, 0, 2, 1, 3, 4, 6, 5, 7, 0, 4, 1, 5, 2, 6, 3, 7].flatMap(i => c[i]);
+    this.domain.geometry = new THREE.BufferGeometry();
+    this.domain.geometry.setAttribute('position', new THREE.Float32BufferAttribute(lines, 3));
+    helper.dispose();
+  }
+
+  paint(bodies, frame) {
+    const mode = this.mode, top = this.topSpeed || 12;
+    let load = null;
+    if (mode === 'strain' && frame?.bond_load && bodies.pair) {
+      load = new Float32Array(bodies.count);
+      frame.bond_load.forEach((x, i) => {
+        for (const b of [bodies.pair[2 * i], bodies.pair[2 * i + 1]]) load[b] = Math.max(load[b], frame.bond_alive[i] ? x : 0);
+      });
+    }
+    bodies.tint((b, colour) => {
+      const x = bodies.info[b];
+      if (mode === 'fragment' && x.number) colour.setHSL((b * 0.61803) % 1, 0.42, 0.5 + 0.12 * Math.sin(b));
+      else if (mode === 'speed' && frame && x.motion !== 'fixed') {
+        const v = frame.velocity;
+        ramp(Math.hypot(v[3 * b], v[3 * b + 1], v[3 * b + 2]) / top, colour);
+      } else if (mode === 'strain' && load && x.motion === 'loose') ramp(load[b], colour);
+      else {
+        colour.set(x.colour);
+        // bricks of one batch differ a little
+        const wobble = 1 + 0.16 * (((b * 2654435761) % 1000) / 1000 - 0.5);
+        if (x.number) colour.multiplyScalar(wobble);
+      }
+    });
+  }
+
+  seeThroughCamera() {
+    const c = this.meta.camera;
+    this.camera.position.set(...c.eye);
+    this.controls.target.set(...c.target);
+    this.angle = c.angle;
+    this.resize();
+    this.controls.update();
+  }
+
+  frameOn(body) {
+    const bodies = this.live?.[0];
+    if (!bodies) return;
+    const i = body * 12, at = new THREE.Vector3(bodies.data[i], bodies.data[i + 1], bodies.data[i + 2]);
+    const way = this.camera.position.clone().sub(this.controls.target).setLength(Math.max(1.2, bodies.radius[body] * 6));
+    this.controls.target.copy(at);
+    this.camera.position.copy(at).add(way);
+    this.controls.update();
+  }
+
+  watchPointer() {
+    const canvas = this.renderer.domElement, probe = document.getElementById('probe');
+    let busy = false;
+    canvas.addEventListener('pointermove', event => {
+      if (busy || event.buttons) { probe.hidden = true; return; }
+      busy = true;
+      requestAnimationFrame(() => { busy = false; this.probeAt(event, probe); });
+    });
+    canvas.addEventListener('pointerleave', () => { probe.hidden = true; });
+    canvas.addEventListener('dblclick', event => {
+      const hit = this.hit(event);
+      if (hit) this.frameOn(hit.body);
+    });
+  }
+
+  hit(event) {
+    const bodies = this.live?.[0];
+    if (!bodies || !this.shown.fragments) return null;
+    const box = this.renderer.domElement.getBoundingClientRect();
+    const x = (event.clientX - box.left) / box.width * 2 - 1, y = 1 - (event.clientY - box.top) / box.height * 2;
+    const far = new THREE.Vector3(x, y, 0.5).unproject(this.camera);
+    return bodies.pick(this.camera.position, far.sub(this.camera.position).normalize());
+  }
+
+  probeAt(event, probe) {
+    const hit = this.hit(event), bodies = this.live?.[0];
+    probe.hidden = !hit;
+    if (!hit) return;
+    const x = bodies.info[hit.body], f = this.frame, lines = [];
+    if (x.mass !== undefined) {
+      const v = f ? Math.hypot(...[0, 1, 2].map(i => f.velocity[3 * hit.body + i])) : 0;
+      lines.push(`<span class="num">${x.mass >= 1000 ? `${(x.mass / 1000).toFixed(2)} t` : `${x.mass.toPrecision(3)} kg`} &nbsp; ${v.toFixed(1)} m/s</span>`);
+    } else if (x.volume !== undefined) lines.push(`<span class="num">${(x.volume * 1000).toPrecision(3)} L</span>`);
+    if (f && bodies.bonds?.[hit.body]) {
+      let left = 0, load = 0;
+      bodies.pair.forEach((b, i) => {
+        const bond = i >> 1;
+        if (b === hit.body && f.bond_alive[bond]) { left += 1; load = Math.max(load, f.bond_load[bond]); }
+      });
+      lines.push(`${left} of ${bodies.bonds[hit.body]} bonds left${left ? `, loaded ${(100 * load).toFixed(0)} %` : ''}`);
+    }
+    const title = document.createElement('b');
+    title.className = 'font-semibold';
+    title.textContent = x.number && bodies.outward ? `${x.name} · fragment ${x.number}` : x.name;
+    probe.replaceChildren(title);
+    for (const line of lines) probe.insertAdjacentHTML('beforeend', `<br>${line}`);
+    const box = this.element.getBoundingClientRect();
+    probe.style.left = `${Math.min(event.clientX - box.left + 14, box.width - 200)}px`;
+    probe.style.top = `${Math.min(event.clientY - box.top + 14, box.height - 90)}px`;
+  }
+
+  resize() {
+    const { clientWidth: w, clientHeight: h } = this.element;
+    if (!w || !h) return;
+    this.renderer.setSize(w, h, false);
+    const size = this.renderer.getDrawingBufferSize(new THREE.Vector2());
+    this.image.setSize(size.x, size.y);
+    this.camera.aspect = w / h;
+    const angle = THREE.MathUtils.degToRad(this.angle || 54);
+    this.camera.fov = THREE.MathUtils.radToDeg(2 * Math.atan(Math.tan(angle / 2) / this.camera.aspect));
+    this.camera.updateProjectionMatrix();
+    this.chips.material.uniforms.scale.value = size.y / (2 * Math.tan(THREE.MathUtils.degToRad(this.camera.fov) / 2));
+    this.draw();
+  }
+
+  draw() {
+    if (this.pending) return;
+    this.pending = true;
+    requestAnimationFrame(() => {
+      this.pending = false;
+      this.grid.visible = this.shown.grid;
+      this.figure.visible = this.shown.figure;
+      this.renderer.setRenderTarget(this.image);
+      this.renderer.render(this.scene, this.camera);
+      this.dust.render(this.renderer, this.camera, this.image, this.renderer.getDrawingBufferSize(new THREE.Vector2()));
+      this.element.dataset.drawn = String(Number(this.element.dataset.drawn || 0) + 1);
+    });
+  }
+}

@@ -1,0 +1,30 @@
+"""Pages from templates."""
+
+from pathlib import Path
+
+from fastapi import Request
+from fastapi.templating import Jinja2Templates
+
+_templates = Jinja2Templates(directory=Path(__file__).parent / "templates")
+
+
+def _size(count: float) -> str:
+    for unit in ("B", "kB", "MB", "GB"):
+        if abs(count) < 1000 or unit == "GB":
+            return f"{count:.0f} {unit}" if unit in ("B", "kB") else f"{count:.1f} {unit}"
+        count /= 1000
+    raise AssertionError
+
+
+def _clock(seconds: float) -> str:
+    whole = round(seconds)
+    return f"{whole // 3600}:{whole // 60 % 60:02}:{whole % 60:02}" if whole >= 3600 else f"{whole // 60}:{whole % 60:02}"
+
+
+_templates.env.filters |= {"size": _size, "clock": _clock, "whole": lambda n: f"{n:,}".replace(",", "\u2009")}
+
+
+def page(request: Request, name: str, status: int = 200, **values):
+    """Fill a template."""
+    theme = "plaster" if request.cookies.get("theme") == "plaster" else "soot"
+    return _templates.TemplateResponse(request, name, values | {"theme": theme}, status_code=status)
