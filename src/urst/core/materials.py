@@ -22,7 +22,7 @@ class Material:
 
 
 MATERIALS = {
-    "brick": Material(1900.0, 0.62, 0.08, "#a2593f"),
+    "brick": Material(1900.0, 0.62, 0.08, "#8c5443"),
     "concrete": Material(2400.0, 0.65, 0.05, "#8e8b84"),
     "stone": Material(2600.0, 0.60, 0.10, "#77736a"),
     "steel": Material(7800.0, 0.45, 0.20, "#4d5358"),

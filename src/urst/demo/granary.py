@@ -8,8 +8,8 @@ from urst.shot.document import Key, Shot, parse
 _PIVOT_HEIGHT = 9.0
 _ROPE = 6.7
 _BALL = 0.55
-_TOP_ANGLE = 62.0
-_START_ANGLE = 34.0
+_TOP_ANGLE = 50.0
+_START_ANGLE = 30.0
 
 
 def _swing(start: int, end: int, rate: float) -> list[tuple[int, float]]:
@@ -67,9 +67,9 @@ def shot(*, fragments: int = 420, cell_size: float = 0.14, end: int = 96) -> Sho
             "pieces": ("Wall",), "pattern": "clustered", "count": fragments, "focus": (0.2, 0, 2.2), "focus_radius": 0.8,
             "seed": 7}},
         {"id": "fall", "name": "Fall", "kind": "fall", "reads": [{"layer": "break"}], "settings": {
-            "bonds": {"tension": 0.18e6, "shear": 0.3e6, "scatter": 0.25}}},
+            "bonds": {"tension": 0.35e6, "shear": 0.5e6, "scatter": 0.3}}},
         {"id": "shed", "name": "Shed", "kind": "shed", "reads": [{"layer": "fall"}], "settings": {
-            "chips": 160, "dust": 90}},
+            "chips": 260, "dust": 120, "puff_mass": 0.0006}},
         {"id": "billow", "name": "Billow", "kind": "billow", "reads": [{"layer": "fall"}, {"layer": "shed"}],
          "settings": {"cell_size": cell_size, "low": (-4.4, -6.6, -0.5), "high": (4.4, 3.4, 5.0)}},
     ]  # fmt: skip

@@ -162,7 +162,7 @@ def pictures(shot: Shot, store: Store, should_stop=lambda: False, *, frames=None
     fragments, _, colours = baked.fragments(fall)
     count = np.diff(fragments.skin_start)
     body = np.repeat(np.arange(len(count)), count)
-    wobble = 1.0 + 0.16 * ((np.arange(len(count)) * 0.61803) % 1.0 - 0.5)
+    wobble = 1.0 + 0.4 * ((np.arange(len(count)) * 0.61803) % 1.0 - 0.5)
     tint = np.array(colours)[fragments.piece[body]] * wobble[body, None]
     tint = np.where(fragments.inner[:, None] == 1, np.minimum(1.35 * tint + 0.03, 1.0), tint)
     camera = shot.camera

@@ -12,7 +12,8 @@ from urst.formats.meshes import read_meshes
 from urst.shot import document
 from urst.shot.document import Imported, SetPiece, parse
 from urst.shot.keys import layer_keys
-from urst.web.state import _layer, store
+from urst.web.picture import outline
+from urst.web.state import layer_health, store
 from urst.web.templates import page
 
 router = APIRouter()
@@ -28,7 +29,7 @@ def shot_list(request: Request):
     with session() as db:
         for kept in shots.every(db):
             keys = layer_keys(kept.shot)
-            layers = [_layer(kept.shot, x, keys[x.id], [], disk) for x in kept.shot.layers]
+            layers = [layer_health(kept.shot, x, keys[x.id], [], disk) for x in kept.shot.layers]
             open_runs = runs.open_of(db, kept.id)
             cards.append({"kept": kept, "layers": layers, "bytes": sum(x["bytes"] for x in layers), "busy": bool(open_runs)})
     return page(request, "shots.html", cards=cards, free=disk.free_bytes())
@@ -77,6 +78,14 @@ def export_shot(shot_id: str):
     name = re.sub(r"[^a-z0-9]+", "-", shot.name.lower()).strip("-") or "shot"
     headers = {"Content-Disposition": f'attachment; filename="{name}.shot.json"'}
     return Response(document.dumps(shot), media_type="application/json", headers=headers)
+
+
+@router.get("/shots/{shot_id}/picture.svg")
+def picture(shot_id: str):
+    """The set through the shot's camera."""
+    with session() as db:
+        shot = shots.get(db, shot_id).shot
+    return Response(outline(shot), media_type="image/svg+xml", headers={"Cache-Control": "no-cache"})
 
 
 @router.post("/shots/{shot_id}/copy")

@@ -112,7 +112,7 @@ def summary(db: Session, kept: shots.Kept) -> dict:
     layers, gauges_now = [], {}
     for layer in shot.layers:
         key = keys[layer.id]
-        entry = _layer(shot, layer, key, earlier.get(layer.id, []), disk)
+        entry = layer_health(shot, layer, key, earlier.get(layer.id, []), disk)
         if entry["state"] in ("fresh", "partial"):
             gauges_now[layer.id] = entry.pop("rows")
         entry.pop("rows", None)
@@ -149,7 +149,8 @@ def _run(row) -> dict:
             "message": row.message, "stopping": row.stop_requested}  # fmt: skip
 
 
-def _layer(shot, layer, key, earlier, disk):
+def layer_health(shot: Shot, layer, key: str, earlier: list[str], disk: Store) -> dict:
+    """Return what is on disk of a layer under its key, or under an earlier one if it is stale."""
     total = 1 if layer.kind == "break" else len(shot.frames())
     shown, state = key, "absent"
     done = _done(shot, layer, key, disk)

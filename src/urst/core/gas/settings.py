@@ -19,7 +19,7 @@ class GasSettings(BaseModel):
     weight: float = Field(1.0, ge=-100, le=100, description="How heavy the dust makes the air; 1 is real")
     heat: float = Field(0.0, ge=-200, le=2000, description="Warmth of fresh dust over the air [K]; hot dust rises")
     dissolve: float = Field(8.0, gt=0, le=1e5, description="Seconds until a twentieth is left [s]")
-    swirl: float = Field(0.25, ge=0, le=10, description="Vorticity given back against the grid's damping")
+    swirl: float = Field(0.1, ge=0, le=10, description="Vorticity given back against the grid's damping")
     push: float = Field(1.0, ge=0, le=100, description="How hard flying points drag the air; 1 is real")
     wind: Corner = Field((0.0, 0.0, 0.0), description="Air moving in from outside [m/s]")
     sharp: bool = Field(True, description="Carry fields with second-order correction")

@@ -84,7 +84,7 @@ def shade(depth, index, normals, colours, frame, scale, sun, sun_frame, sun_scal
                             lit += facing / 9.0
             sky, ground = 0.5 + 0.5 * nz, 0.5 - 0.5 * nz
             for c in range(3):
-                light = 2.3 * lit * (1.0, 0.93, 0.82)[c] + 0.55 * sky * (0.9, 0.95, 1.0)[c] + 0.22 * ground
+                light = 1.75 * lit * (1.0, 0.93, 0.82)[c] + 0.55 * sky * (0.9, 0.95, 1.0)[c] + 0.22 * ground
                 image[j, i, c] = colours[t, c] * light
 
 

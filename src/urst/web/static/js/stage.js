@@ -67,7 +67,7 @@ export class Stage {
 
   points() {
     const material = () => new THREE.ShaderMaterial({
-      vertexShader: POINT_VERTEX, fragmentShader: POINT_FRAGMENT, uniforms: { scale: { value: 500 }, colour: { value: new THREE.Color('#a2593f') } },
+      vertexShader: POINT_VERTEX, fragmentShader: POINT_FRAGMENT, uniforms: { scale: { value: 500 }, colour: { value: new THREE.Color('#8c5443') } },
     });
     this.chips = new THREE.Points(new THREE.BufferGeometry(), material());
     this.chips.frustumCulled = false;
@@ -198,7 +198,7 @@ export class Stage {
       g.setDrawRange(0, points.size.length);
       this.chips.visible = true;
       const first = this.meta.pieces.find(p => this.meta.broken.includes(p.name));
-      this.chips.material.uniforms.colour.value.set(first ? first.colour : '#a2593f').multiplyScalar(1.15);
+      this.chips.material.uniforms.colour.value.set(first ? first.colour : '#8c5443').multiplyScalar(1.15);
     } else this.chips.visible = false;
     this.debris = points;
   }
@@ -235,7 +235,7 @@ export class Stage {
       else {
         colour.set(x.colour);
         // bricks of one batch differ a little
-        const wobble = 1 + 0.16 * (((b * 2654435761) % 1000) / 1000 - 0.5);
+        const wobble = 1 + 0.4 * ((b * 0.61803) % 1 - 0.5);
         if (x.number) colour.multiplyScalar(wobble);
       }
     });
