@@ -33,7 +33,7 @@ def bench(request: Request, shot_id: str, layer: str = ""):
     with session() as db:
         kept = shots.get(db, shot_id)
     chosen = _chosen(kept.shot, layer)
-    return page(request, "bench.html", kept=kept, shot=kept.shot, **_recipe_values(kept, chosen))
+    return page(request, "bench.html", shot=kept.shot, **_recipe_values(kept, chosen))
 
 
 def _recipe_values(kept, layer, fault=None):

@@ -56,8 +56,8 @@ export class Stage {
   }
 
   lights() {
-    this.scene.add(new THREE.HemisphereLight('#cfd6de', '#6f675c', 1.35));
-    this.sun = new THREE.DirectionalLight('#fff1dc', 2.6);
+    this.scene.add(new THREE.HemisphereLight('#dbe1e8', '#857b6d', 2.3));
+    this.sun = new THREE.DirectionalLight('#fff1dc', 3.4);
     this.sun.castShadow = true;
     this.sun.shadow.mapSize.set(2048, 2048);
     this.sun.shadow.bias = -0.0006;
