@@ -63,7 +63,7 @@ async function refresh(documentChanged = false) {
 }
 
 function header() {
-  const { low, high } = stage.bounds, tall = Math.max(0.01, high[2] - Math.max(0, low[2]));
+  const { low, high } = stage.loose, tall = Math.max(0.01, high[2] - Math.max(0, low[2]));
   $('scale').innerHTML = `set <b class="num">${tall.toFixed(1)} m</b> tall, falls in <b class="num">${Math.sqrt(2 * tall / 9.81).toFixed(2)} s</b>`;
   const n = state.findings.length;
   $('findings-count').innerHTML = n ? `<b class="${state.findings.some(f => f.grave) ? 'bad' : 'care'}">${n}</b> finding${n > 1 ? 's' : ''}` : 'no findings';

@@ -2,7 +2,7 @@
 
 function shown(value, { factor, unit }) {
   const x = value * factor;
-  const text = Math.abs(x) >= 1000 ? Math.round(x).toLocaleString('en').replaceAll(',', '\u2009') : Number(x.toPrecision(3)).toString();
+  const text = Math.abs(x) < 0.0005 ? '0' : Math.abs(x) >= 1000 ? Math.round(x).toLocaleString('en').replaceAll(',', '\u2009') : Number(x.toPrecision(3)).toString();
   return unit ? `${text} ${unit.replace('m3', 'm³').replace('m2', 'm²')}` : text;
 }
 

@@ -15,6 +15,19 @@ void main() { vec2 d = gl_PointCoord * 2.0 - 1.0; float r = dot(d, d); if (r > 1
   float light = 0.42 + 0.58 * clamp(0.45 * d.x * -0.5 - 0.75 * d.y + 0.45 * sqrt(1.0 - r), 0.0, 1.0);
   gl_FragColor = vec4(colour * light, 1.0); }`;
 
+// Corners of the box round the pieces a test picks.
+function extent({ skin, piece }, meta, picked) {
+  const low = [1e9, 1e9, 1e9], high = [-1e9, -1e9, -1e9];
+  for (let t = 0; t < piece.length; t += 1) {
+    if (!picked(meta.pieces[piece[t]])) continue;
+    for (let k = 0; k < 9; k += 1) {
+      low[k % 3] = Math.min(low[k % 3], skin[t * 9 + k]);
+      high[k % 3] = Math.max(high[k % 3], skin[t * 9 + k]);
+    }
+  }
+  return low[0] > high[0] ? { low: [-1, -1, 0], high: [1, 1, 1] } : { low, high };
+}
+
 export class Stage {
   constructor(element, shotId) {
     this.element = element;
@@ -88,15 +101,10 @@ export class Stage {
   async load(meta) {
     this.meta = meta;
     const set = await getArrays(`/shots/${this.shotId}/set`);
-    const skin = set.skin, low = [1e9, 1e9, 1e9], high = [-1e9, -1e9, -1e9];
-    for (let t = 0; t < set.piece.length; t += 1) {
-      if (meta.pieces[set.piece[t]].motion === 'fixed') continue;
-      for (let k = 0; k < 9; k += 1) {
-        low[k % 3] = Math.min(low[k % 3], skin[t * 9 + k]);
-        high[k % 3] = Math.max(high[k % 3], skin[t * 9 + k]);
-      }
-    }
-    this.bounds = low[0] > high[0] ? { low: [-1, -1, 0], high: [1, 1, 1] } : { low, high };
+    const skin = set.skin;
+    this.bounds = extent(set, meta, p => p.motion !== 'fixed');
+    this.loose = extent(set, meta, p => p.motion === 'loose');
+    const { low } = this.loose;
     this.set = this.makeBodies({
       skin, body: set.piece, count: meta.pieces.length,
       info: meta.pieces.map((p, i) => ({ name: p.name, piece: i, colour: p.colour, centre: [0, 0, 0] })),

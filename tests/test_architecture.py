@@ -1,0 +1,101 @@
+"""Import directions, and what must not be loaded where."""
+
+import ast
+import json
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+
+ROOT = Path(__file__).parent.parent
+SOURCE = ROOT / "src" / "urst"
+
+#: what each package may import of Urst, besides itself and urst.errors
+ALLOWED = {
+    "core": set(),
+    "shot": {"core"},
+    "store": set(),
+    "formats": {"core", "shot", "store"},
+    "bake": {"core", "shot", "store", "demo"},
+    "db": {"shot"},
+    "jobs": {"bake", "db", "formats", "shot", "store", "logs"},
+    "demo": {"shot", "db", "jobs", "store"},
+    "web": {"shot", "store", "db", "jobs", "formats", "core", "logs"},
+    "cli": {"bake", "db", "demo", "formats", "jobs", "shot", "store", "web"},
+}
+#: within the core: solvers stand side by side on geometry and fields; checks may look at all
+SOLVERS = {"rigid", "debris", "gas", "fracture"}
+CORE_ALLOWED = {
+    "jit": set(), "materials": set(), "geometry": {"jit"}, "fields": {"jit", "geometry"}, "fracture": {"jit", "geometry"},
+    "rigid": {"jit", "geometry", "fields", "fracture"}, "debris": {"jit", "geometry", "fields", "fracture"},
+    "gas": {"jit", "geometry", "fields", "fracture"}, "checks": {"geometry"}, "preview": {"jit"},
+}  # fmt: skip
+
+
+def imports(path):
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith("urst"):
+            yield from (f"{node.module}.{a.name}" for a in node.names)
+        elif isinstance(node, ast.Import):
+            yield from (a.name for a in node.names if a.name.startswith("urst"))
+
+
+class Directions(unittest.TestCase):
+    def test_packages_import_only_what_they_may(self):
+        wrong = []
+        for path in SOURCE.rglob("*.py"):
+            parts = path.relative_to(SOURCE).with_suffix("").parts
+            if parts[0] not in ALLOWED:
+                continue
+            for name in imports(path):
+                target = name.split(".")[1]
+                if target not in {parts[0], "errors"} | ALLOWED[parts[0]]:
+                    wrong.append(f"{'.'.join(parts)} imports {name}")
+        self.assertEqual(wrong, [])
+
+    def test_no_solver_imports_another(self):
+        wrong = []
+        for path in (SOURCE / "core").rglob("*.py"):
+            here = path.relative_to(SOURCE / "core").with_suffix("").parts[0]
+            for name in imports(path):
+                parts = name.split(".")
+                if parts[1] == "core" and here in CORE_ALLOWED and parts[2] not in CORE_ALLOWED[here] | {here}:
+                    wrong.append(f"core.{here} imports {name}")
+        self.assertEqual(wrong, [])
+
+    def test_modules_stay_small(self):
+        long = {str(p.relative_to(SOURCE)): n for p in SOURCE.rglob("*.py") if (n := len(p.read_text().splitlines())) > 700}
+        self.assertEqual(long, {})
+
+
+class Loading(unittest.TestCase):
+    def modules_after(self, statement):
+        code = f"import os; os.environ['URST_DATABASE']='postgresql://x@127.0.0.1:1/x'; {statement}; import sys, json; print(json.dumps(list(sys.modules)))"
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        return set(json.loads(done.stdout.splitlines()[-1]))
+
+    def test_the_web_process_never_loads_a_solver(self):
+        self.assertNotIn("numba", self.modules_after("import urst.web.app"))
+
+    def test_the_document_is_free_of_solvers(self):
+        self.assertNotIn("numba", self.modules_after("import urst.shot.plan, urst.shot.preflight, urst.demo.granary"))
+
+    def test_baking_a_file_needs_no_database_library(self):
+        self.assertNotIn("sqlalchemy", self.modules_after("import urst.bake.runner"))
+
+
+class Published(unittest.TestCase):
+    def test_the_schema_in_docs_is_the_document_s(self):
+        from urst.shot.document import Shot
+
+        kept = json.loads((ROOT / "docs" / "shot.schema.json").read_text())
+        self.assertEqual(kept, Shot.model_json_schema())
+
+    def test_vendored_files_have_their_licences(self):
+        folder = SOURCE / "web" / "static" / "vendor"
+        for name in ("three", "htmx"):
+            self.assertTrue((folder / f"LICENSE-{name}.txt").stat().st_size > 200, name)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,160 @@
+"""Fracture against geometry, a reference library and published statistics."""
+
+import unittest
+
+import manifold3d
+import numpy as np
+from scipy.spatial import ConvexHull, Voronoi
+
+from urst.core.fracture.breaking import break_pieces
+from urst.core.fracture.fragments import Fragments, Patches, Solid, assemble, find_patches
+from urst.core.fracture.settings import FractureSettings
+from urst.core.fracture.voronoi import cells, shatter
+from urst.core.geometry import generators
+from urst.core.geometry.convex import hull_of
+from urst.core.geometry.mesh import Mesh, mass_properties, open_edges
+from urst.errors import BadMesh
+
+BOX = generators.box(2.0, 1.0, 1.0)[0]
+
+
+def settings(**changes):
+    return FractureSettings(pieces=("x",), **changes)
+
+
+def bitten_ball():
+    solid = manifold3d.Manifold.sphere(1.0, 32) - manifold3d.Manifold.cube((2, 2, 2))
+    raw = solid.to_mesh64()
+    return Mesh(np.asarray(raw.vert_properties)[:, :3].astype(float), np.asarray(raw.tri_verts).astype(np.int64))
+
+
+class Cells(unittest.TestCase):
+    def test_inner_cells_equal_scipy_s(self):
+        sites = np.random.default_rng(3).uniform(-0.5, 0.5, (150, 3)) * [2, 1, 1] + [0, 0, 0.5]
+        reference = Voronoi(sites)
+        compared = 0
+        for i, cell in enumerate(cells(sites, hull_of(BOX.vertices))):
+            if (cell.tags < 0).any():
+                continue
+            region = reference.vertices[reference.regions[reference.point_region[i]]]
+            shape = cell.polyhedron(1e-9)
+            self.assertEqual(len(shape.vertices), len(region))
+            self.assertAlmostEqual(mass_properties(shape.mesh()).volume, ConvexHull(region).volume, places=12)
+            compared += 1
+        self.assertGreater(compared, 20)
+
+    def test_faces_pair_up(self):
+        sites = np.random.default_rng(4).uniform(-0.4, 0.4, (60, 3)) + [0, 0, 0.5]
+        found = cells(sites, hull_of(BOX.vertices))
+        area = {}
+        for i, cell in enumerate(found):
+            for polygon, tag in zip(cell.polygons, cell.tags):
+                if tag >= 0:
+                    fan = np.cross(polygon[1:-1] - polygon[0], polygon[2:] - polygon[0]).sum(axis=0)
+                    area[i, int(tag)] = 0.5 * np.linalg.norm(fan)
+        for (i, j), a in area.items():
+            self.assertAlmostEqual(a, area.get((j, i), 0.0), places=9)
+
+    def test_statistics_of_random_cells(self):
+        # Meijering (1953): mean faces 48 pi^2/35 + 2, vertices 96 pi^2/35, surface 5.821 V^(2/3); Gilbert (1962):
+        # variance of volume 0.179 mean^2. All quoted from memory. Cells are chosen by where their site lies, so
+        # that no size is preferred; tolerances are three standard errors of the sample.
+        rng = np.random.default_rng(5)
+        sites = rng.uniform(0, 1, (3000, 3))
+        low, high = 0.22, 0.78
+        chosen = np.flatnonzero(((sites > low) & (sites < high)).all(axis=1))
+        unit = hull_of(np.array(np.meshgrid([0, 1], [0, 1], [0, 1]), float).reshape(3, -1).T)
+        found = cells(sites, unit)
+        faces, corners, volume, surface = [], [], [], []
+        for i in chosen:
+            shape = found[i].polyhedron(1e-9)
+            mesh = shape.mesh()
+            v = mesh.vertices[mesh.triangles]
+            faces.append(len(shape.loops))
+            corners.append(len(shape.vertices))
+            volume.append(mass_properties(mesh).volume * len(sites))
+            surface.append(0.5 * np.linalg.norm(np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]), axis=1).sum() * len(sites) ** (2 / 3))
+        n = len(chosen)
+        self.assertGreater(n, 400)
+        self.assertAlmostEqual(np.mean(faces), 48 * np.pi**2 / 35 + 2, delta=3 * np.std(faces) / np.sqrt(n))
+        self.assertAlmostEqual(np.mean(corners), 96 * np.pi**2 / 35, delta=3 * np.std(corners) / np.sqrt(n))
+        self.assertAlmostEqual(np.mean(surface), 5.821, delta=3 * np.std(surface) / np.sqrt(n))
+        self.assertAlmostEqual(np.var(volume), 0.179, delta=3 * 0.179 * np.sqrt(2.6 / n))
+
+
+class Breaking(unittest.TestCase):
+    def test_volumes_sum_to_the_body_s(self):
+        for pattern in ("even", "clustered"):
+            broken = break_pieces([(0, [BOX])], settings(count=80, pattern=pattern, focus=(0, 0, 0.5), focus_radius=0.2))
+            self.assertEqual(len(broken.fragments), 80)
+            self.assertAlmostEqual(broken.fragments.volume.sum(), 2.0, places=10)
+
+    def test_a_body_that_is_not_convex_keeps_its_volume_in_closed_fragments(self):
+        mesh = bitten_ball()
+        sites = np.random.default_rng(1).uniform(-0.9, 0.9, (40, 3))
+        solids, lost = shatter(mesh, sites)
+        self.assertAlmostEqual(sum(mass_properties(s.mesh).volume for s in solids), mass_properties(mesh).volume, places=9)
+        self.assertLess(abs(lost), 1e-9)
+        for solid in solids:
+            self.assertEqual(len(open_edges(solid.mesh)), 0)
+            self.assertTrue(0 < solid.inner.sum() <= len(solid.inner))
+
+    def test_outer_skin_and_cracks_are_told_apart(self):
+        broken = break_pieces([(0, [BOX])], settings(count=30))
+        skin = broken.fragments.skin.astype(float)
+        area = 0.5 * np.linalg.norm(np.cross(skin[:, 1] - skin[:, 0], skin[:, 2] - skin[:, 0]), axis=1)
+        self.assertAlmostEqual(area[broken.fragments.inner == 0].sum(), 10.0, places=4)
+        self.assertAlmostEqual(area[broken.fragments.inner == 1].sum(), 2 * broken.patches.area.sum(), delta=1e-3)
+
+    def test_a_wall_opens_along_its_joints_first(self):
+        wall = generators.brick_wall(2, 0.2, 1, 0.4, 0.2)
+        whole = break_pieces([(0, wall)], settings(count=1))
+        self.assertEqual(len(whole.fragments), len(wall))
+        more = break_pieces([(0, wall)], settings(count=len(wall) + 15, pattern="clustered", focus=(0, 0, 0.5), focus_radius=0.2))
+        self.assertEqual(len(more.fragments), len(wall) + 15)
+        small = more.fragments.volume < 0.9 * min(mass_properties(b).volume for b in wall)
+        self.assertLess(np.abs(more.fragments.centre[small] - [0, 0, 0.5]).max(), 0.7)
+
+    def test_same_seed_same_bytes_other_seed_other_cracks(self):
+        first, again, other = (break_pieces([(0, [BOX])], settings(count=20, seed=s)) for s in (1, 1, 2))
+        self.assertEqual(first.fragments.centre.tobytes(), again.fragments.centre.tobytes())
+        self.assertNotEqual(first.fragments.centre.tobytes(), other.fragments.centre.tobytes())
+
+    def test_a_flat_piece_is_refused(self):
+        flat = Mesh(BOX.vertices * [1, 1, 0], BOX.triangles)
+        with self.assertRaisesRegex(BadMesh, "positive volume"):
+            break_pieces([(0, [flat])], settings(count=5))
+
+    def test_arrays_bring_everything_back(self):
+        broken = break_pieces([(0, [BOX])], settings(count=12))
+        back = Fragments.from_arrays(broken.fragments.to_arrays())
+        self.assertEqual(back.to_arrays().keys(), broken.fragments.to_arrays().keys())
+        np.testing.assert_array_equal(back.hulls.loops, broken.fragments.hulls.loops)
+        np.testing.assert_array_equal(Patches.from_arrays(broken.patches.to_arrays()).area, broken.patches.area)
+
+
+class SharedPatches(unittest.TestCase):
+    def stacked(self, dx=0.0, gap=0.0):
+        low = generators.box_between((-0.5, -0.25, 0), (0.5, 0.25, 1))
+        high = generators.box_between((-0.5 + dx, -0.25, 1 + gap), (0.5 + dx, 0.25, 2 + gap))
+        return assemble([Solid(i, m, np.zeros(12, bool)) for i, m in enumerate((low, high))])
+
+    def test_section_of_a_rectangle(self):
+        found = find_patches(self.stacked(dx=0.2), 1e-3)
+        self.assertEqual(found.pair.tolist(), [[0, 1]])
+        b, h = 0.8, 0.5
+        self.assertAlmostEqual(found.area[0], b * h, places=12)
+        np.testing.assert_allclose(found.centre[0], [0.1, 0, 1.0], atol=1e-12)
+        np.testing.assert_allclose(found.normal[0], [0, 0, 1], atol=1e-12)
+        np.testing.assert_allclose(sorted(found.moment[0]), [b * h**3 / 12, h * b**3 / 12], rtol=1e-9)
+        np.testing.assert_allclose(sorted(found.extent[0]), [h / 2, b / 2], rtol=1e-9)
+        # bending about an axis goes with the second moment across it
+        along_x = abs(found.axis[0, 0]) > 0.5
+        self.assertAlmostEqual(found.moment[0, 0], b * h**3 / 12 if along_x else h * b**3 / 12, places=12)
+
+    def test_beyond_the_joint_nothing_touches(self):
+        self.assertEqual(len(find_patches(self.stacked(gap=0.01), 1e-3)), 0)
+
+
+if __name__ == "__main__":
+    unittest.main()

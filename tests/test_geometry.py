@@ -1,0 +1,98 @@
+"""Meshes, mass properties, hulls, generators."""
+
+import unittest
+
+import numpy as np
+import trimesh
+from scipy.spatial.transform import Rotation
+
+from urst.core.geometry import generators
+from urst.core.geometry.convex import hull_of, pack
+from urst.core.geometry.mesh import Mesh, mass_properties, open_edges, transformed
+from urst.errors import BadMesh
+
+SHAPES = {
+    "box": generators.box(1.0, 2.0, 3.0)[0],
+    "drum": generators.prism(0.3, 0.9, 14)[0],
+    "ball": generators.ball(0.5, 8)[0],
+}
+
+
+class MassProperties(unittest.TestCase):
+    def test_box_by_formula(self):
+        found = mass_properties(SHAPES["box"])
+        self.assertAlmostEqual(found.volume, 6.0, places=12)
+        np.testing.assert_allclose(found.centroid, [0, 0, 1.5], atol=1e-12)
+        np.testing.assert_allclose(np.diag(found.inertia), [6 * (4 + 9) / 12, 6 * (1 + 9) / 12, 6 * (1 + 4) / 12], rtol=1e-12)
+
+    def test_agrees_with_a_general_mesh_library(self):
+        for name, mesh in SHAPES.items():
+            other = trimesh.Trimesh(mesh.vertices, mesh.triangles, process=False)
+            found = mass_properties(mesh)
+            self.assertAlmostEqual(found.volume, other.volume, places=10, msg=name)
+            np.testing.assert_allclose(found.inertia, other.moment_inertia, rtol=1e-9, atol=1e-12, err_msg=name)
+
+    def test_turning_the_mesh_turns_the_tensor(self):
+        turn = Rotation.from_euler("xyz", [0.3, 1.1, -0.7]).as_matrix()
+        before = mass_properties(SHAPES["drum"])
+        after = mass_properties(transformed(SHAPES["drum"], turn, np.array([5.0, -2.0, 1.0])))
+        np.testing.assert_allclose(after.inertia, turn @ before.inertia @ turn.T, atol=1e-12)
+
+    def test_far_from_the_origin_nothing_is_lost(self):
+        far = transformed(SHAPES["box"], np.eye(3), np.array([1e5, 1e5, 0.0]))
+        np.testing.assert_allclose(mass_properties(far).inertia, mass_properties(SHAPES["box"]).inertia, rtol=1e-8, atol=1e-8)
+
+    def test_a_flat_mesh_is_refused_in_words(self):
+        flat = Mesh(np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0]], float), np.array([[0, 1, 2], [0, 2, 1]]))
+        with self.assertRaisesRegex(BadMesh, "positive volume: give it thickness"):
+            mass_properties(flat)
+
+
+class Closedness(unittest.TestCase):
+    def test_generators_are_closed(self):
+        for mesh in [*SHAPES.values(), *generators.brick_wall(2, 0.2, 1, 0.4, 0.2)]:
+            self.assertEqual(len(open_edges(mesh)), 0)
+            self.assertGreater(mass_properties(mesh).volume, 0)
+
+    def test_a_missing_triangle_opens_three_edges(self):
+        box = SHAPES["box"]
+        self.assertEqual(len(open_edges(Mesh(box.vertices, box.triangles[1:]))), 3)
+
+    def test_a_turned_triangle_is_noticed(self):
+        box = SHAPES["box"]
+        turned = box.triangles.copy()
+        turned[0] = turned[0][::-1]
+        self.assertGreater(len(open_edges(Mesh(box.vertices, turned))), 0)
+
+
+class Walls(unittest.TestCase):
+    def test_bricks_fill_the_wall(self):
+        bricks = generators.brick_wall(3.0, 0.25, 2.0, 0.5, 0.25)
+        self.assertAlmostEqual(sum(mass_properties(b).volume for b in bricks), 1.5, places=10)
+        self.assertEqual(len(bricks), 4 * 6 + 4 * 7)
+
+    def test_joints_of_neighbouring_courses_do_not_line_up(self):
+        bricks = generators.brick_wall(2.0, 0.25, 0.5, 0.5, 0.25)
+        low = {round(float(b.vertices[:, 0].min()), 6) for b in bricks if b.vertices[:, 2].min() < 0.1}
+        high = {round(float(b.vertices[:, 0].min()), 6) for b in bricks if b.vertices[:, 2].min() > 0.1}
+        self.assertEqual(low & high, {-1.0})
+
+
+class Hulls(unittest.TestCase):
+    def test_faces_of_a_box_are_whole(self):
+        hull = hull_of(SHAPES["box"].vertices)
+        self.assertEqual(sorted(len(p) for p in hull.loops), [4] * 6)
+        self.assertAlmostEqual(mass_properties(hull.mesh()).volume, 6.0, places=10)
+
+    def test_euler_s_formula_holds_in_the_packed_form(self):
+        packed = pack([hull_of(m.vertices) for m in SHAPES.values()])
+        v, f, e = (np.diff(s) for s in (packed.vertex_start, packed.face_start, packed.edge_start))
+        np.testing.assert_array_equal(v - e + f, 2)
+
+    def test_points_in_a_plane_are_refused_in_words(self):
+        with self.assertRaisesRegex(BadMesh, "span no volume"):
+            hull_of(np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [1, 1, 0]], float))
+
+
+if __name__ == "__main__":
+    unittest.main()
