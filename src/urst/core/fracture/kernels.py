@@ -219,7 +219,10 @@ def _patch(vertices, vertex_start, planes, loops, loop_start, i, j, f, g, poly, 
         return False
     cx, cy = sx / area, sy / area
     sxx, syy, sxy = sxx - area * cx * cx, syy - area * cy * cy, sxy - area * cx * cy
-    turn = 0.5 * np.arctan2(2.0 * sxy, sxx - syy)
+    turn = 0.0
+    # a section alike in all directions keeps the axes of its first edge, so that a square's corners lie at its extents
+    if np.hypot(2.0 * sxy, sxx - syy) > 1e-6 * (sxx + syy):
+        turn = 0.5 * np.arctan2(2.0 * sxy, sxx - syy)
     c, s = np.cos(turn), np.sin(turn)
     extent1, extent2 = 0.0, 0.0
     for k in range(n):

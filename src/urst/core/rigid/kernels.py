@@ -14,6 +14,10 @@ from urst.core.jit import inline, serial
 from urst.core.rigid.collide import DRIVEN, FIXED, LOOSE
 
 
+#: sweeps over the contacts that give back the bounce, so that the corners of a face agree
+BOUNCE_SWEEPS = 10
+
+
 class Bodies(NamedTuple):
     """State of `n` bodies; all float64, world frame unless said."""
 
@@ -200,9 +204,11 @@ def _inverse_weight(bodies, i, j, ai, aj, nx, ny, nz):
 
 
 @inline
-def _arms(bodies, i, j, anchor, arm):
-    """Put both arms to the one point midway between the two anchors, so that a pair of opposite impulses there
-    keeps angular momentum exactly. Returns the offset from i's anchor to j's in out[...] order x, y, z."""
+def _meet(bodies, i, j, anchor, arm, gap):
+    """Put both arms to the one point midway between the two anchors, and the way from i's anchor to j's in `gap`.
+
+    A pair of opposite impulses at one point keeps angular momentum exactly, whatever has moved since detection.
+    """
     ri, rj, xi, xj = bodies.rotation[i], bodies.rotation[j], bodies.position[i], bodies.position[j]
     for c in range(3):
         p = xi[c] + ri[c, 0] * anchor[0, 0] + ri[c, 1] * anchor[0, 1] + ri[c, 2] * anchor[0, 2]
@@ -210,16 +216,7 @@ def _arms(bodies, i, j, anchor, arm):
         m = 0.5 * (p + q)
         arm[0, c] = m - xi[c]
         arm[1, c] = m - xj[c]
-
-
-@inline
-def _apart(bodies, i, j, anchor, out):
-    """out = j's anchor minus i's anchor, in world coordinates."""
-    ri, rj, xi, xj = bodies.rotation[i], bodies.rotation[j], bodies.position[i], bodies.position[j]
-    for c in range(3):
-        p = xi[c] + ri[c, 0] * anchor[0, 0] + ri[c, 1] * anchor[0, 1] + ri[c, 2] * anchor[0, 2]
-        q = xj[c] + rj[c, 0] * anchor[1, 0] + rj[c, 1] * anchor[1, 1] + rj[c, 2] * anchor[1, 2]
-        out[c] = q - p
+        gap[c] = q - p
 
 
 @inline
@@ -237,13 +234,13 @@ def _invert(m, out):
 @serial
 def _prepare(bodies, contacts, bonds, h, lag):
     """Arms and effective masses at the present poses, and the warm start."""
-    k = np.empty((3, 3))
+    k, gap = np.empty((3, 3)), np.empty(3)
     for b in range(len(bonds.alive)):
         i, j = bonds.body[b, 0], bonds.body[b, 1]
         if not bonds.alive[b] or bodies.inverse_mass[i] + bodies.inverse_mass[j] == 0.0:
             continue
         arm = bonds.arm[b]
-        _arms(bodies, i, j, bonds.anchor[b], arm)
+        _meet(bodies, i, j, bonds.anchor[b], arm, gap)
         for r in range(3):
             for c in range(3):
                 k[r, c] = bodies.mobility[i, r, c] + bodies.mobility[j, r, c]
@@ -280,7 +277,7 @@ def _prepare(bodies, contacts, bonds, h, lag):
         if bodies.inverse_mass[i] + bodies.inverse_mass[j] == 0.0:
             continue
         arm, n, t = contacts.arm[m], contacts.normal[m], contacts.tangent[m]
-        _arms(bodies, i, j, contacts.anchor[m], arm)
+        _meet(bodies, i, j, contacts.anchor[m], arm, gap)
         contacts.weight[m, 0] = 1.0 / _inverse_weight(bodies, i, j, arm[0], arm[1], n[0], n[1], n[2])
         contacts.weight[m, 1] = 1.0 / _inverse_weight(bodies, i, j, arm[0], arm[1], t[0, 0], t[0, 1], t[0, 2])
         contacts.weight[m, 2] = 1.0 / _inverse_weight(bodies, i, j, arm[0], arm[1], t[1, 0], t[1, 1], t[1, 2])
@@ -329,7 +326,7 @@ def _solve_bonds(bodies, bonds, h, lag, backward):
         p[5] += dz
         _twist(bodies, i, j, dx, dy, dz, dx, dy, dz)
         _slip(bodies, i, j, arm[0], arm[1], drift)
-        _apart(bodies, i, j, bonds.anchor[b], gap)
+        _meet(bodies, i, j, bonds.anchor[b], arm, gap)
         soft = 1.0 / (h * (h + lag) * bonds.stiffness[b, 0])
         x = drift[0] + rate * gap[0] + soft * p[0]
         y = drift[1] + rate * gap[1] + soft * p[1]
@@ -354,6 +351,7 @@ def _solve_contacts(bodies, contacts, h, biased, frequency, push_speed):
         if bodies.inverse_mass[i] + bodies.inverse_mass[j] == 0.0:
             continue
         arm, n, t, p = contacts.arm[m], contacts.normal[m], contacts.tangent[m], contacts.impulse[m]
+        _meet(bodies, i, j, contacts.anchor[m], arm, gap)
         _slip(bodies, i, j, arm[0], arm[1], drift)
         limit = contacts.friction[m] * p[0]
         a = p[1] - contacts.weight[m, 1] * (drift[0] * t[0, 0] + drift[1] * t[0, 1] + drift[2] * t[0, 2])
@@ -365,7 +363,6 @@ def _solve_contacts(bodies, contacts, h, biased, frequency, push_speed):
         p[1], p[2] = a, b
         _push(bodies, i, j, arm[0], arm[1], da * t[0, 0] + db * t[1, 0], da * t[0, 1] + db * t[1, 1],
               da * t[0, 2] + db * t[1, 2])  # fmt: skip
-        _apart(bodies, i, j, contacts.anchor[m], gap)
         s = contacts.gap[m] + gap[0] * n[0] + gap[1] * n[1] + gap[2] * n[2]
         bias, scale, keep = 0.0, 1.0, 0.0
         if s > 0.0:
@@ -395,11 +392,11 @@ def step(bodies, contacts, bonds, gravity, h, substeps, linear_keep, angular_kee
     bounce_speed : approaches slower than this do not bounce [m/s].
     lag : damping of the bonds, as the time constant that multiplies their stiffness [s].
     """
-    drift = np.empty(3)
+    drift, gap = np.empty(3), np.empty(3)
     bonds.load[:] = 0.0
     for m in range(len(contacts.gap)):
         i, j, n = contacts.body[m, 0], contacts.body[m, 1], contacts.normal[m]
-        _arms(bodies, i, j, contacts.anchor[m], contacts.arm[m])
+        _meet(bodies, i, j, contacts.anchor[m], contacts.arm[m], gap)
         _slip(bodies, i, j, contacts.arm[m, 0], contacts.arm[m, 1], drift)
         contacts.approach[m] = drift[0] * n[0] + drift[1] * n[1] + drift[2] * n[2]
         contacts.peak[m] = 0.0
@@ -421,20 +418,22 @@ def step(bodies, contacts, bonds, gravity, h, substeps, linear_keep, angular_kee
         for b in range(len(bonds.alive)):
             for c in range(6):
                 bonds.load[b, c] += bonds.impulse[b, c]
-    for m in range(len(contacts.gap)):
-        i, j, n = contacts.body[m, 0], contacts.body[m, 1], contacts.normal[m]
-        if contacts.approach[m] > -bounce_speed or contacts.peak[m] == 0.0 or contacts.restitution[m] == 0.0:
-            continue
-        if bodies.inverse_mass[i] + bodies.inverse_mass[j] == 0.0:
-            continue
-        arm = contacts.arm[m]
-        _slip(bodies, i, j, arm[0], arm[1], drift)
-        speed = drift[0] * n[0] + drift[1] * n[1] + drift[2] * n[2]
-        d = -contacts.weight[m, 0] * (speed + contacts.restitution[m] * contacts.approach[m])
-        new = max(contacts.impulse[m, 0] + d, 0.0)
-        d = new - contacts.impulse[m, 0]
-        contacts.impulse[m, 0] = new
-        _push(bodies, i, j, arm[0], arm[1], d * n[0], d * n[1], d * n[2])
+    for _ in range(BOUNCE_SWEEPS):
+        for m in range(len(contacts.gap)):
+            i, j, n = contacts.body[m, 0], contacts.body[m, 1], contacts.normal[m]
+            if contacts.approach[m] > -bounce_speed or contacts.peak[m] == 0.0 or contacts.restitution[m] == 0.0:
+                continue
+            if bodies.inverse_mass[i] + bodies.inverse_mass[j] == 0.0:
+                continue
+            arm = contacts.arm[m]
+            _meet(bodies, i, j, contacts.anchor[m], arm, gap)
+            _slip(bodies, i, j, arm[0], arm[1], drift)
+            speed = drift[0] * n[0] + drift[1] * n[1] + drift[2] * n[2]
+            d = -contacts.weight[m, 0] * (speed + contacts.restitution[m] * contacts.approach[m])
+            new = max(contacts.impulse[m, 0] + d, 0.0)
+            d = new - contacts.impulse[m, 0]
+            contacts.impulse[m, 0] = new
+            _push(bodies, i, j, arm[0], arm[1], d * n[0], d * n[1], d * n[2])
 
 
 @serial
@@ -508,7 +507,8 @@ def bond_stress(bonds, rotation, normal, axis, area, moment, extent, interval, s
     """Mean tension and shear over a step in every living bond, stress (b, 2) [Pa].
 
     A patch carries N, V, M and T like a beam's section: tension N/A + M1 c1/I1 + M2 c2/I2, shear V/A + T c/J
-    (Potyondy & Cundall 2004, A bonded-particle model for rock, eq. 16, with the patch's own section).
+    (Potyondy & Cundall 2004, A bonded-particle model for rock, eq. 16, with the patch's own section). The extents bound
+    the section by a rectangle: exact for one, on the safe side for any other shape.
     normal, axis (b, 3) in the first body's frame; `interval` [s]: what `load` was summed over.
     """
     for b in range(len(bonds.alive)):

@@ -14,9 +14,9 @@ from urst.core.rigid.settings import RigidSettings
 from urst.errors import SolverFailed
 
 #: seconds of rest after which an island sleeps
-DOZE = 0.4
+DOZE = 0.5
 #: speed below which a body counts as resting [m/s], its rim included
-REST_SPEED = 0.04
+REST_SPEED = 0.01
 #: damping of the bonds: the time constant that multiplies their stiffness, in substeps
 BOND_LAG = 2.5
 #: stiffest bond the substeps can carry, as its angular frequency times the substep

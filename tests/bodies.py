@@ -1,0 +1,52 @@
+"""Small scenes of rigid bodies for the tests."""
+
+import numpy as np
+
+from urst.core.fracture.fragments import Solid, assemble, find_patches
+from urst.core.geometry import generators
+from urst.core.rigid.collide import FIXED, LOOSE
+from urst.core.rigid.settings import BondSettings, RigidSettings
+from urst.core.rigid.solver import Matter, RigidSolver
+
+FREE = RigidSettings(bonds=BondSettings(tension=0), angular_damping=0.0, settle=0.0)
+GROUND = generators.box_between((-50, -50, -1), (50, 50, 0))
+
+
+def fragments_of(meshes):
+    """Each mesh as one fragment."""
+    return assemble([Solid(i, m, np.zeros(len(m.triangles), bool)) for i, m in enumerate(meshes)])
+
+
+def solver(meshes, *, fixed=(), settings=FREE, friction=0.6, restitution=0.0, density=2000.0, velocity=None, spin=None, **options):
+    """A solver of one body a mesh; `fixed` names the indices that do not move."""
+    fragments = fragments_of(meshes)
+    n = len(fragments)
+    kind = np.full(n, LOOSE)
+    kind[list(fixed)] = FIXED
+    given = lambda v: np.zeros((n, 3)) if v is None else np.array(v, float)  # noqa: E731
+    matter = Matter(
+        density=np.broadcast_to(np.asarray(density, float), n).copy(),
+        friction=np.full(n, friction),
+        restitution=np.full(n, restitution),
+        kind=options.pop("kind", kind),
+        velocity=given(velocity),
+        spin=given(spin),
+        bonded=np.ones(n, bool),
+    )
+    return RigidSolver(fragments, find_patches(fragments, 2e-3), matter, settings, **options)
+
+
+def run(solver_, seconds, watch=lambda s: None):
+    """Step a solver over some seconds at its own pace; call `watch` after each step."""
+    for _ in range(round(seconds / solver_.step_dt)):
+        solver_.step(solver_.step_dt)
+        watch(solver_)
+
+
+def momentum(s):
+    """Momentum and angular momentum about the origin of all loose bodies."""
+    b = s.bodies
+    loose = b.kind == LOOSE
+    own = np.einsum("nij,njk,nlk,nl->ni", b.rotation, b.inertia, b.rotation, b.spin)
+    linear = b.mass[:, None] * b.velocity
+    return linear[loose].sum(axis=0), (np.cross(b.position, linear) + own)[loose].sum(axis=0)
