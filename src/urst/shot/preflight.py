@@ -171,20 +171,19 @@ def _thin_walls(shot, placed):
     for layer in shot.layers:
         if layer.kind != "billow":
             continue
-        s = layer.settings
+        s, thin = layer.settings, []
         for piece in shot.pieces:
-            if piece.motion == "driven":
-                continue
-            thickness = min(float(np.ptp(m.vertices, axis=0).min()) for m in scene.parts(piece))
-            size = max(float(np.ptp(m.vertices, axis=0).max()) for m in scene.parts(piece))
-            if thickness < s.cell_size < size:
-                cell = round(thickness / 1.5, 4)
-                found.append(Finding(
-                    f"'{piece.name}' is {thickness * 100:.3g} cm thick, thinner than a cell of {s.cell_size * 100:.3g} cm.",
-                    "The gas sees it with holes, or not at all.", layer=layer.id,
-                    fix=f"Use cells of {cell * 100:.3g} cm", changes=((_path(shot, layer, "cell_size"), cell),),
-                ))  # fmt: skip
-                break
+            sizes = np.array([np.ptp(m.vertices, axis=0) for m in scene.parts(piece)])
+            if piece.motion != "driven" and sizes.min() < s.cell_size < sizes.max():
+                thin.append((float(sizes.min()), piece.name))
+        if thin:
+            thickness, name = min(thin)
+            cell = round(thickness / 1.5, 4)
+            found.append(Finding(
+                f"'{name}' is {thickness * 100:.3g} cm thick, thinner than a cell of {s.cell_size * 100:.3g} cm.",
+                "The gas sees it with holes, or not at all.", layer=layer.id,
+                fix=f"Use cells of {cell * 100:.3g} cm", changes=((_path(shot, layer, "cell_size"), cell),),
+            ))  # fmt: skip
     return found
 
 

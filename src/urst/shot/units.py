@@ -41,8 +41,8 @@ def parse_number(text: str, unit: str = "", field: str = "value") -> float:
         raise BadValue(f"{field}: '{text.strip()}' is too large to be a number here.")
     if not given or given == unit:
         return number
-    factors = FACTORS.get(unit, {})
+    factors = next((family for family in FACTORS.values() if unit in family), {})
     if given not in factors:
         allowed = ", ".join(factors) or "no unit"
         raise BadValue(f"{field}: the unit '{given}' does not fit; use {allowed}.")
-    return number * factors[given] / factors.get(unit, 1)
+    return number * factors[given] / factors[unit]

@@ -1,0 +1,130 @@
+"""Preflight findings, their mends, and what the gauges show."""
+
+import unittest
+
+import manifold3d
+import numpy as np
+
+from tests.shots import falling_box, tiny
+from urst.core.checks.meshes import check_solid, self_crossings
+from urst.core.geometry import generators
+from urst.core.geometry.mesh import Mesh
+from urst.errors import BadMesh
+from urst.shot.document import Imported, parse
+from urst.shot.forecast import forecast
+from urst.shot.preflight import disk, mended, preflight, watch
+
+
+def with_data(shot, change):
+    data = shot.model_dump(mode="json")
+    change(data)
+    return parse(data)
+
+
+class Findings(unittest.TestCase):
+    def one(self, shot, words):
+        found = [f for f in preflight(shot) if words in f.title]
+        self.assertEqual(len(found), 1, [f.title for f in preflight(shot)])
+        return found[0]
+
+    def mends(self, shot, words):
+        finding = self.one(shot, words)
+        self.assertTrue(finding.fix)
+        after = mended(shot, finding)
+        self.assertFalse([f for f in preflight(after) if words in f.title], finding.fix)
+        return finding
+
+    def test_the_demo_has_nothing_to_find(self):
+        from urst.demo import granary
+
+        self.assertEqual([f.title for f in preflight(granary.shot())], [])
+
+    def test_overlap_at_the_start(self):
+        shot = with_data(falling_box(), lambda d: d["pieces"][1].update(position=(0, 0, -0.05)))
+        self.assertIn("50 mm", self.mends(shot, "overlap").title)
+
+    def test_action_outside_the_domain(self):
+        shot = with_data(tiny(), lambda d: d["layers"][3]["settings"].update(high=(1.0, 4.2, 6.2)))
+        self.assertIn("along x", self.mends(shot, "stands outside").title)
+
+    def test_a_wall_thinner_than_a_cell(self):
+        finding = self.mends(tiny(), "thinner than a cell")
+        self.assertIn("a cell of 60 cm", finding.title)
+
+    def test_a_fast_body_against_its_step(self):
+        shot = with_data(tiny(), lambda d: d["layers"][1]["settings"].update(steps=1))
+        self.assertIn("Counterweight", self.mends(shot, "is fast for its step").title)
+
+    def test_a_set_far_from_the_origin(self):
+        def move(d):
+            for p in d["pieces"]:
+                p["position"] = [p["position"][0] + 5e4, p["position"][1], p["position"][2]]
+
+        self.mends(with_data(falling_box(), move), "from the origin")
+
+    def test_an_implausible_size(self):
+        def shrink(d):
+            for p in d["pieces"]:
+                p["shape"] |= {k: p["shape"][k] / 1000 for k in ("width", "depth", "height")}
+                p["position"] = [x / 1000 for x in p["position"]]
+
+        self.one(with_data(falling_box(), shrink), "m across")
+
+    def test_an_open_mesh_is_grave(self):
+        box = generators.box(1, 1, 1)[0]
+        shape = Imported.from_mesh(Mesh(box.vertices, box.triangles[1:]), "box.obj").model_dump()
+        finding = self.one(with_data(falling_box(), lambda d: d["pieces"][1].update(shape=shape)), "is open")
+        self.assertTrue(finding.grave)
+
+    def test_too_little_disk(self):
+        self.assertTrue(disk(tiny(), 1e5)[0].grave)
+        self.assertEqual(disk(tiny(), 1e12), [])
+
+    def test_dust_at_the_side_is_found_in_the_gauges_and_mended(self):
+        rows = {"billow": {5: {"edge_share": 0.0}, 6: {"edge_share": 0.2}}, "fall": {3: {"deepest_overlap": 0.08}}}
+        found = watch(tiny(), rows)
+        self.assertEqual([(f.layer, f.frame) for f in found], [("fall", 3), ("billow", 6)])
+        wider = mended(tiny(), found[1]).layers[3].settings
+        self.assertGreater(wider.cells(), tiny().layers[3].settings.cells())
+
+
+class Solids(unittest.TestCase):
+    BOX = generators.box(1, 1, 1)[0]
+
+    def test_what_is_refused_says_why(self):
+        crossing = Mesh(
+            np.concatenate([self.BOX.vertices, self.BOX.vertices + 0.4]), np.concatenate([self.BOX.triangles, self.BOX.triangles + 8])
+        )
+        nan = self.BOX.vertices.copy()
+        nan[3, 1] = np.nan
+        cases = (
+            (Mesh(np.zeros((0, 3)), np.zeros((0, 3), int)), "is empty"),
+            (Mesh(nan, self.BOX.triangles), "1 points whose coordinates are not numbers"),
+            (Mesh(self.BOX.vertices, self.BOX.triangles[:-2]), "is open: 4 edges"),
+            (Mesh(self.BOX.vertices * [1, 1, 0], self.BOX.triangles), "needs a positive volume"),
+            (Mesh(self.BOX.vertices, self.BOX.triangles[:, ::-1]), "turn its faces outward"),
+            (crossing, "crosses itself: [0-9]+ pairs"),
+            (Mesh(self.BOX.vertices, np.zeros((3_000_000, 3), int)), "3,000,000 triangles, more than 500,000"),
+        )
+        for mesh, sentence in cases:
+            with self.assertRaisesRegex(BadMesh, sentence):
+                check_solid(mesh)
+
+    def test_sound_meshes_pass(self):
+        solid = (manifold3d.Manifold.sphere(1.0, 48) - manifold3d.Manifold.cube((2, 2, 2))).to_mesh64()
+        mesh = Mesh(np.asarray(solid.vert_properties)[:, :3].astype(float), np.asarray(solid.tri_verts).astype(np.int64))
+        check_solid(mesh)
+        self.assertEqual(len(self_crossings(generators.ball(1.0, 16)[0])), 0)
+
+
+class Forecasts(unittest.TestCase):
+    def test_cost_follows_the_settings(self):
+        shot = tiny()
+        finer = with_data(shot, lambda d: d["layers"][3]["settings"].update(cell_size=0.3))
+        ratio = forecast(finer, "billow").disk / forecast(shot, "billow").disk
+        self.assertAlmostEqual(ratio, finer.layers[3].settings.cells() / shot.layers[3].settings.cells(), places=9)
+        self.assertEqual(forecast(shot, "fall", rate=2.0).seconds, 36.0)
+
+
+if __name__ == "__main__":
+    unittest.main()
