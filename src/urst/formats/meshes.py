@@ -35,7 +35,7 @@ def read_meshes(data: bytes, name: str) -> list[tuple[str, Mesh]]:
     if kind == "glb" and data[:4] != b"glTF":
         raise BadFile(f"'{name}' is not a binary glTF file: its first bytes are not 'glTF'. Export it again as .glb.")
     try:
-        options = {"split_object": True, "group_material": False} if kind == "obj" else {}
+        options = {"split_objects": True, "split_groups": True, "group_material": False} if kind == "obj" else {}
         loaded = trimesh.load(io.BytesIO(data), file_type=kind, process=False, **options)
     except Exception as error:
         # the reader's many ways to fail all mean the same to the user

@@ -173,9 +173,11 @@ def _thin_walls(shot, placed):
             continue
         s, thin = layer.settings, []
         for piece in shot.pieces:
-            sizes = np.array([np.ptp(m.vertices, axis=0) for m in scene.parts(piece)])
-            if piece.motion != "driven" and sizes.min() < s.cell_size < sizes.max():
-                thin.append((float(sizes.min()), piece.name))
+            meshes = scene.parts(piece)
+            thickness = min(float(np.ptp(m.vertices, axis=0).min()) for m in meshes)
+            across = float(np.ptp(np.concatenate([m.vertices for m in meshes]), axis=0).max())
+            if piece.motion != "driven" and thickness < s.cell_size < across:
+                thin.append((thickness, piece.name))
         if thin:
             thickness, name = min(thin)
             cell = round(thickness / 1.5, 4)

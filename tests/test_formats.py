@@ -1,0 +1,175 @@
+"""Open formats, each read back by its own library; meshes in, good and bad."""
+
+import csv
+import io
+import struct
+import tempfile
+import unittest
+from pathlib import Path
+
+import av
+import numpy as np
+import pygltflib
+import trimesh
+from pxr import Usd, UsdGeom
+
+from tests.shots import tiny
+from urst.bake import runner
+from urst.core.fracture.fragments import Fragments
+from urst.core.geometry import generators
+from urst.core.geometry.mesh import mass_properties
+from urst.core.geometry.rotation import matrix
+from urst.errors import BadFile, BadMesh, BadValue
+from urst.formats import handover, vdb
+from urst.formats.meshes import read_meshes
+from urst.shot.keys import layer_keys
+from urst.store.store import Store
+
+FRAME = 15
+
+
+class HandOver(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.temporary = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(cls.temporary.cleanup)
+        root = Path(cls.temporary.name)
+        cls.shot, cls.store, cls.out = tiny(), Store(root / "store"), root / "out"
+        runner.bake(cls.shot, cls.store)
+        cls.files = handover.export(cls.shot, root / "store", cls.out)
+        cls.keys = layer_keys(cls.shot)
+        cls.pose = cls.store.read_frame(cls.keys["fall"], FRAME)[0]
+        cls.fragments = Fragments.from_arrays(cls.store.read_static(cls.keys["fall"])[0])
+
+    def corners(self, b):
+        """Where the first corner of a fragment's skin is at the frame."""
+        local = self.fragments.skin[self.fragments.skin_start[b], 0].astype(float)
+        return matrix(self.pose["orientation"][b].astype(float)) @ local + self.pose["position"][b]
+
+    def test_usd_fragments_move_as_baked(self):
+        stage = Usd.Stage.Open(str(self.out / "fall.usd"))
+        self.assertEqual((stage.GetStartTimeCode(), stage.GetEndTimeCode(), stage.GetTimeCodesPerSecond()), (1, 18, 24))
+        self.assertEqual((UsdGeom.GetStageUpAxis(stage), UsdGeom.GetStageMetersPerUnit(stage)), ("Z", 1.0))
+        meshes = [p for p in stage.Traverse() if p.IsA(UsdGeom.Mesh)]
+        self.assertEqual(len(meshes), len(self.fragments))
+        cache = UsdGeom.XformCache(FRAME)
+        moved = np.linalg.norm(self.pose["velocity"], axis=1).argsort()[-5:]
+        for prim in meshes:
+            b = int(prim.GetName().split("_")[1])
+            if b not in moved:
+                continue
+            world = np.array(cache.GetLocalToWorldTransform(prim))
+            points = np.array(UsdGeom.Mesh(prim).GetPointsAttr().Get())
+            placed = points @ world[:3, :3] + world[3, :3]
+            self.assertLess(np.linalg.norm(placed - self.corners(b), axis=1).min(), 1e-4)
+
+    def test_usd_points_are_the_chips(self):
+        stage = Usd.Stage.Open(str(self.out / "shed.usd"))
+        points = UsdGeom.Points(stage.GetPrimAtPath("/shot/debris"))
+        baked = self.store.read_frame(self.keys["shed"], FRAME)[0]
+        chip = baked["kind"] == 0
+        self.assertGreater(chip.sum(), 0)
+        np.testing.assert_array_equal(np.array(points.GetPointsAttr().Get(FRAME)), baked["position"][chip])
+        np.testing.assert_array_equal(np.array(points.GetWidthsAttr().Get(FRAME)), baked["size"][chip])
+
+    def test_gltf_holds_every_fragment_and_one_animation(self):
+        document = pygltflib.GLTF2().load(str(self.out / "fall.glb"))
+        self.assertEqual(len(document.nodes), len(self.fragments))
+        self.assertEqual(len(document.animations), 1)
+        scene = trimesh.load(self.out / "fall.glb")
+        low, high = scene.bounds
+        # y is up there: the quay's top lies at 0, the wall above it
+        self.assertGreater(high[1], 3.9)
+        channel = next(c for c in document.animations[0].channels if c.target.path == "translation")
+        accessor = document.accessors[document.animations[0].samplers[channel.sampler].output]
+        view = document.bufferViews[accessor.bufferView]
+        raw = document.binary_blob()[view.byteOffset : view.byteOffset + view.byteLength]
+        x, y, z = np.frombuffer(raw, np.float32).reshape(-1, 3)[FRAME - 1]
+        np.testing.assert_allclose([x, -z, y], self.pose["position"][channel.target.node], atol=1e-6)
+
+    def test_vdb_density_and_place(self):
+        baked = self.store.read_frame(self.keys["billow"], FRAME)[0]["density"].astype(np.float32)
+        files = sorted((self.out / "billow").glob("*.vdb"))
+        self.assertEqual(len(files), 18)
+        density, place = vdb.read_density(files[FRAME - 1], baked.shape)
+        self.assertGreater(baked.max(), 0)
+        np.testing.assert_allclose(density, baked, atol=2e-6)
+        self.assertAlmostEqual(place["cell"], 0.6)
+        np.testing.assert_allclose(place["origin"], self.shot.layers[3].settings.low, atol=1e-9)
+
+    def test_csv_gauges(self):
+        with open(self.out / "fall.gauges.csv", newline="") as file:
+            rows = list(csv.DictReader(file))
+        self.assertEqual([int(r["frame"]) for r in rows], list(range(1, 19)))
+        self.assertEqual(float(rows[FRAME - 1]["moving"]), self.store.read_gauges(self.keys["fall"])[FRAME]["moving"])
+
+    def test_the_movie_plays_and_something_moves_in_it(self):
+        with av.open(str(self.out / "preview.mp4")) as container:
+            pictures = [f.to_ndarray(format="rgb24") for f in container.decode(video=0)]
+            self.assertEqual(container.streams.video[0].average_rate, 24)
+        self.assertEqual(len(pictures), 18)
+        self.assertEqual(pictures[0].shape, (540, 960, 3))
+        self.assertGreater(np.abs(pictures[-1].astype(int) - pictures[0]).mean(), 1.0)
+
+    def test_an_unknown_format(self):
+        with self.assertRaisesRegex(BadValue, "'tape' is not a format"):
+            handover.export(self.shot, self.store.root, self.out, ["tape"])
+
+
+class MeshesIn(unittest.TestCase):
+    BALL = generators.ball(0.5, 6)[0]
+
+    def written(self, kind, *meshes):
+        scene = trimesh.Scene()
+        for i, m in enumerate(meshes or (self.BALL,)):
+            scene.add_geometry(trimesh.Trimesh(m.vertices, m.triangles, process=False), node_name=f"part{i}", geom_name=f"part{i}")
+        if kind in ("stl", "ply"):
+            return scene.to_geometry().export(file_type=kind)
+        data = scene.export(file_type=kind)
+        return data.encode() if isinstance(data, str) else data
+
+    def test_every_kind_gives_the_same_body(self):
+        for kind in ("obj", "ply", "stl", "glb"):
+            (_, mesh), = read_meshes(self.written(kind), f"ball.{kind}")
+            self.assertAlmostEqual(mass_properties(mesh).volume, mass_properties(self.BALL).volume, places=5, msg=kind)
+
+    def test_named_parts_become_pieces_of_their_own(self):
+        other = generators.box_between((2, 0, 0), (3, 1, 1))
+        found = dict(read_meshes(self.written("glb", self.BALL, other), "set.glb"))
+        self.assertEqual(sorted(found), ["part0", "part1"])
+        text = b"o first\n" + self.written("obj", self.BALL).split(b"\n", 1)[1]
+        more = b"\no second\n" + b"\n".join(
+            b"v %f %f %f" % tuple(v) for v in other.vertices
+        ) + b"\n" + b"\n".join(b"f %d %d %d" % tuple(t + 1 + len(self.BALL.vertices)) for t in other.triangles)
+        self.assertEqual(len(read_meshes(text + more, "set.obj")), 2)
+
+    def test_a_text_file_called_glb(self):
+        with self.assertRaisesRegex(BadFile, "is not a binary glTF file"):
+            read_meshes(b"hello there, this is a letter", "letter.glb")
+
+    def test_rubbish_of_each_kind(self):
+        for kind in ("obj", "ply", "stl", "gltf"):
+            with self.assertRaises((BadFile, BadMesh), msg=kind):
+                read_meshes(b"\x00\x01rubbish\xff" * 20, f"bad.{kind}")
+        with self.assertRaisesRegex(BadFile, "of no kind that can be read; use .obj"):
+            read_meshes(b"", "scene.txt")
+
+    def test_three_million_triangles_are_refused_before_they_are_read(self):
+        head = b"\0" * 80 + struct.pack("<I", 3_000_000)
+        data = io.BytesIO(head)
+        data.seek(84 + 50 * 3_000_000 - 1)
+        data.write(b"\0")
+        with self.assertRaisesRegex(BadMesh, "3,000,000 triangles, more than 500,000"):
+            read_meshes(data.getvalue(), "huge.stl")
+
+    def test_open_and_crossing_and_nan(self):
+        text = "\n".join("v %f %f %f" % tuple(v) for v in self.BALL.vertices)
+        faces = ["f %d %d %d" % tuple(t + 1) for t in self.BALL.triangles]
+        with self.assertRaisesRegex(BadMesh, "is open: 3 edges"):
+            read_meshes("\n".join([text, *faces[1:]]).encode(), "open.obj")
+        with self.assertRaisesRegex(BadMesh, "not numbers"):
+            read_meshes("\n".join([text.replace(text.split("\n")[0], "v nan 0 0", 1), *faces]).encode(), "nan.obj")
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,54 @@
+"""The quick renderer: geometry, light, dust."""
+
+import unittest
+
+import numpy as np
+
+from urst.core.geometry import generators
+from urst.core.preview.renderer import EXTINCTION, View, linear, render, to_srgb
+
+VIEW = View(eye=(0, -10, 1), target=(0, 0, 1), angle=40, width=160, height=90)
+GREY = linear("#808080")
+
+
+def picture(meshes, **options):
+    triangles = np.concatenate([m.vertices[m.triangles] for m in meshes])
+    return render(VIEW, triangles, np.tile(GREY, (len(triangles), 1)), **options).astype(int)
+
+
+class Renderer(unittest.TestCase):
+    def test_a_box_covers_what_projection_says(self):
+        wall = generators.box_between((-1, 0, 0), (1, 0.5, 2))
+        changed = np.abs(picture([wall]) - picture([generators.box_between((50, 80, 50), (51, 81, 51))])).sum(axis=2) > 0
+        half = 80 / np.tan(np.radians(20)) / 10
+        self.assertAlmostEqual(changed.any(axis=0).sum(), 2 * half, delta=2)
+        self.assertAlmostEqual(changed.any(axis=1).sum(), 2 * half, delta=2)
+
+    def test_what_is_nearer_hides_what_is_farther(self):
+        near, far = generators.box_between((-0.5, -2, 0.5), (0.5, -1.5, 1.5)), generators.box_between((-0.4, 3, 0.6), (0.4, 4, 1.4))
+        np.testing.assert_array_equal(picture([near, far])[30:60, 70:90], picture([near])[30:60, 70:90])
+
+    def test_a_roof_throws_a_shadow(self):
+        floor, roof = generators.box_between((-3, -3, -0.1), (3, 3, 0)), generators.box_between((-1, -1, 2.6), (1, 1, 2.7))
+        self.assertLess(picture([floor, roof]).min(), picture([floor]).min() - 20)
+
+    def test_dust_dims_what_stands_behind_it_by_beer_and_lambert(self):
+        wall = generators.box_between((-4, 2, -3), (4, 3, 5))
+        thickness, amount = 1.0, 0.01
+        density = np.full((80, 10, 80), amount)
+        dusty = picture([wall], dust=(density, (-4, 0, -3), 0.1))
+        clear = picture([wall])
+        share = np.exp(-EXTINCTION * amount * thickness)
+        black = render(VIEW, wall.vertices[wall.triangles], np.zeros((12, 3)), dust=(density, (-4, 0, -3), 0.1)).astype(int)
+        to_linear = lambda c: np.where(c <= 10.3, c / 255 / 12.92, ((c / 255 + 0.055) / 1.055) ** 2.4)  # noqa: E731
+        passed = (to_linear(dusty[45, 80]) - to_linear(black[45, 80])) / to_linear(clear[45, 80])
+        np.testing.assert_allclose(passed, share, atol=0.04)
+
+    def test_srgb_both_ways(self):
+        # IEC 61966-2-1: 0.2140 linear is 0.5 (quoted from memory)
+        self.assertAlmostEqual(float(linear("#808080")[0]), 0.2159, delta=1e-3)
+        self.assertEqual(int(to_srgb(np.full((1, 1, 3), linear("#808080")[0]))[0, 0, 0]), 128)
+
+
+if __name__ == "__main__":
+    unittest.main()

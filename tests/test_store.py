@@ -1,0 +1,96 @@
+"""The store: whole or not at all, checked on reading, the same bytes for the same content."""
+
+import errno
+import tempfile
+import unittest
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+
+from urst.errors import CacheDamaged, StoreFull
+from urst.store import frames
+from urst.store.store import Store
+
+KEY = "ab" * 20
+
+
+class FrameFiles(unittest.TestCase):
+    ARRAYS = {"a": np.arange(12, dtype=np.float32).reshape(3, 4), "empty": np.zeros((0, 3)), "flags": np.array([1, 0], np.uint8)}
+
+    def test_arrays_and_meta_come_back_exactly(self):
+        arrays, meta = frames.decode(frames.encode(self.ARRAYS, {"frame": 3, "gauges": {"x": 0.1}}))
+        self.assertEqual(meta, {"frame": 3, "gauges": {"x": 0.1}})
+        for name, array in self.ARRAYS.items():
+            np.testing.assert_array_equal(arrays[name], array)
+            self.assertEqual(arrays[name].dtype, array.dtype)
+
+    def test_same_content_same_bytes(self):
+        self.assertEqual(frames.encode(self.ARRAYS, {"f": 1}), frames.encode(dict(self.ARRAYS), {"f": 1}))
+
+    def test_any_changed_byte_is_noticed(self):
+        data = frames.encode(self.ARRAYS, {})
+        for at in (9, len(data) // 2, len(data) - 1):
+            bad = bytearray(data)
+            bad[at] ^= 1
+            with self.assertRaisesRegex(CacheDamaged, "does not match its checksum"):
+                frames.decode(bytes(bad))
+        with self.assertRaises(CacheDamaged):
+            frames.decode(data[: len(data) // 2])
+
+
+class StoreTests(unittest.TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.store = Store(folder.name)
+
+    def test_frames_are_listed_in_order_with_their_gauges(self):
+        for frame in (3, -2, 10):
+            self.store.write_frame(KEY, frame, {"x": np.zeros(2)}, {"frame": frame, "gauges": {"g": float(frame)}})
+        self.assertEqual(self.store.frames(KEY), [-2, 3, 10])
+        self.assertEqual(self.store.read_gauges(KEY)[10], {"g": 10.0})
+        self.assertEqual(self.store.usage(KEY).frames, 3)
+
+    def test_a_damaged_frame_is_refused_and_then_absent(self):
+        self.store.write_frame(KEY, 1, {"x": np.arange(100.0)}, {})
+        path = self.store.folder(KEY) / "frame000001.urf"
+        data = bytearray(path.read_bytes())
+        data[40] ^= 255
+        path.write_bytes(data)
+        with self.assertRaisesRegex(CacheDamaged, "bake this layer again"):
+            self.store.read_frame(KEY, 1)
+        self.assertEqual(self.store.frames(KEY), [])
+
+    def test_a_full_disk_leaves_nothing_half_written(self):
+        self.store.write_frame(KEY, 1, {"x": np.zeros(2)}, {})
+        with mock.patch.object(frames.os, "fsync", side_effect=OSError(errno.ENOSPC, "no space")):
+            with self.assertRaisesRegex(StoreFull, "no room for .* free some space"):
+                self.store.write_frame(KEY, 2, {"x": np.zeros(2)}, {})
+        self.assertEqual(sorted(p.name for p in self.store.folder(KEY).iterdir()), ["frame000001.urf"])
+
+    def test_only_the_last_two_checkpoints_are_kept_and_damaged_ones_passed_over(self):
+        for frame in (8, 16, 24):
+            self.store.write_checkpoint(KEY, frame, {"s": np.array([frame])})
+        self.assertEqual(len(list(self.store.folder(KEY).glob("checkpoint*"))), 2)
+        self.assertEqual(self.store.read_checkpoint(KEY, 30)[0], 24)
+        self.assertEqual(self.store.read_checkpoint(KEY, 20)[0], 16)
+        self.assertIsNone(self.store.read_checkpoint(KEY, 10))
+        (self.store.folder(KEY) / "checkpoint000024.urf").write_bytes(b"half")
+        self.assertEqual(self.store.read_checkpoint(KEY, 30)[0], 16)
+
+    def test_paths_do_not_leave_the_store(self):
+        for key in ("../../etc", "AB" * 20, "", "ab/../" + "a" * 34):
+            with self.assertRaises(ValueError):
+                self.store.folder(key)
+
+    def test_a_removed_key_is_gone(self):
+        self.store.write_static(KEY, {}, {})
+        self.assertEqual(self.store.keys(), [KEY])
+        self.store.remove(KEY)
+        self.assertEqual(self.store.keys(), [])
+        self.assertFalse(Path(self.store.folder(KEY)).exists())
+
+
+if __name__ == "__main__":
+    unittest.main()
