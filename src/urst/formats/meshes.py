@@ -44,7 +44,7 @@ def read_meshes(data: bytes, name: str) -> list[tuple[str, Mesh]]:
         parts = [(node, *loaded.graph[node]) for node in sorted(loaded.graph.nodes_geometry)]
         raw = [(node, loaded.geometry[geometry], matrix) for node, matrix, geometry in parts]
     else:
-        raw = [(PurePath(name).stem, loaded, np.eye(4))]
+        raw = [(_only_name(data, kind) or PurePath(name).stem, loaded, np.eye(4))]
     upright = np.array([[1, 0, 0], [0, 0, -1], [0, 1, 0]], float) if kind in ("glb", "gltf") else np.eye(3)
     meshes = []
     for part, mesh, matrix in raw:
@@ -63,6 +63,12 @@ def read_meshes(data: bytes, name: str) -> list[tuple[str, Mesh]]:
     for part, mesh in meshes:
         check_solid(mesh, f"'{part}'")
     return meshes
+
+
+def _only_name(data: bytes, kind: str) -> str:
+    """The name of an OBJ's one object, which the reader does not keep."""
+    names = [line.split(maxsplit=1)[1] for line in data.splitlines() if line[:2] in (b"o ", b"g ") and line[2:].strip()]
+    return names[0].decode(errors="replace").strip() if kind == "obj" and names else ""
 
 
 def merged(mesh: Mesh) -> Mesh:

@@ -1,0 +1,164 @@
+"""The bench in a real browser: an artist's round from a first bake to a changed number."""
+
+import time
+import unittest
+
+from selenium import webdriver
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+
+from tests.live import Live, wait_for
+from tests.shots import falling_box, tiny
+
+FLAGS = (
+    "--headless=new --no-sandbox --disable-quic --no-first-run --disable-background-networking --disable-component-update "
+    "--disable-sync --use-angle=swiftshader --enable-unsafe-swiftshader --hide-scrollbars --window-size=1280,800"
+)
+
+
+def browser() -> webdriver.Chrome:
+    """A headless Chromium that logs what pages complain of."""
+    options = webdriver.ChromeOptions()
+    options.binary_location = "/usr/bin/chromium"
+    for flag in FLAGS.split():
+        options.add_argument(flag)
+    options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
+    driver = webdriver.Chrome(options=options, service=webdriver.ChromeService("/usr/bin/chromedriver"))
+    metrics = {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
+    driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", metrics)
+    return driver
+
+
+class Bench(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.live = cls.enterClassContext(Live())
+        cls.page = browser()
+        cls.addClassCleanup(cls.page.quit)
+
+    def tearDown(self):
+        severe = [e["message"] for e in self.page.get_log("browser") if e["level"] == "SEVERE" and "422" not in e["message"]]
+        self.assertEqual(severe, [])
+
+    def find(self, selector):
+        return self.page.find_element(By.CSS_SELECTOR, selector)
+
+    def open(self, shot, layer=""):
+        shot_id = self.live.add(shot)
+        self.page.get(f"{self.live.base}/shots/{shot_id}?layer={layer}")
+        wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, ".band"), "the strata")
+        wait_for(lambda: self.find("#stage").get_attribute("data-drawn"), "the first picture")
+        return shot_id
+
+    def band(self, layer):
+        return self.find(f'.band[data-id="{layer}"]')
+
+    def health(self, layer):
+        return self.page.execute_script(f"return document.querySelector('.band[data-id=\"{layer}\"]')?.dataset.state")
+
+    def frame(self):
+        return int(self.find("#now-frame").text)
+
+    def press(self, *keys):
+        webdriver.ActionChains(self.page).send_keys(*keys).perform()
+
+    def pixels(self):
+        script = """
+          const c = document.querySelector('#stage canvas'), g = document.createElement('canvas');
+          g.width = 64; g.height = 40; const x = g.getContext('2d'); x.drawImage(c, 0, 0, 64, 40);
+          return Array.from(x.getImageData(0, 0, 64, 40).data);"""
+        return self.page.execute_script(script)
+
+    def test_first_bake_change_a_number_bake_again_undo(self):
+        self.open(tiny(), "shed")
+        self.assertIn("Nothing is baked yet", self.find("#notice").text)
+        self.find("#bake").click()
+        wait_for(lambda: "Stop" in self.find("#bake").text, "the bake to begin")
+        wait_for(lambda: self.health("billow") == "fresh", "the bake to end", 120)
+        wait_for(lambda: "Bake Shed" in self.find("#bake").text, "the button to come back")
+        field = self.find('[id="f-chips"]')
+        field.clear()
+        field.send_keys("77", Keys.ENTER)
+        wait_for(lambda: self.health("shed") == "stale" and self.health("billow") == "stale", "the bands to turn stale")
+        self.assertEqual((self.health("break"), self.health("fall")), ("fresh", "fresh"))
+        wait_for(lambda: "stale" in self.find("#stamp").text, "the stamp")
+        self.page.execute_script("document.activeElement.blur()")
+        self.press(Keys.CONTROL, "z", Keys.NULL)
+        wait_for(lambda: self.health("billow") == "fresh", "undo to find the old bake")
+        wait_for(lambda: self.find('[id="f-chips"]').get_attribute("value") == "260", "the recipe to follow")
+
+    def test_scrub_play_and_see_it_move(self):
+        shot_id = self.open(tiny(), "fall")
+        self.live.bake(shot_id, "break")
+        wait_for(lambda: self.health("billow") == "fresh", "the page to hear of it")
+        wait_for(lambda: not self.find("#notice").is_displayed(), "the first frame")
+        first = self.pixels()
+        self.page.execute_script("document.activeElement.blur()")
+        self.press(Keys.ARROW_RIGHT, Keys.ARROW_RIGHT)
+        self.assertEqual(self.frame(), 3)
+        self.press(Keys.CONTROL, Keys.ARROW_RIGHT, Keys.NULL)
+        self.assertEqual(self.frame(), 13)
+        lane = self.find('.band[data-id="fall"] .lane')
+        webdriver.ActionChains(self.page).move_to_element_with_offset(lane, lane.size["width"] // 2 - 12, 0).click().perform()
+        self.assertEqual(self.frame(), 18)
+        wait_for(lambda: sum(abs(a - b) for a, b in zip(self.pixels(), first)) > 20_000, "a different picture")
+        self.press(" ")
+        wait_for(lambda: self.frame() not in (18,), "playing from the start")
+        wait_for(lambda: self.frame() == 18, "playing to the end", 30)
+
+    def test_the_views_colours_and_the_probe(self):
+        shot_id = self.open(tiny(), "fall")
+        self.live.bake(shot_id, "break")
+        wait_for(lambda: self.health("billow") == "fresh" and not self.find("#notice").is_displayed(), "the first frame")
+        shown = {}
+        for mode in ("material", "fragment", "speed", "strain"):
+            self.find(f'[data-mode="{mode}"]').click()
+            time.sleep(0.4)
+            shown[mode] = self.pixels()
+        for mode in ("fragment", "speed", "strain"):
+            self.assertGreater(sum(abs(a - b) for a, b in zip(shown[mode], shown["material"])), 5_000, mode)
+        self.assertIn("bond load", self.find("#legend").text)
+        canvas = self.find("#stage canvas")
+        webdriver.ActionChains(self.page).move_to_element_with_offset(canvas, 20, 20).move_by_offset(2, 2).perform()
+        wait_for(lambda: "Wall · fragment" in self.find("#probe").text, "the probe")
+        self.assertRegex(self.find("#probe").text, r"kg\s+0\.0 m/s")
+        before = self.pixels()
+        self.page.execute_script("const e = document.getElementById('explode'); e.value = 1; e.dispatchEvent(new Event('input'));")
+        wait_for(lambda: sum(abs(a - b) for a, b in zip(self.pixels(), before)) > 5_000, "the exploded view")
+
+    def test_a_bad_value_is_explained_beside_its_field(self):
+        self.open(tiny(), "break")
+        field = self.find('[id="f-count"]')
+        field.clear()
+        field.send_keys("0", Keys.ENTER)
+        wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, "#wrong"), "the explanation")
+        self.assertIn("greater than or equal to 1", self.find("#wrong").text)
+        self.assertEqual(self.find('[id="f-count"]').get_attribute("aria-invalid"), "true")
+
+    def test_the_palette_and_the_themes(self):
+        self.open(falling_box(5), "fall")
+        self.page.execute_script("document.activeElement.blur()")
+        self.press(Keys.CONTROL, "k", Keys.NULL)
+        wait_for(lambda: self.find("#palette").get_attribute("open") is not None, "the palette")
+        self.press("colour speed", Keys.ENTER)
+        wait_for(lambda: self.find('[data-mode="speed"]').get_attribute("aria-pressed") == "true", "the command")
+        self.find("[data-theme-switch]").click()
+        self.assertEqual(self.find("html").get_attribute("data-theme"), "plaster")
+        self.page.refresh()
+        self.assertEqual(self.find("html").get_attribute("data-theme"), "plaster")
+        wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, ".band"), "the strata")
+        self.find("[data-theme-switch]").click()
+
+    def test_shots_and_queue_pages(self):
+        shot_id = self.open(falling_box(5), "fall")
+        self.live.bake(shot_id, "fall")
+        self.page.get(f"{self.live.base}/queue")
+        self.assertIn("done", self.find("#table").text)
+        self.page.get(self.live.base)
+        self.assertIn("Fall fresh", self.find("main").text)
+        self.find("article a").click()
+        wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, ".band"), "the bench")
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,212 @@
+"""The web application over HTTP: recipe, history, findings, data, safety."""
+
+import json
+import struct
+import threading
+import unittest
+
+import httpx
+import numpy as np
+
+from tests.live import Live, wait_for
+from tests.shots import falling_box, tiny
+from urst.db import shots
+from urst.db.engine import session
+from urst.shot.document import dumps, loads
+from urst.store.store import Store
+
+
+def unpack(data: bytes):
+    (size,) = struct.unpack_from("<I", data)
+    header = json.loads(data[4 : 4 + size])
+    arrays = {}
+    for e in header["arrays"]:
+        count = int(np.prod(e["shape"]))
+        arrays[e["name"]] = np.frombuffer(data, e["type"], count, 4 + size + e["at"]).reshape(e["shape"])
+    return arrays, header["meta"]
+
+
+class Web(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.live = cls.enterClassContext(Live())
+        cls.http = cls.live.client
+
+    def shot(self, shot_id):
+        with session() as db:
+            return shots.get(db, shot_id).shot
+
+    def set(self, shot_id, layer, path, value):
+        return self.http.post(f"/shots/{shot_id}/recipe/{layer}", data={"path": path, "value": value}, headers={"accept": "text/html"})
+
+    def test_a_setting_typed_with_a_unit_is_kept_in_si(self):
+        shot_id = self.live.add(tiny())
+        reply = self.set(shot_id, "fall", "bonds.tension", "350 kPa")
+        self.assertEqual(reply.headers["hx-trigger"], "shot-changed")
+        self.assertEqual(self.shot(shot_id).layer("fall").settings.bonds.tension, 350e3)
+        self.assertIn('value="0.35"', reply.text)
+        self.set(shot_id, "billow", "cell_size", "0.5 m")
+        self.assertEqual(self.shot(shot_id).layer("billow").settings.cell_size, 0.5)
+        self.set(shot_id, "break", "focus", "1, 2 m, 30 cm")
+        self.assertEqual(self.shot(shot_id).layer("break").settings.focus, (1.0, 2.0, 0.3))
+
+    def test_a_bad_value_says_why_and_changes_nothing(self):
+        shot_id = self.live.add(tiny())
+        before = self.shot(shot_id)
+        for layer, path, value, words in (
+            ("break", "count", "0", "greater than or equal to 1"), ("break", "count", "2.5", "is not a whole number"),
+            ("shed", "density", "-4", "greater than 0"), ("fall", "bonds.scatter", "lots", "is not a number"),
+            ("break", "focus", "1, 2", "has 2 numbers; write three"), ("break", "pieces", "Roof", "which is no set piece"),
+            ("shed", "smallest", "90", "larger than the largest"),
+        ):  # fmt: skip
+            reply = self.set(shot_id, layer, path, value)
+            self.assertIn(words, reply.text)
+            self.assertIn('role="alert"', reply.text)
+            self.assertNotIn("hx-trigger", reply.headers)
+        self.assertEqual(self.shot(shot_id), before)
+
+    def test_undo_and_redo_find_the_old_bake_again(self):
+        shot_id = self.live.add(falling_box(6))
+        self.assertEqual(self.live.bake(shot_id, "fall")["layers"][0]["state"], "fresh")
+        self.set(shot_id, "fall", "top_speed", "50")
+        stale = self.live.state(shot_id)["layers"][0]
+        self.assertEqual((stale["state"], stale["done"]), ("stale", 6))
+        self.assertTrue(self.http.post(f"/shots/{shot_id}/history/undo").json()["moved"])
+        self.assertEqual(self.live.state(shot_id)["layers"][0]["state"], "fresh")
+        self.assertTrue(self.http.post(f"/shots/{shot_id}/history/redo").json()["moved"])
+        self.assertEqual(self.live.state(shot_id)["layers"][0]["state"], "stale")
+        self.assertFalse(self.http.post(f"/shots/{shot_id}/history/redo").json()["moved"])
+
+    def test_one_press_bakes_just_what_is_stale(self):
+        shot_id = self.live.add(tiny())
+        before = len(Store(self.live.store).keys())
+        self.live.bake(shot_id, "break")
+        self.set(shot_id, "shed", "chips", "33")
+        states = [x["state"] for x in self.live.state(shot_id)["layers"]]
+        self.assertEqual(states, ["fresh", "fresh", "stale", "stale"])
+        after = self.live.bake(shot_id, "shed")
+        self.assertEqual([x["state"] for x in after["layers"]], ["fresh"] * 4)
+        self.assertEqual(len(Store(self.live.store).keys()), before + 6)
+
+    def test_a_finding_is_mended_by_one_press(self):
+        data = falling_box(6).model_dump(mode="json")
+        data["pieces"][1]["position"] = (0, 0, -0.05)
+        shot_id = self.live.add(type(falling_box()).model_validate(data))
+        found = self.live.state(shot_id)["findings"]
+        self.assertIn("overlap by 50 mm", found[0]["title"])
+        self.assertEqual(self.http.post(f"/shots/{shot_id}/mend/0").status_code, 200)
+        self.assertEqual(self.live.state(shot_id)["findings"], [])
+        self.assertEqual(self.http.post(f"/shots/{shot_id}/mend/0").status_code, 422)
+
+    def test_frames_reach_the_stage_as_they_were_baked(self):
+        shot_id = self.live.add(falling_box(5))
+        layer = self.live.bake(shot_id, "fall")["layers"][0]
+        baked = Store(self.live.store).read_frame(layer["key"], 4)[0]
+        reply = self.http.get(f"/data/{layer['key']}/frame/4")
+        self.assertIn("immutable", reply.headers["cache-control"])
+        np.testing.assert_array_equal(unpack(reply.content)[0]["position"], baked["position"])
+        arrays, meta = unpack(self.http.get(f"/data/{layer['key']}/static").content)
+        self.assertEqual((len(arrays["centre"]), meta["pieces"]), (2, ["Floor", "Box"]))
+        path = Store(self.live.store).folder(layer["key"]) / "frame000004.urf"
+        path.write_bytes(path.read_bytes()[:50])
+        refused = self.http.get(f"/data/{layer['key']}/frame/4")
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("bake this layer again", refused.json()["message"])
+        self.assertEqual(self.live.state(shot_id)["layers"][0]["state"], "partial")
+
+    def test_progress_arrives_while_it_bakes(self):
+        shot_id = self.live.add(falling_box(30, steps=3))
+        heard, ready = [], threading.Event()
+
+        def listen():
+            with httpx.stream("GET", f"{self.live.base}/events?shot={shot_id}", timeout=60) as stream:
+                for line in stream.iter_lines():
+                    ready.set()
+                    if line.startswith("data: "):
+                        heard.append(json.loads(line[6:]))
+                        if heard[-1]["what"] == "frame" and heard[-1]["done"] == 30:
+                            return
+
+        listener = threading.Thread(target=listen, daemon=True)
+        listener.start()
+        self.assertTrue(ready.wait(10))
+        self.live.bake(shot_id, "fall")
+        listener.join(20)
+        frames = [h["frame"] for h in heard if h["what"] == "frame"]
+        self.assertEqual(frames, list(range(1, 31)))
+        self.assertIn("moving", heard[-1].get("gauges", {}))
+
+    def test_shot_files_in_and_out(self):
+        shot_id = self.live.add(tiny())
+        text = self.http.get(f"/shots/{shot_id}/file").text
+        self.assertEqual(loads(text), tiny())
+        reply = self.http.post("/shots/import", files={"file": ("a.shot.json", text[:300])})
+        self.assertEqual(reply.status_code, 422)
+        self.assertIn("cut short", reply.json()["message"])
+        reply = self.http.post("/shots/import", files={"file": ("a.shot.json", dumps(falling_box()))})
+        self.assertEqual(reply.status_code, 303)
+        self.assertEqual(self.shot(reply.headers["location"].split("/")[-1]), falling_box())
+
+    def test_meshes_become_pieces_and_bad_ones_say_why(self):
+        shot_id = self.live.add(falling_box())
+        obj = "o crate\nv 0 0 2\nv 1 0 2\nv 0 1 2\nv 0 0 3\nf 1 3 2\nf 1 2 4\nf 2 3 4\nf 1 4 3\n"
+        self.assertEqual(self.http.post(f"/shots/{shot_id}/meshes", files={"file": ("c.obj", obj)}).status_code, 303)
+        self.assertEqual([p.name for p in self.shot(shot_id).pieces], ["Floor", "Box", "crate"])
+        for name, data, words in (("c.glb", "a letter", "not a binary glTF"), ("c.obj", obj.replace("f 1 4 3\n", ""), "is open")):
+            reply = self.http.post(f"/shots/{shot_id}/meshes", files={"file": (name, data)})
+            self.assertEqual(reply.status_code, 422)
+            self.assertIn(words, reply.json()["message"])
+        self.assertEqual(len(self.shot(shot_id).pieces), 3)
+
+    def test_files_are_handed_over_and_paths_do_not_leave_the_folder(self):
+        shot_id = self.live.add(falling_box(4))
+        early = self.http.post(f"/shots/{shot_id}/handover", data={"what": ["csv"]})
+        self.assertIn("Fall is not baked to the last frame", early.json()["message"])
+        self.live.bake(shot_id, "fall")
+        self.http.post(f"/shots/{shot_id}/handover", data={"what": ["csv", "gltf"]}).raise_for_status()
+        wait_for(lambda: not self.live.state(shot_id)["runs"], "the hand-over")
+        self.assertEqual(self.http.get(f"/shots/{shot_id}/handover/fall.glb").content[:4], b"glTF")
+        self.assertIn("fall.gauges.csv", self.http.get(f"/shots/{shot_id}/handover", headers={"accept": "text/html"}).text)
+        self.assertEqual(self.http.get(f"/shots/{shot_id}/handover/..%2F..%2F..%2Fetc%2Fpasswd").status_code, 422)
+
+    def test_a_second_bake_of_a_shot_waits_for_the_first(self):
+        shot_id = self.live.add(falling_box(3000))
+        self.http.post(f"/shots/{shot_id}/bake/fall").raise_for_status()
+        again = self.http.post(f"/shots/{shot_id}/bake/fall")
+        self.assertIn("under way", again.json()["message"])
+        self.http.post(f"/shots/{shot_id}/stop").raise_for_status()
+        wait_for(lambda: not self.live.state(shot_id)["runs"], "the stop", 20)
+
+    def test_copies_share_their_bakes_and_deleting_forgets(self):
+        shot_id = self.live.add(falling_box(3))
+        self.live.bake(shot_id, "fall")
+        copy = self.http.post(f"/shots/{shot_id}/copy").headers["location"].split("/")[-1]
+        self.assertEqual(self.live.state(copy)["layers"][0]["state"], "fresh")
+        self.http.post(f"/shots/{shot_id}/delete")
+        self.assertEqual(self.http.get(f"/shots/{shot_id}/state").status_code, 422)
+        self.assertIn("it may have been deleted", self.http.get(f"/shots/{shot_id}/state").json()["message"])
+
+    def test_pages_answer_and_carry_the_policy(self):
+        shot_id = self.live.add(tiny())
+        for path in ("/", "/queue", "/queue/table", f"/shots/{shot_id}", f"/shots/{shot_id}/handover", f"/shots/{shot_id}/picture.svg"):
+            reply = self.http.get(path, headers={"accept": "text/html"})
+            self.assertEqual(reply.status_code, 200, path)
+            self.assertIn("script-src 'self'", reply.headers["content-security-policy"])
+        missing = self.http.get("/nowhere", headers={"accept": "text/html"})
+        self.assertEqual(missing.status_code, 404)
+        self.assertIn("go back to the list of shots", missing.text)
+
+    def test_changes_from_elsewhere_are_refused(self):
+        shot_id = self.live.add(tiny())
+        for header in ("origin", "referer"):
+            reply = self.http.post(f"/shots/{shot_id}/delete", headers={header: "http://elsewhere.example/page"})
+            self.assertEqual(reply.status_code, 403)
+        self.assertEqual(self.shot(shot_id), tiny())
+
+    def test_a_key_that_is_none_is_not_looked_up(self):
+        self.assertEqual(self.http.get("/data/..%2F..%2Fetc/static").status_code, 404)
+        self.assertEqual(self.http.get(f"/data/{'z' * 40}/static").status_code, 404)
+
+
+if __name__ == "__main__":
+    unittest.main()
