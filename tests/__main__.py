@@ -1,5 +1,6 @@
 """Runs the tests: the fast ones first, then those with database, worker and browser. `fast` leaves the latter out."""
 
+import faulthandler
 import sys
 import time
 import unittest
@@ -25,6 +26,8 @@ class _Result(unittest.TextTestResult):
 
 def main(words: list[str]) -> int:
     """Run the suite; return 0 only if every test passed."""
+    # a hanging test ends the run with its trace, rather than going on until somebody notices
+    faulthandler.dump_traceback_later(2400, exit=True)
     named = [w for w in words if w != "fast"]
     names = named or (FAST if "fast" in words else FAST + FULL)
     suite = unittest.defaultTestLoader.loadTestsFromNames([f"tests.test_{n}" for n in names])

@@ -17,7 +17,7 @@ from urst.db import shots
 from urst.db.engine import engine, session
 
 
-def wait_for(condition, what: str, seconds: float = 90):
+def wait_for(condition, what: str, seconds: float = 30):
     """Return the first true value of a condition, or fail saying what was waited for."""
     deadline = time.monotonic() + seconds
     while time.monotonic() < deadline:
