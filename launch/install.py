@@ -49,7 +49,9 @@ def packages(*, tests: bool = False) -> None:
 def _logged(command, name, environment=None) -> int:
     LOGS.mkdir(parents=True, exist_ok=True)
     with open(LOGS / f"{name}.log", "ab") as log:
-        return subprocess.run(command, stdout=log, stderr=log, stdin=subprocess.DEVNULL, env=environment, cwd=ROOT).returncode
+        return subprocess.run(
+            command, stdout=log, stderr=log, stdin=subprocess.DEVNULL, env=environment, cwd=ROOT
+        ).returncode
 
 
 def _stamp(name: str, files: list[Path]) -> tuple[Path, str]:
@@ -70,7 +72,16 @@ def environment() -> None:
     say("installing Python packages from the lock file (a few minutes the first time)")
     if not PYTHON.exists() and _logged([interpreter, "-m", "venv", str(VENV)], "environment"):
         raise Failure(f"the virtual environment could not be made: see {LOGS / 'environment.log'}")
-    command = [str(PYTHON), "-m", "pip", "install", "--quiet", "--require-hashes", "-r", str(ROOT / "requirements.lock")]
+    command = [
+        str(PYTHON),
+        "-m",
+        "pip",
+        "install",
+        "--quiet",
+        "--require-hashes",
+        "-r",
+        str(ROOT / "requirements.lock"),
+    ]
     if _logged(command, "environment"):
         raise Failure(f"pip could not install the locked packages: see {LOGS / 'environment.log'}, then try again")
     site = next((VENV / "lib").glob("python3*/site-packages"))

@@ -6,7 +6,20 @@ import time
 import unittest
 import warnings
 
-FAST = ("architecture", "geometry", "fracture", "rigid", "debris", "gas", "shot", "preflight", "store", "bake", "formats", "preview")
+FAST = (
+    "architecture",
+    "geometry",
+    "fracture",
+    "rigid",
+    "debris",
+    "gas",
+    "shot",
+    "preflight",
+    "store",
+    "bake",
+    "formats",
+    "preview",
+)
 FULL = ("launch", "jobs", "web", "browser")
 
 
@@ -33,7 +46,17 @@ def main(words: list[str]) -> int:
     suite = unittest.defaultTestLoader.loadTestsFromNames([f"tests.test_{n}" for n in names])
     warnings.simplefilter("error")
     # libraries warn about each other's future; only what concerns this code is an error
-    for module in ("trimesh", "manifold3d", "pygltflib", "starlette", "fastapi", "numba", "selenium", "dataclasses_json", "marshmallow"):
+    for module in (
+        "trimesh",
+        "manifold3d",
+        "pygltflib",
+        "starlette",
+        "fastapi",
+        "numba",
+        "selenium",
+        "dataclasses_json",
+        "marshmallow",
+    ):
         warnings.filterwarnings("default", module=rf"{module}(\..*)?")
     warnings.filterwarnings("default", category=DeprecationWarning)
     result = unittest.TextTestRunner(verbosity=2, resultclass=_Result, warnings=None).run(suite)

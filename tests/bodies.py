@@ -17,7 +17,18 @@ def fragments_of(meshes):
     return assemble([Solid(i, m, np.zeros(len(m.triangles), bool)) for i, m in enumerate(meshes)])
 
 
-def solver(meshes, *, fixed=(), settings=FREE, friction=0.6, restitution=0.0, density=2000.0, velocity=None, spin=None, **options):
+def solver(
+    meshes,
+    *,
+    fixed=(),
+    settings=FREE,
+    friction=0.6,
+    restitution=0.0,
+    density=2000.0,
+    velocity=None,
+    spin=None,
+    **options,
+):
     """A solver of one body a mesh; `fixed` names the indices that do not move."""
     fragments = fragments_of(meshes)
     n = len(fragments)
@@ -37,10 +48,12 @@ def solver(meshes, *, fixed=(), settings=FREE, friction=0.6, restitution=0.0, de
 
 
 def run(solver_, seconds, watch=lambda s: None):
-    """Step a solver over some seconds at its own pace; call `watch` after each step."""
+    """Step a solver over some seconds at its own pace; return what `watch` gave after each step."""
+    seen = []
     for _ in range(round(seconds / solver_.step_dt)):
         solver_.step(solver_.step_dt)
-        watch(solver_)
+        seen.append(watch(solver_))
+    return seen
 
 
 def momentum(s):

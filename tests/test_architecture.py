@@ -64,7 +64,9 @@ class Directions(unittest.TestCase):
         self.assertEqual(wrong, [])
 
     def test_modules_stay_small(self):
-        long = {str(p.relative_to(SOURCE)): n for p in SOURCE.rglob("*.py") if (n := len(p.read_text().splitlines())) > 700}
+        long = {
+            str(p.relative_to(SOURCE)): n for p in SOURCE.rglob("*.py") if (n := len(p.read_text().splitlines())) > 700
+        }
         self.assertEqual(long, {})
 
 
@@ -82,6 +84,26 @@ class Loading(unittest.TestCase):
 
     def test_baking_a_file_needs_no_database_library(self):
         self.assertNotIn("sqlalchemy", self.modules_after("import urst.bake.runner"))
+
+
+class Style(unittest.TestCase):
+    def test_ruff_finds_nothing(self):
+        for words in (("check",), ("format", "--check")):
+            done = subprocess.run(
+                [sys.executable, "-m", "ruff", *words, "-q", str(ROOT)], capture_output=True, text=True
+            )
+            self.assertEqual(done.returncode, 0, done.stdout)
+
+    def test_no_file_names_a_machine_or_a_registry(self):
+        wrong = []
+        words = ["/" + "work/", "pypi." + "org", "npmjs." + "org", "deb." + "debian"]
+        for name in subprocess.run(["git", "ls-files"], cwd=ROOT, capture_output=True, text=True).stdout.splitlines():
+            path = ROOT / name
+            if path.suffix in (".png", ".woff2") or not path.is_file():
+                continue
+            text = path.read_text(errors="replace")
+            wrong += [f"{name}: {w}" for w in words if w in text]
+        self.assertEqual(wrong, [])
 
 
 class Published(unittest.TestCase):

@@ -13,7 +13,7 @@ from unittest import mock
 
 from tests.shots import falling_box, tiny
 from urst.bake import runner
-from urst.errors import CacheDamaged, StoreFull, Stopped
+from urst.errors import CacheDamaged, Stopped, StoreFull
 from urst.shot.document import dumps
 from urst.shot.keys import layer_keys
 from urst.store.store import Store
@@ -93,7 +93,10 @@ class Baking(Folder):
     def test_a_full_disk_stops_in_words_and_loses_nothing(self):
         root, count = self.folder(), []
         room = lambda self: 10**12 if len(count) < 5 else 10**6  # noqa: E731
-        with mock.patch.object(Store, "free_bytes", room), self.assertRaisesRegex(StoreFull, "free some space, then bake again"):
+        with (
+            mock.patch.object(Store, "free_bytes", room),
+            self.assertRaisesRegex(StoreFull, "free some space, then bake again"),
+        ):
             runner.bake(falling_box(20), Store(root), report=count.append)
         self.assertEqual(Store(root).frames(count[0].key), [1, 2, 3, 4, 5])
         runner.bake(falling_box(20), Store(root))

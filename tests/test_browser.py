@@ -51,7 +51,9 @@ class Bench(unittest.TestCase):
         cls.addClassCleanup(cls.page.quit)
 
     def tearDown(self):
-        severe = [e["message"] for e in self.page.get_log("browser") if e["level"] == "SEVERE" and "422" not in e["message"]]
+        severe = [
+            e["message"] for e in self.page.get_log("browser") if e["level"] == "SEVERE" and "422" not in e["message"]
+        ]
         self.assertEqual(severe, [])
 
     def find(self, selector):
@@ -120,7 +122,9 @@ class Bench(unittest.TestCase):
         self.press_with_control(Keys.ARROW_RIGHT)
         self.assertEqual(self.frame(), 13)
         lane = self.find('.band[data-id="fall"] .lane')
-        webdriver.ActionChains(self.page).move_to_element_with_offset(lane, lane.size["width"] // 2 - 12, 0).click().perform()
+        webdriver.ActionChains(self.page).move_to_element_with_offset(
+            lane, lane.size["width"] // 2 - 12, 0
+        ).click().perform()
         self.assertEqual(self.frame(), 18)
         wait_for(lambda: sum(abs(a - b) for a, b in zip(self.pixels(), first)) > 20_000, "a different picture")
         self.press(" ")
@@ -130,7 +134,9 @@ class Bench(unittest.TestCase):
     def test_the_views_colours_and_the_probe(self):
         shot_id = self.open(tiny(), "fall")
         self.live.bake(shot_id, "break")
-        wait_for(lambda: self.health("billow") == "fresh" and not self.find("#notice").is_displayed(), "the first frame")
+        wait_for(
+            lambda: self.health("billow") == "fresh" and not self.find("#notice").is_displayed(), "the first frame"
+        )
         shown = {}
         for mode in ("material", "fragment", "speed", "strain"):
             self.find(f'[data-mode="{mode}"]').click()
@@ -144,7 +150,9 @@ class Bench(unittest.TestCase):
         wait_for(lambda: "Wall · fragment" in self.find("#probe").text, "the probe")
         self.assertRegex(self.find("#probe").text, r"kg\s+0\.\d m/s")
         before = self.pixels()
-        self.page.execute_script("const e = document.getElementById('explode'); e.value = 1; e.dispatchEvent(new Event('input'));")
+        self.page.execute_script(
+            "const e = document.getElementById('explode'); e.value = 1; e.dispatchEvent(new Event('input'));"
+        )
         wait_for(lambda: sum(abs(a - b) for a, b in zip(self.pixels(), before)) > 5_000, "the exploded view")
 
     def test_a_bad_value_is_explained_beside_its_field(self):

@@ -85,7 +85,16 @@ class Flight(unittest.TestCase):
         size, density = 1e-3, 1900.0
         position, velocity = np.array([[0.0, 0, 1000]]), np.zeros((1, 3))
         for _ in range(4000):
-            kernels.fly(position, velocity, np.array([size]), np.array([0], np.uint8), np.array([0, 0, -9.81]), density, 0.005, np.zeros(1))
+            kernels.fly(
+                position,
+                velocity,
+                np.array([size]),
+                np.array([0], np.uint8),
+                np.array([0, 0, -9.81]),
+                density,
+                0.005,
+                np.zeros(1),
+            )
         v = -velocity[0, 2]
         drag = 3 * np.pi * 1.8e-5 * size * v * (1 + 0.15 * (1.2 * v * size / 1.8e-5) ** 0.687)
         self.assertAlmostEqual(drag, density * np.pi / 6 * size**3 * 9.81, delta=0.001 * drag)
@@ -98,7 +107,9 @@ class Flight(unittest.TestCase):
 
 class Contact(unittest.TestCase):
     def ground(self, settings):
-        fragments = fragments_of([box((-20, -20, -1), (20, 20, 0)), box((-0.5, -0.5, 2), (0.5, 0.5, 3)), box((-0.5, -0.5, 3), (0.5, 0.5, 4))])
+        fragments = fragments_of(
+            [box((-20, -20, -1), (20, 20, 0)), box((-0.5, -0.5, 2), (0.5, 0.5, 3)), box((-0.5, -0.5, 3), (0.5, 0.5, 4))]
+        )
         s = DebrisSolver(fragments, find_patches(fragments, 1e-3), np.array([0]), settings)
         still = frame(fragments)
         s.step(still, frame(fragments, 0.02, 1.0, 0), DT)

@@ -122,7 +122,9 @@ class MeshesIn(unittest.TestCase):
     def written(self, kind, *meshes):
         scene = trimesh.Scene()
         for i, m in enumerate(meshes or (self.BALL,)):
-            scene.add_geometry(trimesh.Trimesh(m.vertices, m.triangles, process=False), node_name=f"part{i}", geom_name=f"part{i}")
+            scene.add_geometry(
+                trimesh.Trimesh(m.vertices, m.triangles, process=False), node_name=f"part{i}", geom_name=f"part{i}"
+            )
         if kind in ("stl", "ply"):
             return scene.to_geometry().export(file_type=kind)
         data = scene.export(file_type=kind)
@@ -130,7 +132,7 @@ class MeshesIn(unittest.TestCase):
 
     def test_every_kind_gives_the_same_body(self):
         for kind in ("obj", "ply", "stl", "glb"):
-            (_, mesh), = read_meshes(self.written(kind), f"ball.{kind}")
+            ((_, mesh),) = read_meshes(self.written(kind), f"ball.{kind}")
             self.assertAlmostEqual(mass_properties(mesh).volume, mass_properties(self.BALL).volume, places=5, msg=kind)
 
     def test_named_parts_become_pieces_of_their_own(self):
@@ -138,9 +140,12 @@ class MeshesIn(unittest.TestCase):
         found = dict(read_meshes(self.written("glb", self.BALL, other), "set.glb"))
         self.assertEqual(sorted(found), ["part0", "part1"])
         text = b"o first\n" + self.written("obj", self.BALL).split(b"\n", 1)[1]
-        more = b"\no second\n" + b"\n".join(
-            b"v %f %f %f" % tuple(v) for v in other.vertices
-        ) + b"\n" + b"\n".join(b"f %d %d %d" % tuple(t + 1 + len(self.BALL.vertices)) for t in other.triangles)
+        more = (
+            b"\no second\n"
+            + b"\n".join(b"v %f %f %f" % tuple(v) for v in other.vertices)
+            + b"\n"
+            + b"\n".join(b"f %d %d %d" % tuple(t + 1 + len(self.BALL.vertices)) for t in other.triangles)
+        )
         self.assertEqual(len(read_meshes(text + more, "set.obj")), 2)
 
     def test_a_text_file_called_glb(self):

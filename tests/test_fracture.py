@@ -73,7 +73,11 @@ class Cells(unittest.TestCase):
             faces.append(len(shape.loops))
             corners.append(len(shape.vertices))
             volume.append(mass_properties(mesh).volume * len(sites))
-            surface.append(0.5 * np.linalg.norm(np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]), axis=1).sum() * len(sites) ** (2 / 3))
+            surface.append(
+                0.5
+                * np.linalg.norm(np.cross(v[:, 1] - v[:, 0], v[:, 2] - v[:, 0]), axis=1).sum()
+                * len(sites) ** (2 / 3)
+            )
         n = len(chosen)
         self.assertGreater(n, 400)
         self.assertAlmostEqual(np.mean(faces), 48 * np.pi**2 / 35 + 2, delta=3 * np.std(faces) / np.sqrt(n))
@@ -85,7 +89,9 @@ class Cells(unittest.TestCase):
 class Breaking(unittest.TestCase):
     def test_volumes_sum_to_the_body_s(self):
         for pattern in ("even", "clustered"):
-            broken = break_pieces([(0, [BOX])], settings(count=80, pattern=pattern, focus=(0, 0, 0.5), focus_radius=0.2))
+            broken = break_pieces(
+                [(0, [BOX])], settings(count=80, pattern=pattern, focus=(0, 0, 0.5), focus_radius=0.2)
+            )
             self.assertEqual(len(broken.fragments), 80)
             self.assertAlmostEqual(broken.fragments.volume.sum(), 2.0, places=10)
 
@@ -93,7 +99,9 @@ class Breaking(unittest.TestCase):
         mesh = bitten_ball()
         sites = np.random.default_rng(1).uniform(-0.9, 0.9, (40, 3))
         solids, lost = shatter(mesh, sites)
-        self.assertAlmostEqual(sum(mass_properties(s.mesh).volume for s in solids), mass_properties(mesh).volume, places=9)
+        self.assertAlmostEqual(
+            sum(mass_properties(s.mesh).volume for s in solids), mass_properties(mesh).volume, places=9
+        )
         self.assertLess(abs(lost), 1e-9)
         for solid in solids:
             self.assertEqual(len(open_edges(solid.mesh)), 0)
@@ -110,7 +118,9 @@ class Breaking(unittest.TestCase):
         wall = generators.brick_wall(2, 0.2, 1, 0.4, 0.2)
         whole = break_pieces([(0, wall)], settings(count=1))
         self.assertEqual(len(whole.fragments), len(wall))
-        more = break_pieces([(0, wall)], settings(count=len(wall) + 15, pattern="clustered", focus=(0, 0, 0.5), focus_radius=0.2))
+        more = break_pieces(
+            [(0, wall)], settings(count=len(wall) + 15, pattern="clustered", focus=(0, 0, 0.5), focus_radius=0.2)
+        )
         self.assertEqual(len(more.fragments), len(wall) + 15)
         small = more.fragments.volume < 0.9 * min(mass_properties(b).volume for b in wall)
         self.assertLess(np.abs(more.fragments.centre[small] - [0, 0, 0.5]).max(), 0.7)

@@ -53,7 +53,10 @@ def matrix(faces):
         for end, cells in ((0, 0), (n, n - 1)):
             np.add.at(diagonal, np.take(index, cells, axis=axis).ravel(), np.take(w, end, axis=axis).ravel())
     diagonal[diagonal == 0] = 1.0
-    everything = (np.concatenate([*values, diagonal]), (np.concatenate([*rows, index.ravel()]), np.concatenate([*columns, index.ravel()])))
+    everything = (
+        np.concatenate([*values, diagonal]),
+        (np.concatenate([*rows, index.ravel()]), np.concatenate([*columns, index.ravel()])),
+    )
     return sp.csr_matrix(everything)
 
 
@@ -115,7 +118,11 @@ class Advection(unittest.TestCase):
         x, y = np.meshgrid(c, c, indexing="ij")
         blob = np.exp(-((x - 0.2) ** 2 + y**2) / 0.02)
         field = np.repeat(blob[:, :, None], 4, axis=2).astype(np.float32)
-        u, v, w = np.zeros((n + 1, n, 4), np.float32), np.zeros((n, n + 1, 4), np.float32), np.zeros((n, n, 5), np.float32)
+        u, v, w = (
+            np.zeros((n + 1, n, 4), np.float32),
+            np.zeros((n, n + 1, 4), np.float32),
+            np.zeros((n, n, 5), np.float32),
+        )
         u[:] = -c[None, :, None] * n * 2 * np.pi
         v[:] = c[:, None, None] * n * 2 * np.pi
         start, steps = field.copy(), 4 * n
@@ -145,7 +152,12 @@ def gas(size=2.0, cell=0.125, **changes):
 
 
 def puff(at, velocity=(0, 0, 0), mass=0.02, radius=0.3):
-    return {"position": np.array([at], float), "velocity": np.array([velocity], float), "mass": np.array([mass]), "radius": radius}
+    return {
+        "position": np.array([at], float),
+        "velocity": np.array([velocity], float),
+        "mass": np.array([mass]),
+        "radius": radius,
+    }
 
 
 class Gas(unittest.TestCase):

@@ -23,7 +23,9 @@ class MassProperties(unittest.TestCase):
         found = mass_properties(SHAPES["box"])
         self.assertAlmostEqual(found.volume, 6.0, places=12)
         np.testing.assert_allclose(found.centroid, [0, 0, 1.5], atol=1e-12)
-        np.testing.assert_allclose(np.diag(found.inertia), [6 * (4 + 9) / 12, 6 * (1 + 9) / 12, 6 * (1 + 4) / 12], rtol=1e-12)
+        np.testing.assert_allclose(
+            np.diag(found.inertia), [6 * (4 + 9) / 12, 6 * (1 + 9) / 12, 6 * (1 + 4) / 12], rtol=1e-12
+        )
 
     def test_agrees_with_a_general_mesh_library(self):
         for name, mesh in SHAPES.items():
@@ -40,7 +42,9 @@ class MassProperties(unittest.TestCase):
 
     def test_far_from_the_origin_nothing_is_lost(self):
         far = transformed(SHAPES["box"], np.eye(3), np.array([1e5, 1e5, 0.0]))
-        np.testing.assert_allclose(mass_properties(far).inertia, mass_properties(SHAPES["box"]).inertia, rtol=1e-8, atol=1e-8)
+        np.testing.assert_allclose(
+            mass_properties(far).inertia, mass_properties(SHAPES["box"]).inertia, rtol=1e-8, atol=1e-8
+        )
 
     def test_a_flat_mesh_is_refused_in_words(self):
         flat = Mesh(np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0]], float), np.array([[0, 1, 2], [0, 2, 1]]))

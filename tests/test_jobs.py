@@ -87,7 +87,9 @@ class Work(unittest.TestCase):
         wait_for(lambda: row(run).progress.get("done", 0) > 10, "some frames")
         with engine().connect() as connection:
             connection.execution_options(isolation_level="AUTOCOMMIT").execute(
-                text("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()")
+                text(
+                    "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()"
+                )
             )
         engine().dispose()
         self.assertEqual(self.ended(run).state, "done")

@@ -17,7 +17,9 @@ from launch import place, processes  # noqa: E402
 class Starter(unittest.TestCase):
     def run_urst(self, *words, data):
         env = os.environ | {"URST_DATA": str(data)}
-        return subprocess.run([sys.executable, str(ROOT / "urst"), *words], capture_output=True, text=True, env=env, timeout=60)
+        return subprocess.run(
+            [sys.executable, str(ROOT / "urst"), *words], capture_output=True, text=True, env=env, timeout=60
+        )
 
     def test_help_and_an_unknown_command(self):
         with tempfile.TemporaryDirectory() as data:

@@ -93,7 +93,8 @@ class Solids(unittest.TestCase):
 
     def test_what_is_refused_says_why(self):
         crossing = Mesh(
-            np.concatenate([self.BOX.vertices, self.BOX.vertices + 0.4]), np.concatenate([self.BOX.triangles, self.BOX.triangles + 8])
+            np.concatenate([self.BOX.vertices, self.BOX.vertices + 0.4]),
+            np.concatenate([self.BOX.triangles, self.BOX.triangles + 8]),
         )
         nan = self.BOX.vertices.copy()
         nan[3, 1] = np.nan
@@ -112,7 +113,9 @@ class Solids(unittest.TestCase):
 
     def test_sound_meshes_pass(self):
         solid = (manifold3d.Manifold.sphere(1.0, 48) - manifold3d.Manifold.cube((2, 2, 2))).to_mesh64()
-        mesh = Mesh(np.asarray(solid.vert_properties)[:, :3].astype(float), np.asarray(solid.tri_verts).astype(np.int64))
+        mesh = Mesh(
+            np.asarray(solid.vert_properties)[:, :3].astype(float), np.asarray(solid.tri_verts).astype(np.int64)
+        )
         check_solid(mesh)
         self.assertEqual(len(self_crossings(generators.ball(1.0, 16)[0])), 0)
 

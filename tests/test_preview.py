@@ -19,17 +19,25 @@ def picture(meshes, **options):
 class Renderer(unittest.TestCase):
     def test_a_box_covers_what_projection_says(self):
         wall = generators.box_between((-1, 0, 0), (1, 0.5, 2))
-        changed = np.abs(picture([wall]) - picture([generators.box_between((50, 80, 50), (51, 81, 51))])).sum(axis=2) > 0
+        changed = (
+            np.abs(picture([wall]) - picture([generators.box_between((50, 80, 50), (51, 81, 51))])).sum(axis=2) > 0
+        )
         half = 80 / np.tan(np.radians(20)) / 10
         self.assertAlmostEqual(changed.any(axis=0).sum(), 2 * half, delta=2)
         self.assertAlmostEqual(changed.any(axis=1).sum(), 2 * half, delta=2)
 
     def test_what_is_nearer_hides_what_is_farther(self):
-        near, far = generators.box_between((-0.5, -2, 0.5), (0.5, -1.5, 1.5)), generators.box_between((-0.4, 3, 0.6), (0.4, 4, 1.4))
+        near, far = (
+            generators.box_between((-0.5, -2, 0.5), (0.5, -1.5, 1.5)),
+            generators.box_between((-0.4, 3, 0.6), (0.4, 4, 1.4)),
+        )
         np.testing.assert_array_equal(picture([near, far])[30:60, 70:90], picture([near])[30:60, 70:90])
 
     def test_a_roof_throws_a_shadow(self):
-        floor, roof = generators.box_between((-3, -3, -0.1), (3, 3, 0)), generators.box_between((-1, -1, 2.6), (1, 1, 2.7))
+        floor, roof = (
+            generators.box_between((-3, -3, -0.1), (3, 3, 0)),
+            generators.box_between((-1, -1, 2.6), (1, 1, 2.7)),
+        )
         self.assertLess(picture([floor, roof]).min(), picture([floor]).min() - 20)
 
     def test_dust_dims_what_stands_behind_it_by_beer_and_lambert(self):
@@ -39,7 +47,9 @@ class Renderer(unittest.TestCase):
         dusty = picture([wall], dust=(density, (-4, 0, -3), 0.1))
         clear = picture([wall])
         share = np.exp(-EXTINCTION * amount * thickness)
-        black = render(VIEW, wall.vertices[wall.triangles], np.zeros((12, 3)), dust=(density, (-4, 0, -3), 0.1)).astype(int)
+        black = render(VIEW, wall.vertices[wall.triangles], np.zeros((12, 3)), dust=(density, (-4, 0, -3), 0.1)).astype(
+            int
+        )
         to_linear = lambda c: np.where(c <= 10.3, c / 255 / 12.92, ((c / 255 + 0.055) / 1.055) ** 2.4)  # noqa: E731
         passed = (to_linear(dusty[45, 80]) - to_linear(black[45, 80])) / to_linear(clear[45, 80])
         np.testing.assert_allclose(passed, share, atol=0.04)

@@ -42,9 +42,8 @@ class Bounce(unittest.TestCase):
         settings = FREE.model_copy(update={"steps": 32})
         for e in (0.5, 0.8):
             s = solver([GROUND, box((-0.1, -0.1, 1), (0.1, 0.1, 1.2))], fixed=(0,), settings=settings, restitution=e)
-            height, speed = [], []
-            run(s, 1.6, lambda s: (height.append(s.bodies.position[1, 2] - 0.1), speed.append(s.bodies.velocity[1, 2])))
-            height, speed = np.array(height), np.array(speed)
+            track = run(s, 1.6, lambda s: (s.bodies.position[1, 2] - 0.1, s.bodies.velocity[1, 2]))
+            height, speed = np.array(track).T
             touch = int(np.flatnonzero((speed[:-1] < 0) & (speed[1:] > 0))[0])
             top = height[touch:][: int(0.9 / s.step_dt)].max()
             self.assertAlmostEqual(top, e**2, delta=0.03 * e**2)
@@ -52,7 +51,13 @@ class Bounce(unittest.TestCase):
     def test_no_bounce_gains_energy(self):
         s = solver([GROUND, box((-0.1, -0.1, 1), (0.1, 0.1, 1.2))], fixed=(0,), restitution=1.0)
         most = []
-        run(s, 3.0, lambda s: most.append(0.5 * np.dot(s.bodies.velocity[1], s.bodies.velocity[1]) + G * s.bodies.position[1, 2]))
+        run(
+            s,
+            3.0,
+            lambda s: most.append(
+                0.5 * np.dot(s.bodies.velocity[1], s.bodies.velocity[1]) + G * s.bodies.position[1, 2]
+            ),
+        )
         self.assertLess(max(most), most[0] * 1.01)
 
 
@@ -66,7 +71,10 @@ class FreeTop(unittest.TestCase):
         order = np.argsort(inertia)
         i1, i2, i3 = inertia[order]
         w = spin[0][order]
-        m2, energy = (i1 * w[0]) ** 2 + (i2 * w[1]) ** 2 + (i3 * w[2]) ** 2, 0.5 * (i1 * w[0] ** 2 + i2 * w[1] ** 2 + i3 * w[2] ** 2)
+        m2, energy = (
+            (i1 * w[0]) ** 2 + (i2 * w[1]) ** 2 + (i3 * w[2]) ** 2,
+            0.5 * (i1 * w[0] ** 2 + i2 * w[1] ** 2 + i3 * w[2] ** 2),
+        )
         self.assertGreater(m2, 2 * energy * i2)
         k2 = (i2 - i1) * (2 * energy * i3 - m2) / ((i3 - i2) * (m2 - 2 * energy * i1))
         period = 4 * ellipk(k2) * np.sqrt(i1 * i2 * i3 / ((i3 - i2) * (m2 - 2 * energy * i1)))
@@ -114,14 +122,18 @@ class Stacks(unittest.TestCase):
         self.assertEqual(int(s.bodies.awake[1:].sum()), 0)
 
     def test_overlap_at_the_start_does_not_explode(self):
-        s = solver([GROUND, box((-0.2, -0.2, -0.05), (0.2, 0.2, 0.35)), box((-0.2, -0.2, 0.25), (0.2, 0.2, 0.65))], fixed=(0,))
+        s = solver(
+            [GROUND, box((-0.2, -0.2, -0.05), (0.2, 0.2, 0.35)), box((-0.2, -0.2, 0.25), (0.2, 0.2, 0.65))], fixed=(0,)
+        )
         fastest = []
         run(s, 2.0, lambda s: fastest.append(np.linalg.norm(s.bodies.velocity, axis=1).max()))
         self.assertLess(max(fastest), FREE.push_speed + 0.2)
         self.assertLess(s.gauges()["deepest_overlap"], 2e-3)
 
     def test_a_touch_wakes_a_sleeper(self):
-        s = solver([GROUND, box((-0.2, -0.2, 0), (0.2, 0.2, 0.4)), box((-0.05, -0.05, 3), (0.05, 0.05, 3.1))], fixed=(0,))
+        s = solver(
+            [GROUND, box((-0.2, -0.2, 0), (0.2, 0.2, 0.4)), box((-0.05, -0.05, 3), (0.05, 0.05, 3.1))], fixed=(0,)
+        )
         run(s, 0.6)
         self.assertFalse(s.bodies.awake[1])
         awake = []
@@ -152,9 +164,14 @@ class Driven(unittest.TestCase):
 
 class Bonds(unittest.TestCase):
     def beam(self, blocks, tension, **options):
-        meshes = [box((-0.2, -0.1, 1.0), (0.0, 0.1, 1.2)), *(box((0.2 * k, -0.1, 1.0), (0.2 * k + 0.2, 0.1, 1.2)) for k in range(blocks))]
+        meshes = [
+            box((-0.2, -0.1, 1.0), (0.0, 0.1, 1.2)),
+            *(box((0.2 * k, -0.1, 1.0), (0.2 * k + 0.2, 0.1, 1.2)) for k in range(blocks)),
+        ]
         bonds = BondSettings(tension=tension, shear=10 * tension, scatter=0.0, modulus=2e8)
-        settings = RigidSettings(bonds=bonds, steps=16, substeps=8, settle=0.0, linear_damping=4.0, angular_damping=4.0, **options)
+        settings = RigidSettings(
+            bonds=bonds, steps=16, substeps=8, settle=0.0, linear_damping=4.0, angular_damping=4.0, **options
+        )
         return solver(meshes, fixed=(0,), settings=settings)
 
     def test_a_cantilever_bears_the_stress_of_beam_theory_at_its_root(self):
@@ -192,7 +209,14 @@ class Bonds(unittest.TestCase):
 class State(unittest.TestCase):
     def scene(self):
         rng = np.random.default_rng(4)
-        boxes = [transformed(box((-0.2, -0.2, -0.2), (0.2, 0.2, 0.2)), matrix(from_degrees(rng.uniform(0, 90, 3))), np.array([0, 0, 0.5 + 0.6 * k])) for k in range(6)]
+        boxes = [
+            transformed(
+                box((-0.2, -0.2, -0.2), (0.2, 0.2, 0.2)),
+                matrix(from_degrees(rng.uniform(0, 90, 3))),
+                np.array([0, 0, 0.5 + 0.6 * k]),
+            )
+            for k in range(6)
+        ]
         return solver([GROUND, *boxes], fixed=(0,))
 
     def test_restored_from_a_snapshot_it_goes_on_to_the_same_bytes(self):

@@ -51,8 +51,14 @@ class BadValues(unittest.TestCase):
             changed(tiny(), path, value)
 
     def test_a_count_of_none_or_a_million(self):
-        self.refused("count: 0 is not allowed; input should be greater than or equal to 1", ("layers", 0, "settings", "count"), 0)
-        self.refused("count: 1000000 is not allowed; input should be less than or equal to 20000", ("layers", 0, "settings", "count"), 10**6)
+        self.refused(
+            "count: 0 is not allowed; input should be greater than or equal to 1", ("layers", 0, "settings", "count"), 0
+        )
+        self.refused(
+            "count: 1000000 is not allowed; input should be less than or equal to 20000",
+            ("layers", 0, "settings", "count"),
+            10**6,
+        )
 
     def test_negative_density(self):
         self.refused("density: -5.0 is not allowed; input should be greater than 0", ("pieces", 0, "density"), -5.0)
@@ -173,7 +179,11 @@ class Quality(unittest.TestCase):
         shot = tiny()
         self.assertLess(draft(shot).layers[3].settings.cells(), shot.layers[3].settings.cells())
         self.assertEqual(with_frames(shot, "1-9").end, 9)
-        for text, sentence in (("2-9", "starts at frame 1, not 2"), ("1-99", "outside 1 to 18"), ("nine", "is not a range")):
+        for text, sentence in (
+            ("2-9", "starts at frame 1, not 2"),
+            ("1-99", "outside 1 to 18"),
+            ("nine", "is not a range"),
+        ):
             with self.assertRaisesRegex(BadValue, sentence):
                 with_frames(shot, text)
 

@@ -16,7 +16,11 @@ KEY = "ab" * 20
 
 
 class FrameFiles(unittest.TestCase):
-    ARRAYS = {"a": np.arange(12, dtype=np.float32).reshape(3, 4), "empty": np.zeros((0, 3)), "flags": np.array([1, 0], np.uint8)}
+    ARRAYS = {
+        "a": np.arange(12, dtype=np.float32).reshape(3, 4),
+        "empty": np.zeros((0, 3)),
+        "flags": np.array([1, 0], np.uint8),
+    }
 
     def test_arrays_and_meta_come_back_exactly(self):
         arrays, meta = frames.decode(frames.encode(self.ARRAYS, {"frame": 3, "gauges": {"x": 0.1}}))

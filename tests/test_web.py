@@ -37,7 +37,9 @@ class Web(unittest.TestCase):
             return shots.get(db, shot_id).shot
 
     def set(self, shot_id, layer, path, value):
-        return self.http.post(f"/shots/{shot_id}/recipe/{layer}", data={"path": path, "value": value}, headers={"accept": "text/html"})
+        return self.http.post(
+            f"/shots/{shot_id}/recipe/{layer}", data={"path": path, "value": value}, headers={"accept": "text/html"}
+        )
 
     def test_a_setting_typed_with_a_unit_is_kept_in_si(self):
         shot_id = self.live.add(tiny())
@@ -152,7 +154,10 @@ class Web(unittest.TestCase):
         obj = "o crate\nv 0 0 2\nv 1 0 2\nv 0 1 2\nv 0 0 3\nf 1 3 2\nf 1 2 4\nf 2 3 4\nf 1 4 3\n"
         self.assertEqual(self.http.post(f"/shots/{shot_id}/meshes", files={"file": ("c.obj", obj)}).status_code, 303)
         self.assertEqual([p.name for p in self.shot(shot_id).pieces], ["Floor", "Box", "crate"])
-        for name, data, words in (("c.glb", "a letter", "not a binary glTF"), ("c.obj", obj.replace("f 1 4 3\n", ""), "is open")):
+        for name, data, words in (
+            ("c.glb", "a letter", "not a binary glTF"),
+            ("c.obj", obj.replace("f 1 4 3\n", ""), "is open"),
+        ):
             reply = self.http.post(f"/shots/{shot_id}/meshes", files={"file": (name, data)})
             self.assertEqual(reply.status_code, 422)
             self.assertIn(words, reply.json()["message"])
@@ -166,7 +171,9 @@ class Web(unittest.TestCase):
         self.http.post(f"/shots/{shot_id}/handover", data={"what": ["csv", "gltf"]}).raise_for_status()
         wait_for(lambda: not self.live.state(shot_id)["runs"], "the hand-over")
         self.assertEqual(self.http.get(f"/shots/{shot_id}/handover/fall.glb").content[:4], b"glTF")
-        self.assertIn("fall.gauges.csv", self.http.get(f"/shots/{shot_id}/handover", headers={"accept": "text/html"}).text)
+        self.assertIn(
+            "fall.gauges.csv", self.http.get(f"/shots/{shot_id}/handover", headers={"accept": "text/html"}).text
+        )
         self.assertEqual(self.http.get(f"/shots/{shot_id}/handover/..%2F..%2F..%2Fetc%2Fpasswd").status_code, 422)
 
     def test_a_second_bake_of_a_shot_waits_for_the_first(self):
@@ -188,7 +195,14 @@ class Web(unittest.TestCase):
 
     def test_pages_answer_and_carry_the_policy(self):
         shot_id = self.live.add(tiny())
-        for path in ("/", "/queue", "/queue/table", f"/shots/{shot_id}", f"/shots/{shot_id}/handover", f"/shots/{shot_id}/picture.svg"):
+        for path in (
+            "/",
+            "/queue",
+            "/queue/table",
+            f"/shots/{shot_id}",
+            f"/shots/{shot_id}/handover",
+            f"/shots/{shot_id}/picture.svg",
+        ):
             reply = self.http.get(path, headers={"accept": "text/html"})
             self.assertEqual(reply.status_code, 200, path)
             self.assertIn("script-src 'self'", reply.headers["content-security-policy"])

@@ -18,8 +18,12 @@ def main(argv: list[str] | None = None) -> int:
     bake.add_argument("--out", type=Path, required=True, help="folder of the results")
     bake.add_argument("--layer", action="append", help="bake only this layer and what it reads; may be repeated")
     bake.add_argument("--frames", help="bake only FIRST-LAST of the shot, FIRST being its first frame")
-    bake.add_argument("--quality", choices=("draft", "shot"), default="shot", help="draft: half the fragments, coarser cells")
-    bake.add_argument("--resume", action="store_true", help="go on with what is in the folder (this is also the default)")
+    bake.add_argument(
+        "--quality", choices=("draft", "shot"), default="shot", help="draft: half the fragments, coarser cells"
+    )
+    bake.add_argument(
+        "--resume", action="store_true", help="go on with what is in the folder (this is also the default)"
+    )
     export = commands.add_parser("export", help="write a baked shot in open formats")
     export.add_argument("file", type=Path)
     export.add_argument("--store", type=Path, required=True, help="folder of the results")
@@ -73,7 +77,11 @@ def _bake(options) -> int:
     def report(p):
         end = "\n" if p.done == p.total or not sys.stdout.isatty() else "\r"
         filled = int(30 * p.done / p.total)
-        print(f"{p.layer:>10} [{'#' * filled:<30}] frame {p.frame} {p.done}/{p.total} {p.seconds:6.2f} s", end=end, flush=True)
+        print(
+            f"{p.layer:>10} [{'#' * filled:<30}] frame {p.frame} {p.done}/{p.total} {p.seconds:6.2f} s",
+            end=end,
+            flush=True,
+        )
 
     try:
         bake(shot, store, options.layer, report=report, should_stop=lambda: bool(stopping))

@@ -115,7 +115,13 @@ class FallBake:
             bonded=np.array([p.bonded for p in owner], bool),
         )
         self.solver = RigidSolver(
-            self.fragments, self.patches, matter, self.settings, gravity=shot.gravity, drive=self._drive(owner), rate=shot.rate
+            self.fragments,
+            self.patches,
+            matter,
+            self.settings,
+            gravity=shot.gravity,
+            drive=self._drive(owner),
+            rate=shot.rate,
         )
         self.static = self.fragments.to_arrays() | self.patches.to_arrays()
         self.static |= {
@@ -218,7 +224,11 @@ class BillowBake:
         shed = next(shot.layer(x.layer) for x in layer.reads if shot.layer(x.layer).kind == "shed")
         self.shed = shed.settings
         self.static = {}
-        self.meta = {"origin": list(layer.settings.low), "cell": layer.settings.cell_size, "shape": list(self.solver.shape)}
+        self.meta = {
+            "origin": list(layer.settings.low),
+            "cell": layer.settings.cell_size,
+            "shape": list(self.solver.shape),
+        }
 
     def _points(self, frame):
         points = self.inputs.frame("shed", frame)

@@ -9,7 +9,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from urst.bake import layers as kinds
-from urst.errors import CacheDamaged, StoreFull, Stopped
+from urst.errors import CacheDamaged, Stopped, StoreFull
 from urst.shot.document import Shot
 from urst.shot.keys import layer_keys
 from urst.shot.plan import plan

@@ -26,7 +26,9 @@ def address() -> str:
 @lru_cache
 def engine() -> Engine:
     """Return the process's engine; lost connections are noticed and replaced."""
-    return create_engine(address().replace("postgresql://", "postgresql+psycopg://", 1), pool_pre_ping=True, pool_size=8)
+    return create_engine(
+        address().replace("postgresql://", "postgresql+psycopg://", 1), pool_pre_ping=True, pool_size=8
+    )
 
 
 def session() -> Session:

@@ -25,7 +25,9 @@ def add(session: Session, shot_id: str, shot: Shot, layers: list[str], kind: str
 
 def open_of(session: Session, shot_id: str) -> list[RunRow]:
     """Return the queued and running runs of a shot, oldest first."""
-    return list(session.scalars(select(RunRow).where(RunRow.shot_id == shot_id, RunRow.state.in_(OPEN)).order_by(RunRow.id)))
+    return list(
+        session.scalars(select(RunRow).where(RunRow.shot_id == shot_id, RunRow.state.in_(OPEN)).order_by(RunRow.id))
+    )
 
 
 def latest(session: Session, limit: int = 40) -> list[RunRow]:
@@ -67,6 +69,8 @@ def index(session: Session, key: str, kind: str, frames: int, size: int, seconds
 def rates(session: Session) -> dict[str, float]:
     """Return the mean seconds a frame of each kind of layer on this machine so far."""
     rows = session.execute(
-        select(BakeRow.kind, func.sum(BakeRow.seconds), func.sum(BakeRow.frames)).where(BakeRow.frames > 0).group_by(BakeRow.kind)
+        select(BakeRow.kind, func.sum(BakeRow.seconds), func.sum(BakeRow.frames))
+        .where(BakeRow.frames > 0)
+        .group_by(BakeRow.kind)
     )
     return {kind: float(seconds) / float(frames) for kind, seconds, frames in rows}

@@ -29,7 +29,9 @@ def _hanging(swing, below: float) -> list[Key]:
     for frame, angle in swing:
         reach = _ROPE + below
         y, z = reach * np.sin(angle), _PIVOT_HEIGHT - reach * np.cos(angle)
-        keys.append(Key(frame=frame, position=(0.2, round(y, 5), round(z, 5)), rotation=(round(np.degrees(angle), 4), 0, 0)))
+        keys.append(
+            Key(frame=frame, position=(0.2, round(y, 5), round(z, 5)), rotation=(round(np.degrees(angle), 4), 0, 0))
+        )
     return keys
 
 

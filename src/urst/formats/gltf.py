@@ -23,7 +23,9 @@ class _Buffer:
         data = np.ascontiguousarray(array)
         view = g.BufferView(buffer=0, byteOffset=self.size, byteLength=data.nbytes, target=target)
         self.document.bufferViews.append(view)
-        accessor = g.Accessor(bufferView=len(self.document.bufferViews) - 1, componentType=component, count=len(data), type=kind)
+        accessor = g.Accessor(
+            bufferView=len(self.document.bufferViews) - 1, componentType=component, count=len(data), type=kind
+        )
         if bounds:
             flat = data.reshape(len(data), -1)
             accessor.min, accessor.max = flat.min(axis=0).tolist(), flat.max(axis=0).tolist()
@@ -41,7 +43,9 @@ def write_fragments(
     out = _Buffer()
     document = out.document
     for colour in colours:
-        surface = g.PbrMetallicRoughness(baseColorFactor=[*map(float, colour), 1.0], metallicFactor=0.0, roughnessFactor=0.9)
+        surface = g.PbrMetallicRoughness(
+            baseColorFactor=[*map(float, colour), 1.0], metallicFactor=0.0, roughnessFactor=0.9
+        )
         document.materials.append(g.Material(pbrMetallicRoughness=surface))
     pose = [(frame, a["position"], a["orientation"]) for frame, a in frames]
     times = np.array([(frame - start) / rate for frame, _, _ in pose], np.float32)

@@ -153,9 +153,11 @@ def _movie(baked, out):
     return [path]
 
 
-def pictures(shot: Shot, store: Store, should_stop=lambda: False, *, frames=None, size=(960, 540)) -> Iterator[np.ndarray]:
+def pictures(
+    shot: Shot, store: Store, should_stop=lambda: False, *, frames=None, size=(960, 540)
+) -> Iterator[np.ndarray]:
     """Render frames of a baked shot through its camera, (h, w, 3) uint8 each."""
-    from urst.core.preview.renderer import View, linear, render
+    from urst.core.preview.renderer import View, render
 
     baked = _Baked(shot, store, should_stop)
     fall = baked.of("fall")[0]

@@ -31,7 +31,9 @@ def read_meshes(data: bytes, name: str) -> list[tuple[str, Mesh]]:
     if kind == "stl" and len(data) > 84 and int.from_bytes(data[80:84], "little") * 50 + 84 == len(data):
         count = int.from_bytes(data[80:84], "little")
         if count > MOST_TRIANGLES:
-            raise BadMesh(f"'{name}' has {count:,} triangles, more than {MOST_TRIANGLES:,}: reduce it before importing.")
+            raise BadMesh(
+                f"'{name}' has {count:,} triangles, more than {MOST_TRIANGLES:,}: reduce it before importing."
+            )
     if kind == "glb" and data[:4] != b"glTF":
         raise BadFile(f"'{name}' is not a binary glTF file: its first bytes are not 'glTF'. Export it again as .glb.")
     try:

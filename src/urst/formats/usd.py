@@ -24,7 +24,9 @@ def _stage(path, start, end, rate):
     return stage
 
 
-def write_fragments(path: Path, fragments: Fragments, names: list[str], colours: list, frames: Frames, span, rate: float) -> None:
+def write_fragments(
+    path: Path, fragments: Fragments, names: list[str], colours: list, frames: Frames, span, rate: float
+) -> None:
     """Write one mesh a fragment under its piece, posed at every frame.
 
     names, colours : of the pieces; colours linear RGB

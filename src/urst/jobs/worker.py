@@ -134,7 +134,9 @@ def work_off(context, run_id: int) -> None:
         desk.close("failed", str(error))
     except Exception:
         log.exception("run broke", extra={"action": "break", "run": run_id})
-        desk.close("failed", "The work broke on a fault of Urst's own; the worker's log says where. Finished frames are kept.")
+        desk.close(
+            "failed", "The work broke on a fault of Urst's own; the worker's log says where. Finished frames are kept."
+        )
     else:
         log.info("run ends", extra={"action": "end", "run": run_id})
         desk.close("done")
@@ -175,4 +177,3 @@ def run() -> int:
         except procrastinate.exceptions.ConnectorException as error:
             log.warning("database lost, trying again", extra={"action": "reconnect", "cause": str(error)})
             time.sleep(2.0)
-

@@ -87,7 +87,9 @@ class Imported(_Part):
     def from_mesh(cls, mesh: Mesh, source: str = "") -> "Imported":
         """Pack a mesh."""
         pack = lambda a: base64.b64encode(zlib.compress(np.ascontiguousarray(a).tobytes(), 6)).decode()  # noqa: E731
-        return cls(source=source, vertices=pack(mesh.vertices.astype("<f8")), triangles=pack(mesh.triangles.astype("<i4")))
+        return cls(
+            source=source, vertices=pack(mesh.vertices.astype("<f8")), triangles=pack(mesh.triangles.astype("<i4"))
+        )
 
     def mesh(self) -> Mesh:
         """Unpack the mesh."""
@@ -95,7 +97,9 @@ class Imported(_Part):
             vertices = np.frombuffer(zlib.decompress(base64.b64decode(self.vertices)), "<f8").reshape(-1, 3)
             triangles = np.frombuffer(zlib.decompress(base64.b64decode(self.triangles)), "<i4").reshape(-1, 3)
         except (ValueError, zlib.error) as error:
-            raise BadFile(f"The mesh kept under '{self.source}' is damaged ({error}): import the file again.") from error
+            raise BadFile(
+                f"The mesh kept under '{self.source}' is damaged ({error}): import the file again."
+            ) from error
         return Mesh(vertices.astype(float), triangles.astype(np.int64))
 
 
@@ -248,15 +252,21 @@ class Shot(_Part):
         for layer in self.layers:
             for link in layer.reads:
                 if link.layer not in by_id:
-                    raise ValueError(f"layer '{layer.name}' reads '{link.layer}', which is not in the shot: add or unlink it")
+                    raise ValueError(
+                        f"layer '{layer.name}' reads '{link.layer}', which is not in the shot: add or unlink it"
+                    )
                 kind = by_id[link.layer].kind
                 if kind not in READS[layer.kind] and not _reaches(by_id, link.layer, layer.id):
                     allowed = ", ".join(READS[layer.kind]) or "no other layer"
-                    raise ValueError(f"layer '{layer.name}' ({layer.kind}) cannot read a {kind} layer; it reads {allowed}")
+                    raise ValueError(
+                        f"layer '{layer.name}' ({layer.kind}) cannot read a {kind} layer; it reads {allowed}"
+                    )
             if layer.kind == "break":
                 missing = [p for p in layer.settings.pieces if p not in names]
                 if missing:
-                    raise ValueError(f"layer '{layer.name}' breaks '{missing[0]}', which is no set piece: name one of the set")
+                    raise ValueError(
+                        f"layer '{layer.name}' breaks '{missing[0]}', which is no set piece: name one of the set"
+                    )
         broken = [p for layer in self.layers if layer.kind == "break" for p in layer.settings.pieces]
         _distinct(broken, "broken pieces (each piece is broken by one layer)")
         _no_cycle(by_id)

@@ -65,4 +65,6 @@ def forecast(shot: Shot, layer_id: str, rate: float | None = None) -> Forecast:
     unit, count = units(shot, layer_id)
     frames = 1 if layer.kind == "break" else len(shot.frames())
     seconds = rate if rate else SECONDS[layer.kind] * count
-    return Forecast(unit, count, frames, MEMORY[layer.kind] * count, DISK[layer.kind] * count * frames, seconds * frames)
+    return Forecast(
+        unit, count, frames, MEMORY[layer.kind] * count, DISK[layer.kind] * count * frames, seconds * frames
+    )

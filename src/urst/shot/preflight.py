@@ -115,9 +115,7 @@ def _scale(shot, placed):
 
 def _overlaps(shot, placed):
     found = []
-    solids = [
-        (i, hull_of(m.vertices), *m.bounds()) for i, p in enumerate(shot.pieces) for m in placed[p.name]
-    ]
+    solids = [(i, hull_of(m.vertices), *m.bounds()) for i, p in enumerate(shot.pieces) for m in placed[p.name]]
     lows, highs = np.array([s[2] for s in solids]), np.array([s[3] for s in solids])
     owner = np.array([s[0] for s in solids])
     loose = np.array([shot.pieces[s[0]].motion == "loose" for s in solids])

@@ -46,7 +46,9 @@ async def _guard(request: Request, call_next):
         if origin and urlsplit(origin).netloc != request.headers.get("host"):
             return PlainTextResponse("This change did not come from one of Urst's own pages, so it was refused.", 403)
         if int(request.headers.get("content-length") or 0) > pages.MOST_UPLOAD:
-            return PlainTextResponse(f"The upload is larger than {pages.MOST_UPLOAD // 2**20} MB: reduce the mesh.", 413)
+            return PlainTextResponse(
+                f"The upload is larger than {pages.MOST_UPLOAD // 2**20} MB: reduce the mesh.", 413
+            )
     response = await call_next(request)
     response.headers["Content-Security-Policy"] = _POLICY
     response.headers["X-Content-Type-Options"] = "nosniff"

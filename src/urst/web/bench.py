@@ -158,7 +158,9 @@ def hand_over(shot_id: str, what: list[str] = Form()):
     disk, keys = state.store(), layer_keys(shot)
     missing = [x.name for x in shot.layers if x.kind != "break" and disk.frames(keys[x.id])[-1:] != [shot.end]]
     if missing:
-        raise BadValue(f"{', '.join(missing)} {'is' if len(missing) == 1 else 'are'} not baked to the last frame: bake first.")
+        raise BadValue(
+            f"{', '.join(missing)} {'is' if len(missing) == 1 else 'are'} not baked to the last frame: bake first."
+        )
     return {"run": queue.submit(shot_id, shot, what, "handover")}
 
 
@@ -175,7 +177,9 @@ def _handover_page(request, shot_id):
     folder = _handover_folder(shot_id)
     files = sorted(p for p in folder.rglob("*") if p.is_file()) if folder.is_dir() else []
     listed = [(p.relative_to(folder).as_posix(), p.stat().st_size) for p in files]
-    return page(request, "handover.html", kept=kept, files=listed, last=last if last and last.kind == "handover" else None)
+    return page(
+        request, "handover.html", kept=kept, files=listed, last=last if last and last.kind == "handover" else None
+    )
 
 
 def _handover_folder(shot_id):
@@ -192,4 +196,6 @@ def download(shot_id: str, name: str):
     if not path.is_relative_to(folder) or not path.is_file():
         raise BadValue(f"There is no file '{name}': hand it over first.")
     kind = "video/mp4" if path.suffix == ".mp4" else "application/octet-stream"
-    return Response(path.read_bytes(), media_type=kind, headers={"Content-Disposition": f'attachment; filename="{path.name}"'})
+    return Response(
+        path.read_bytes(), media_type=kind, headers={"Content-Disposition": f'attachment; filename="{path.name}"'}
+    )

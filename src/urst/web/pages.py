@@ -31,7 +31,9 @@ def shot_list(request: Request):
             keys = layer_keys(kept.shot)
             layers = [layer_health(kept.shot, x, keys[x.id], [], disk) for x in kept.shot.layers]
             open_runs = runs.open_of(db, kept.id)
-            cards.append({"kept": kept, "layers": layers, "bytes": sum(x["bytes"] for x in layers), "busy": bool(open_runs)})
+            cards.append(
+                {"kept": kept, "layers": layers, "bytes": sum(x["bytes"] for x in layers), "busy": bool(open_runs)}
+            )
     return page(request, "shots.html", cards=cards, free=disk.free_bytes())
 
 

@@ -202,7 +202,9 @@ def read(layer, path: str, text: str) -> Any:
             raise BadValue(f"{field.label}: '{text}' has {len(parts)} numbers; write three, like 0, 1.5, 2.")
         return [parse_number(p, field.si, field.label) * field.scale for p in parts]
     if isinstance(value, tuple):
-        return [p.strip() for p in text.split(",") if p.strip()] if "," in text and text not in value else [text.strip()]
+        return (
+            [p.strip() for p in text.split(",") if p.strip()] if "," in text and text not in value else [text.strip()]
+        )
     if isinstance(value, str):
         return text
     number = parse_number(text.replace(" ", "") if isinstance(value, int) else text, field.si, field.label)

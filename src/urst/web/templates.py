@@ -18,7 +18,9 @@ def _size(count: float) -> str:
 
 def _clock(seconds: float) -> str:
     whole = round(seconds)
-    return f"{whole // 3600}:{whole // 60 % 60:02}:{whole % 60:02}" if whole >= 3600 else f"{whole // 60}:{whole % 60:02}"
+    return (
+        f"{whole // 3600}:{whole // 60 % 60:02}:{whole % 60:02}" if whole >= 3600 else f"{whole // 60}:{whole % 60:02}"
+    )
 
 
 _templates.env.filters |= {"size": _size, "clock": _clock, "whole": lambda n: f"{n:,}".replace(",", "\u2009")}

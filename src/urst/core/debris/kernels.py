@@ -41,10 +41,26 @@ def due(pair, area, anchor, normal, parted, given, per_area, reach, least_speed,
         square = 0.0
         for c in range(3):
             d, e = (c + 1) % 3, (c + 2) % 3
-            ad = rotation[i, d, 0] * anchor[m, 0, 0] + rotation[i, d, 1] * anchor[m, 0, 1] + rotation[i, d, 2] * anchor[m, 0, 2]
-            ae = rotation[i, e, 0] * anchor[m, 0, 0] + rotation[i, e, 1] * anchor[m, 0, 1] + rotation[i, e, 2] * anchor[m, 0, 2]
-            bd = rotation[j, d, 0] * anchor[m, 1, 0] + rotation[j, d, 1] * anchor[m, 1, 1] + rotation[j, d, 2] * anchor[m, 1, 2]
-            be = rotation[j, e, 0] * anchor[m, 1, 0] + rotation[j, e, 1] * anchor[m, 1, 1] + rotation[j, e, 2] * anchor[m, 1, 2]
+            ad = (
+                rotation[i, d, 0] * anchor[m, 0, 0]
+                + rotation[i, d, 1] * anchor[m, 0, 1]
+                + rotation[i, d, 2] * anchor[m, 0, 2]
+            )
+            ae = (
+                rotation[i, e, 0] * anchor[m, 0, 0]
+                + rotation[i, e, 1] * anchor[m, 0, 1]
+                + rotation[i, e, 2] * anchor[m, 0, 2]
+            )
+            bd = (
+                rotation[j, d, 0] * anchor[m, 1, 0]
+                + rotation[j, d, 1] * anchor[m, 1, 1]
+                + rotation[j, d, 2] * anchor[m, 1, 2]
+            )
+            be = (
+                rotation[j, e, 0] * anchor[m, 1, 0]
+                + rotation[j, e, 1] * anchor[m, 1, 1]
+                + rotation[j, e, 2] * anchor[m, 1, 2]
+            )
             v = velocity[j, c] + spin[j, d] * be - spin[j, e] * bd - velocity[i, c] - spin[i, d] * ae + spin[i, e] * ad
             square += v * v
         speed[m] = np.sqrt(square)

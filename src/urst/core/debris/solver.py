@@ -97,9 +97,7 @@ class DebrisSolver:
         if not n:
             return
         deepest = np.zeros(n)
-        kernels.fly(
-            self.position, self.velocity, self.size, self.kind, self.gravity, self.settings.density, h, deepest
-        )
+        kernels.fly(self.position, self.velocity, self.size, self.kind, self.gravity, self.settings.density, h, deepest)
         hulls = self.fragments.hulls
         margin = np.full(len(self.fragments), 0.5 * self.settings.largest)
         vertices, planes = np.empty_like(hulls.vertices), np.empty_like(hulls.planes)

@@ -29,9 +29,7 @@ def box(width: float, depth: float, height: float) -> list[Mesh]:
     return [box_between((-width / 2, -depth / 2, 0.0), (width / 2, depth / 2, height))]
 
 
-def brick_wall(
-    width: float, depth: float, height: float, brick_length: float, course_height: float
-) -> list[Mesh]:
+def brick_wall(width: float, depth: float, height: float, brick_length: float, course_height: float) -> list[Mesh]:
     """A wall one brick deep in running bond, half a brick's shift from course to course.
 
     The courses and the bricks in a course are rounded to whole numbers so that the wall has just the given

@@ -73,7 +73,11 @@ def shade(depth, index, normals, colours, frame, scale, sun, sun_frame, sun_scal
             facing = nx * sun[0] + ny * sun[1] + nz * sun[2]
             lit = 0.0
             if facing > 0.0:
-                x, y, q = p0 + 0.02 * nx - sun_frame[0, 0], p1 + 0.02 * ny - sun_frame[0, 1], p2 + 0.02 * nz - sun_frame[0, 2]
+                x, y, q = (
+                    p0 + 0.02 * nx - sun_frame[0, 0],
+                    p1 + 0.02 * ny - sun_frame[0, 1],
+                    p2 + 0.02 * nz - sun_frame[0, 2],
+                )
                 u = 0.5 * size + sun_scale * (x * sun_frame[1, 0] + y * sun_frame[1, 1] + q * sun_frame[1, 2])
                 v = 0.5 * size + sun_scale * (x * sun_frame[2, 0] + y * sun_frame[2, 1] + q * sun_frame[2, 2])
                 d = x * sun_frame[3, 0] + y * sun_frame[3, 1] + q * sun_frame[3, 2]

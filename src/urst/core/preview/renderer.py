@@ -80,12 +80,22 @@ def render(view: View, triangles: np.ndarray, colours: np.ndarray, *, points=Non
     kernels.shade(depth, index, normals, np.ascontiguousarray(colours, float), frame, scale, sun, sun_frame, sun_scale,
                   shadow, background, image)  # fmt: skip
     if points is not None and len(points[0]):
-        kernels.splat(np.asarray(points[0], float), np.asarray(points[1], float), np.asarray(points[2]), frame, scale, depth, image)
+        kernels.splat(
+            np.asarray(points[0], float),
+            np.asarray(points[1], float),
+            np.asarray(points[2]),
+            frame,
+            scale,
+            depth,
+            image,
+        )
     image = image.reshape(view.height, 2, view.width, 2, 3).mean(axis=(1, 3))
     if dust is not None and dust[0].max() > 0:
         density, origin, cell = dust
         light = np.empty_like(density)
         kernels.light_from_above(density, 0.35 * EXTINCTION, cell, light)
         near = depth.reshape(view.height, 2, view.width, 2).min(axis=(1, 3))
-        kernels.veil(near, frame, 0.5 * scale, density, light, np.asarray(origin, float), float(cell), EXTINCTION, image)
+        kernels.veil(
+            near, frame, 0.5 * scale, density, light, np.asarray(origin, float), float(cell), EXTINCTION, image
+        )
     return to_srgb(image)

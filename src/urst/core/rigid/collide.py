@@ -101,7 +101,11 @@ def _contact(i, j, margin, vertices, vertex_start, planes, face_start, loops, lo
     for a in range(edge_start[i], edge_start[i + 1]):
         p0, p1 = vi + edges[a, 0], vi + edges[a, 1]
         a0, a1 = fi + edges[a, 2], fi + edges[a, 3]
-        dx, dy, dz = vertices[p1, 0] - vertices[p0, 0], vertices[p1, 1] - vertices[p0, 1], vertices[p1, 2] - vertices[p0, 2]
+        dx, dy, dz = (
+            vertices[p1, 0] - vertices[p0, 0],
+            vertices[p1, 1] - vertices[p0, 1],
+            vertices[p1, 2] - vertices[p0, 2],
+        )
         # the arc between the two face normals runs round this axis
         bx = planes[a1, 1] * planes[a0, 2] - planes[a1, 2] * planes[a0, 1]
         by = planes[a1, 2] * planes[a0, 0] - planes[a1, 0] * planes[a0, 2]
@@ -120,7 +124,11 @@ def _contact(i, j, margin, vertices, vertex_start, planes, face_start, loops, lo
             if adc * bdc >= 0.0 or cba * bdc <= 0.0:
                 continue
             q0, q1 = vj + edges[b, 0], vj + edges[b, 1]
-            gx, gy, gz = vertices[q1, 0] - vertices[q0, 0], vertices[q1, 1] - vertices[q0, 1], vertices[q1, 2] - vertices[q0, 2]
+            gx, gy, gz = (
+                vertices[q1, 0] - vertices[q0, 0],
+                vertices[q1, 1] - vertices[q0, 1],
+                vertices[q1, 2] - vertices[q0, 2],
+            )
             nx, ny, nz = dy * gz - dz * gy, dz * gx - dx * gz, dx * gy - dy * gx
             square = nx * nx + ny * ny + nz * nz
             if square < 1e-6 * (dx * dx + dy * dy + dz * dz) * (gx * gx + gy * gy + gz * gz):

@@ -13,7 +13,6 @@ import numpy as np
 from urst.core.jit import inline, serial
 from urst.core.rigid.collide import DRIVEN, FIXED, LOOSE
 
-
 #: sweeps over the contacts that give back the bounce, so that the corners of a face agree
 BOUNCE_SWEEPS = 10
 
@@ -158,7 +157,7 @@ def move(bodies, h):
 def _push(bodies, i, j, ai, aj, px, py, pz):
     """Apply the impulse p to body j and its opposite to body i, at the arms ai and aj."""
     mi, mj = bodies.inverse_mass[i], bodies.inverse_mass[j]
-    vi, vj, wi, wj = bodies.velocity[i], bodies.velocity[j], bodies.spin[i], bodies.spin[j]
+    vi, vj = bodies.velocity[i], bodies.velocity[j]
     vi[0] -= mi * px
     vi[1] -= mi * py
     vi[2] -= mi * pz

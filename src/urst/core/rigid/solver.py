@@ -119,7 +119,13 @@ class RigidSolver:
             arm=np.zeros((b, 2, 3)),
             inverse=np.zeros((b, 2, 3, 3)),
         )
-        self.section = (patches.normal[use], patches.axis[use], patches.area[use], patches.moment[use], patches.extent[use])
+        self.section = (
+            patches.normal[use],
+            patches.axis[use],
+            patches.area[use],
+            patches.moment[use],
+            patches.extent[use],
+        )
         rng = np.random.default_rng(held.seed)
         share = np.clip(1.0 + held.scatter * rng.standard_normal(b), 0.05, None)
         self.strength = np.column_stack([held.tension * share, held.shear * share])
@@ -230,7 +236,14 @@ class RigidSolver:
         while True:
             pairs = np.empty((room, 2), np.int64)
             found = collide.find_pairs(
-                low, high, bodies.kind, self.neighbour_start, self.neighbours, self.neighbour_bond, self.bonds.alive, pairs
+                low,
+                high,
+                bodies.kind,
+                self.neighbour_start,
+                self.neighbours,
+                self.neighbour_bond,
+                self.bonds.alive,
+                pairs,
             )
             if found >= 0:
                 break
@@ -275,7 +288,9 @@ class RigidSolver:
         label = np.empty(len(self.rest), np.int64)
         # two bodies nearer than a hair press on each other even before the first impulse
         near = np.maximum(self.contacts.impulse[:, 0], 1e-3 - self.contacts.gap)
-        kernels.islands(len(label), self.bodies.kind, self.contacts.body, near, self.bonds.body, self.bonds.alive, label)
+        kernels.islands(
+            len(label), self.bodies.kind, self.contacts.body, near, self.bonds.body, self.bonds.alive, label
+        )
         return label
 
     def _wake(self):

@@ -1,0 +1,117 @@
+"""What is measured: each case yields (label, elements, seconds)."""
+
+import numpy as np
+import scipy.sparse.linalg as linalg
+
+from benchmarks.triad import timed
+from tests.bodies import GROUND, fragments_of, solver
+from tests.test_gas import matrix, weights, with_boxes
+from urst.core.debris.settings import DebrisSettings
+from urst.core.debris.solver import DebrisSolver
+from urst.core.fields import advect
+from urst.core.fields.pressure import PressureSolver
+from urst.core.fracture.breaking import break_pieces
+from urst.core.fracture.fragments import find_patches
+from urst.core.fracture.settings import FractureSettings
+from urst.core.gas.settings import GasSettings
+from urst.core.gas.solver import GasSolver
+from urst.core.geometry import generators
+
+
+def fields():
+    """Pressure and advection."""
+    for n in (64, 128):
+        faces = weights(with_boxes(n))
+        rhs = np.random.default_rng(0).standard_normal((n, n, n)).astype(np.float32)
+        for tolerance in (1e-4, 1e-6):
+            rounds = PressureSolver(*faces).solve(rhs, tolerance=tolerance)[1].iterations
+            seconds = timed(lambda f=faces, r=rhs, t=tolerance: PressureSolver(*f).solve(r, tolerance=t), 3)
+            yield f"pressure {n}^3 to {tolerance:g}, {rounds} rounds, set-up included", n**3, seconds
+    n = 48
+    faces = weights(with_boxes(n))
+    rhs = np.random.default_rng(0).standard_normal(n**3)
+    system = matrix(faces)
+    yield (
+        f"  the same, {n}^3 to 1e-4, SciPy's conjugate gradients",
+        n**3,
+        timed(lambda: linalg.cg(system, rhs, rtol=1e-4), 1),
+    )
+    n = 128
+    field, u, v, w = (
+        np.random.default_rng(1).standard_normal(s).astype(np.float32)
+        for s in ((n, n, n), (n + 1, n, n), (n, n + 1, n), (n, n, n + 1))
+    )
+    out, half = np.empty_like(field), np.float32(0.5)
+    carry = lambda: advect.carry(field, u, v, w, half, half, half, half, out)  # noqa: E731
+    yield f"semi-Lagrangian scalar {n}^3", n**3, timed(carry)
+
+
+def rigid():
+    """A pile that falls and lies."""
+    rng = np.random.default_rng(0)
+    for count in (300, 1000):
+        boxes = []
+        for k in range(count):
+            x, y, z = (
+                0.5 * (k % 10) + rng.uniform(-0.1, 0.1),
+                0.5 * (k // 10 % 10) + rng.uniform(-0.1, 0.1),
+                0.4 + 0.45 * (k // 100),
+            )
+            boxes.append(generators.box_between((x, y, z), (x + 0.4, y + 0.4, z + 0.4)))
+        s = solver([GROUND, *boxes], fixed=(0,))
+
+        def frame(s=s):
+            for _ in range(s.settings.steps):
+                s.step(s.step_dt)
+
+        for _ in range(12):
+            frame()
+        seconds = timed(frame, 9)
+        yield f"rigid: a frame of {count} boxes piling up, {len(s.contacts.gap)} contacts", count, seconds
+
+
+def fracture():
+    """Voronoi cells of a box and of a body that is not convex."""
+    box = generators.box(2, 1, 1)
+    settings = FractureSettings(pieces=("x",), count=300)
+    yield "fracture: a box into 300, patches included", 300, timed(lambda: break_pieces([(0, box)], settings), 3)
+
+
+def debris():
+    """Points among moving chunks."""
+    meshes = [GROUND, *(generators.box_between((0.5 * k, 0, 0), (0.5 * k + 0.4, 0.4, 0.4)) for k in range(100))]
+    fragments = fragments_of(meshes)
+    s = DebrisSolver(fragments, find_patches(fragments, 1e-3), np.zeros(0, np.int64), DebrisSettings())
+    n, rng = 100_000, np.random.default_rng(0)
+    s.position, s.velocity = rng.uniform((0, -1, 0), (50, 1, 1), (n, 3)), rng.standard_normal((n, 3))
+    s.size, s.age, s.kind = np.full(n, 0.01), np.zeros(n), np.zeros(n, np.uint8)
+    m = len(fragments)
+    pose = {
+        "position": fragments.centre.astype(np.float32), "orientation": np.tile([1.0, 0, 0, 0], (m, 1)).astype(np.float32),
+        "velocity": np.zeros((m, 3), np.float32), "spin": np.zeros((m, 3), np.float32), "bond_alive": np.zeros(0, np.uint8),
+    }  # fmt: skip
+    yield (
+        "debris: a frame of 100,000 chips among 100 chunks, 4 substeps",
+        n,
+        timed(lambda: s.step(pose, pose, 1 / 24), 5),
+    )
+
+
+def gas():
+    """A frame of dust with a source."""
+    for sharp in (False, True):
+        s = GasSolver(GasSettings(cell_size=1 / 64, low=(0, 0, 0), high=(1, 1, 1), sharp=sharp, most_substeps=1))
+        points = {
+            "position": np.full((1, 3), 0.5),
+            "velocity": np.array([[1.0, 0, 0.5]]),
+            "mass": np.array([0.01]),
+            "radius": 0.1,
+        }
+        yield (
+            f"gas: a step of 64^3, {'second-order' if sharp else 'plain'} advection",
+            64**3,
+            timed(lambda s=s, p=points: s.step(1 / 24, None, p), 5),
+        )
+
+
+CASES = {"fields": fields, "rigid": rigid, "fracture": fracture, "debris": debris, "gas": gas}

@@ -1,0 +1,81 @@
+"""Makes docs/screenshots/ anew: bakes the demo in a store of its own and photographs each main view."""
+
+import sys
+import time
+from pathlib import Path
+
+from selenium.webdriver.common.by import By
+
+from tests.live import Live, wait_for
+from tests.test_browser import browser
+from urst.demo import granary
+
+OUT = Path(__file__).parent / "screenshots"
+
+
+def main() -> int:
+    """Write the pictures; return 0."""
+    OUT.mkdir(exist_ok=True)
+    with Live() as live:
+        shot_id = live.add(granary.shot())
+        page = browser()
+        bench = f"{live.base}/shots/{shot_id}"
+
+        def picture(name):
+            time.sleep(2.5)
+            page.save_screenshot(str(OUT / f"{name}.png"))
+            print(name, flush=True)
+
+        def at(frame, layer="fall", mode="material"):
+            page.get(f"{bench}?layer={layer}")
+            wait_for(lambda: page.find_elements(By.CSS_SELECTOR, ".band"), "the strata")
+            time.sleep(2)
+            page.execute_script(
+                "for (let i = 1; i < arguments[0]; i += 1) document.body.dispatchEvent("
+                "new KeyboardEvent('keydown', { key: 'ArrowRight', bubbles: true }));"
+                "document.querySelector(`[data-mode=${arguments[1]}]`).click()",
+                frame,
+                mode,
+            )
+
+        try:
+            live.client.post(f"/shots/{shot_id}/bake/break").raise_for_status()
+
+            def health(layer):
+                return next(x for x in live.state(shot_id)["layers"] if x["id"] == layer)
+
+            wait_for(lambda: health("billow")["done"] > 30, "half a bake", 600)
+            at(26, "billow")
+            picture("baking")
+            wait_for(lambda: not live.state(shot_id)["runs"], "the bake", 900)
+            at(1, "break")
+            page.execute_script(
+                "const e = document.getElementById('explode'); e.value = 0.55; e.dispatchEvent(new Event('input'));"
+                "document.querySelector('[data-mode=fragment]').click()"
+            )
+            picture("exploded")
+            at(26)
+            picture("bench")
+            at(22, mode="speed")
+            page.execute_script("document.querySelector('[data-show=dust]').click()")
+            picture("speed")
+            at(40, "billow")
+            page.execute_script("document.querySelector('[data-theme-switch]').click()")
+            picture("plaster")
+            page.execute_script("document.querySelector('[data-theme-switch]').click()")
+            live.client.post(f"/shots/{shot_id}/handover", data={"what": ["csv", "gltf", "usd"]}).raise_for_status()
+            wait_for(lambda: not live.state(shot_id)["runs"], "the hand-over", 300)
+            for name, address in (
+                ("shots", live.base),
+                ("queue", f"{live.base}/queue"),
+                ("handover", f"{bench}/handover"),
+            ):
+                page.get(address)
+                picture(name)
+        finally:
+            page.quit()
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
