@@ -1,7 +1,9 @@
 """The store: whole or not at all, checked on reading, the same bytes for the same content."""
 
 import errno
+import itertools
 import tempfile
+import threading
 import unittest
 from pathlib import Path
 from unittest import mock
@@ -82,6 +84,24 @@ class StoreTests(unittest.TestCase):
         self.assertIsNone(self.store.read_checkpoint(KEY, 10))
         (self.store.folder(KEY) / "checkpoint000024.urf").write_bytes(b"half")
         self.assertEqual(self.store.read_checkpoint(KEY, 30)[0], 16)
+
+    def test_what_a_key_holds_is_counted_while_it_is_written(self):
+        stop = threading.Event()
+
+        def write():
+            for n in itertools.count():
+                if stop.is_set():
+                    return
+                self.store.write_checkpoint(KEY, n, {"s": np.zeros(10)})
+
+        writer = threading.Thread(target=write)
+        writer.start()
+        try:
+            for _ in range(300):
+                self.store.usage(KEY)
+        finally:
+            stop.set()
+            writer.join()
 
     def test_paths_do_not_leave_the_store(self):
         for key in ("../../etc", "AB" * 20, "", "ab/../" + "a" * 34):

@@ -35,7 +35,7 @@ def _hanging(swing, below: float) -> list[Key]:
     return keys
 
 
-def shot(*, fragments: int = 420, cell_size: float = 0.165, end: int = 96) -> Shot:
+def shot(*, fragments: int = 420, cell_size: float = 0.18, end: int = 96) -> Shot:
     """Return the shot; the arguments choose its quality."""
     swing = _swing(1, end, 24.0)
     pieces = [
@@ -69,11 +69,11 @@ def shot(*, fragments: int = 420, cell_size: float = 0.165, end: int = 96) -> Sh
             "pieces": ("Wall",), "pattern": "clustered", "count": fragments, "focus": (0.2, 0, 2.2), "focus_radius": 0.8,
             "seed": 7}},
         {"id": "fall", "name": "Fall", "kind": "fall", "reads": [{"layer": "break"}], "settings": {
-            "steps": 12, "bonds": {"tension": 0.35e6, "shear": 0.5e6, "scatter": 0.3}}},
+            "steps": 12, "top_spin": 20, "bonds": {"tension": 0.35e6, "shear": 0.5e6, "scatter": 0.3}}},
         {"id": "shed", "name": "Shed", "kind": "shed", "reads": [{"layer": "fall"}], "settings": {
             "chips": 260, "dust": 120, "puff_mass": 0.0006}},
         {"id": "billow", "name": "Billow", "kind": "billow", "reads": [{"layer": "fall"}, {"layer": "shed"}],
-         "settings": {"cell_size": cell_size, "low": (-6.0, -9.0, -0.6), "high": (5.6, 4.2, 6.2)}},
+         "settings": {"cell_size": cell_size, "low": (-6.5, -10.5, -0.6), "high": (6.1, 5.5, 7.4)}},
     ]  # fmt: skip
     hit = next(frame for frame, angle in swing if _ROPE * np.sin(angle) < 0.15 + _BALL)
     return parse(

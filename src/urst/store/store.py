@@ -136,9 +136,12 @@ class Store:
 
     def usage(self, key: str) -> Usage:
         """Return what a key holds."""
-        folder = self.folder(key)
-        sizes = [p.stat().st_size for p in folder.iterdir()] if folder.is_dir() else []
-        return Usage(len(self.frames(key)), sum(sizes))
+        folder, size = self.folder(key), 0
+        for path in folder.iterdir() if folder.is_dir() else ():
+            # a worker may finish or drop a file at this very moment
+            with contextlib.suppress(FileNotFoundError):
+                size += path.stat().st_size
+        return Usage(len(self.frames(key)), size)
 
     def keys(self) -> list[str]:
         """Return all keys in the store."""

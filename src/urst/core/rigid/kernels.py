@@ -410,6 +410,8 @@ def step(bodies, contacts, bonds, gravity, h, substeps, linear_keep, angular_kee
         _solve_bonds(bodies, bonds, h, lag, False)
         _solve_contacts(bodies, contacts, h, True, frequency, push_speed)
         _solve_bonds(bodies, bonds, h, lag, True)
+        # once more, since what the bonds gave back may have pushed bodies into each other again
+        _solve_contacts(bodies, contacts, h, True, frequency, push_speed)
         _limit(bodies, top_speed, top_spin)
         move(bodies, h)
         set_mobility(bodies)

@@ -158,6 +158,7 @@ export class Stage {
       bodies.outward = new Float32Array(count * 3);
       info.forEach((x, b) => {
         const sum = sums.get(x.piece);
+        x.parts = sum[3];
         if (sum[3] > 1) x.centre.forEach((c, i) => { bodies.outward[3 * b + i] = c - sum[i] / sum[3]; });
       });
       return bodies;
@@ -235,7 +236,7 @@ export class Stage {
     }
     bodies.tint((b, colour) => {
       const x = bodies.info[b];
-      if (mode === 'fragment' && x.number) colour.setHSL((b * 0.61803) % 1, 0.42, 0.5 + 0.12 * Math.sin(b));
+      if (mode === 'fragment' && x.parts > 1) colour.setHSL((b * 0.61803) % 1, 0.42, 0.5 + 0.12 * Math.sin(b));
       else if (mode === 'speed' && frame && x.motion !== 'fixed') {
         const v = frame.velocity;
         ramp(Math.hypot(v[3 * b], v[3 * b + 1], v[3 * b + 2]) / top, colour);
@@ -244,7 +245,7 @@ export class Stage {
         colour.set(x.colour);
         // bricks of one batch differ a little
         const wobble = 1 + 0.4 * ((b * 0.61803) % 1 - 0.5);
-        if (x.number) colour.multiplyScalar(wobble);
+        if (x.parts > 1) colour.multiplyScalar(wobble);
       }
     });
   }
@@ -311,7 +312,7 @@ export class Stage {
     }
     const title = document.createElement('b');
     title.className = 'font-semibold';
-    title.textContent = x.number && bodies.outward ? `${x.name} · fragment ${x.number}` : x.name;
+    title.textContent = x.parts > 1 ? `${x.name} · fragment ${x.number}` : x.name;
     probe.replaceChildren(title);
     for (const line of lines) probe.insertAdjacentHTML('beforeend', `<br>${line}`);
     const box = this.element.getBoundingClientRect();
