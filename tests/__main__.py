@@ -62,7 +62,10 @@ def main(words: list[str]) -> int:
     result = unittest.TextTestRunner(verbosity=2, resultclass=_Result, warnings=None).run(suite)
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     skipped = len(result.skipped)
-    print(f"{result.testsRun - failed - skipped} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""))
+    print(
+        f"{max(0, result.testsRun - failed - skipped)} passed, {failed} failed"
+        + (f", {skipped} skipped" if skipped else "")
+    )
     return 1 if failed else 0
 
 

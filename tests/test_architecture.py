@@ -16,10 +16,10 @@ ALLOWED = {
     "shot": {"core"},
     "store": set(),
     "formats": {"core", "shot", "store"},
-    "bake": {"core", "shot", "store", "demo"},
+    "bake": {"core", "shot", "store"},
     "db": {"shot"},
     "jobs": {"bake", "db", "formats", "shot", "store", "logs"},
-    "demo": {"shot", "db", "jobs", "store"},
+    "demo": {"bake", "shot", "db", "jobs", "store"},
     "web": {"shot", "store", "db", "jobs", "formats", "core", "logs"},
     "cli": {"bake", "db", "demo", "formats", "jobs", "shot", "store", "web"},
 }

@@ -52,6 +52,43 @@ class Web(unittest.TestCase):
         self.set(shot_id, "break", "focus", "1, 2 m, 30 cm")
         self.assertEqual(self.shot(shot_id).layer("break").settings.focus, (1.0, 2.0, 0.3))
 
+    def piece(self, shot_id, number, path, value):
+        data = {"path": path, "value": value}
+        return self.http.post(f"/shots/{shot_id}/pieces/{number}", data=data, headers={"accept": "text/html"})
+
+    def test_the_set_and_the_range_are_changed_like_any_setting(self):
+        shot_id = self.live.add(falling_box())
+        for path, value in (
+            ("position", "0, 0, 1.2 m"), ("shape.width", "60 cm"), ("material", "steel"), ("density", "2.4 t/m3"),
+            ("motion", "fixed"), ("bonded", "off"), ("name", "Anvil"), ("end", "30"), ("gravity", "0, 0, -1.62"),
+        ):  # fmt: skip
+            reply = self.piece(shot_id, 1, path, value)
+            self.assertEqual(reply.headers.get("hx-trigger"), "shot-changed", f"{path}: {reply.text[-300:]}")
+        shot = self.shot(shot_id)
+        anvil = shot.pieces[1]
+        self.assertEqual((anvil.name, anvil.material, anvil.motion, anvil.bonded), ("Anvil", "steel", "fixed", False))
+        self.assertEqual((anvil.position, anvil.shape.width, anvil.bulk()[0]), ((0.0, 0.0, 1.2), 0.6, 2400.0))
+        self.assertEqual((shot.end, shot.gravity), (30, (0.0, 0.0, -1.62)))
+        self.piece(shot_id, 1, "density", "")
+        self.assertEqual(self.shot(shot_id).pieces[1].bulk()[0], 7800.0)
+        for path, value, words in (
+            ("end", "-5", "is before start"), ("density", "-2", "greater than 0"), ("motion", "driven", "has no keys"),
+            ("name", "Floor", "two set pieces are called"), ("shape.width", "0", "greater than 0"),
+        ):  # fmt: skip
+            self.assertIn(words, self.piece(shot_id, 1, path, value).text)
+
+    def test_pieces_are_added_renamed_and_removed(self):
+        shot_id = self.live.add(tiny())
+        wall = [p.name for p in tiny().pieces].index("Wall")
+        self.piece(shot_id, wall, "name", "Gable")
+        self.assertEqual(self.shot(shot_id).layer("break").settings.pieces, ("Gable",))
+        self.assertEqual(self.http.post(f"/shots/{shot_id}/pieces/{wall}/remove").status_code, 422)
+        count = len(self.shot(shot_id).pieces)
+        self.http.post(f"/shots/{shot_id}/add-piece", data={"kind": "drum"}).raise_for_status()
+        self.assertEqual(self.shot(shot_id).pieces[-1].name, "Drum 3")
+        self.http.post(f"/shots/{shot_id}/pieces/{count}/remove").raise_for_status()
+        self.assertEqual(len(self.shot(shot_id).pieces), count)
+
     def test_a_bad_value_says_why_and_changes_nothing(self):
         shot_id = self.live.add(tiny())
         before = self.shot(shot_id)

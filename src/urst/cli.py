@@ -104,7 +104,7 @@ def _export(options) -> int:
 
 
 def _warm(options) -> int:
-    from urst.bake.warm import warm
+    from urst.demo.warm import warm
 
     for done, total, name in warm():
         print(f"compiling kernels {done}/{total}: {name}", flush=True)

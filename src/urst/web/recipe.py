@@ -6,8 +6,9 @@ from typing import Any, get_args
 from annotated_types import Ge, Gt, Le, Lt
 from pydantic import BaseModel
 
+from urst.core.materials import MATERIALS
 from urst.errors import BadValue
-from urst.shot.document import Shot
+from urst.shot.document import SetPiece, Shot
 from urst.shot.units import parse_number
 
 
@@ -137,17 +138,64 @@ class Row:
     choices: tuple[str, ...] = ()
 
 
-def rows(layer, shot: Shot) -> list[tuple[Question, list[Row]]]:
-    """The recipe of a layer."""
-    return [(q, [_row(layer, shot, f) for f in q.fields]) for q in QUESTIONS[layer.kind]]
+_SHAPE_FIELDS = {
+    "width": ("Width", "m"), "depth": ("Depth", "m"), "height": ("Height", "m"), "radius": ("Radius", "m"),
+    "brick_length": ("Brick length", "m"), "course_height": ("Course height", "m"), "sides": ("Sides", ""), "rings": ("Rings", ""),
+}  # fmt: skip
+
+SHOT_QUESTIONS = (
+    Question("How long?", "frames", (
+        Field("start", "First frame"),
+        Field("end", "Last frame"),
+        Field("rate", "Frames a second", "1/s", 1.0, "1/s"),
+        Field("gravity", "Gravity x, y, z", "m/s2", 1.0, "m/s2"),
+    )),
+)  # fmt: skip
 
 
-def _row(layer, shot, field):
-    info, value = _find(layer.settings, field.path)
+def piece_questions(piece: SetPiece) -> tuple[Question, ...]:
+    """The questions about a set piece."""
+    sizes = tuple(
+        Field(f"shape.{name}", label, unit, 1.0, unit)
+        for name, (label, unit) in _SHAPE_FIELDS.items()
+        if name in type(piece.shape).model_fields
+    )
+    return (
+        Question("What is it?", piece.shape.kind, (Field("name", "Name"), *sizes)),
+        Question("Where does it stand?", "base", (
+            Field("position", "At x, y, z", **METRES),
+            Field("rotation", "Turned x, y, z", "deg", 1.0, "deg"),
+        )),
+        Question("How does it move?", "motion", (
+            Field("motion", "Motion"),
+            Field("bonded", "Bonds to what it touches"),
+            Field("velocity", "Velocity", **SPEED),
+            Field("spin", "Spin", "rad/s", 1.0, "rad/s"),
+        )),
+        Question("What is it made of?", "matter", (
+            Field("material", "Material"),
+            Field("density", "Density", "kg/m3", 1.0, "kg/m3"),
+            Field("friction", "Friction"),
+            Field("restitution", "Bounce"),
+        )),
+    )  # fmt: skip
+
+
+def rows(model: BaseModel, questions: tuple[Question, ...], shot: Shot) -> list[tuple[Question, list[Row]]]:
+    """The recipe of a layer's settings, of a piece, or of the shot itself."""
+    return [(q, [_row(model, shot, f) for f in q.fields]) for q in questions]
+
+
+def _row(model, shot, field):
+    info, value = _find(model, field.path)
     title = info.description or ""
     span = _range(info, field)
     if span:
         title = f"{title} · {span}"
+    if field.path == "material":
+        return Row(field, "choice", value, title, tuple(MATERIALS))
+    if value is None:
+        return Row(field, "number", "", f"{title}; empty: the material's")
     if isinstance(value, bool):
         return Row(field, "switch", "on" if value else "off", title)
     if isinstance(value, tuple) and value and isinstance(value[0], float):
@@ -155,7 +203,8 @@ def _row(layer, shot, field):
     if isinstance(value, tuple):
         return Row(field, "words", ", ".join(value), title, tuple(p.name for p in shot.pieces))
     if isinstance(value, str):
-        return Row(field, "choice", value, title, get_args(info.annotation))
+        choices = get_args(info.annotation)
+        return Row(field, "choice" if choices else "text", value, title, choices)
     return Row(field, "number", _number(value / field.scale if field.scale != 1 else value), title)
 
 
@@ -182,7 +231,7 @@ def _range(info, field) -> str:
     return f"{low:g} to {high:g}{' ' + field.unit if field.unit else ''}"
 
 
-def read(layer, path: str, text: str) -> Any:
+def read(model: BaseModel, questions: tuple[Question, ...], path: str, text: str) -> Any:
     """Turn what was typed for a field into the kept value.
 
     Raises
@@ -190,10 +239,12 @@ def read(layer, path: str, text: str) -> Any:
     BadValue
         If there is no such field or the text does not fit it.
     """
-    field = next((f for q in QUESTIONS[layer.kind] for f in q.fields if f.path == path), None)
+    field = next((f for q in questions for f in q.fields if f.path == path), None)
     if field is None:
-        raise BadValue(f"'{path}' is no setting of a {layer.kind} layer.")
-    info, value = _find(layer.settings, path)
+        raise BadValue(f"'{path}' is no setting that can be changed here.")
+    info, value = _find(model, path)
+    if not text.strip() and info.default is None:
+        return None
     if isinstance(value, bool):
         return text == "on"
     if isinstance(value, tuple) and value and isinstance(value[0], float):

@@ -42,13 +42,14 @@ async function act(path) {
   }
 }
 
-async function refresh(documentChanged = false) {
+// `panel`: whether the panel on the left shows what was before and must be asked for anew.
+async function refresh(documentChanged = false, panel = documentChanged) {
   if (!meta || documentChanged) {
     meta = await getJson(`${base}/stage`);
     stage.statics.clear();
     await stage.load(meta);
-    if (documentChanged) htmx.ajax('GET', `${base}/recipe/${chosen}`, { target: '#recipe' });
   }
+  if (panel) reopen();
   state = await getJson(`${base}/state`);
   for (const x of state.layers) {
     const mine = running[x.id];
@@ -60,6 +61,13 @@ async function refresh(documentChanged = false) {
   gauges.draw(state, layer());
   header();
   show();
+}
+
+const openSet = number => htmx.ajax('GET', `${base}/pieces/${number}`, { target: '#recipe' });
+
+function reopen() {
+  if (document.querySelector('[data-panel="set"]')) openSet(document.getElementById('piece')?.value || 0);
+  else htmx.ajax('GET', `${base}/recipe/${chosen}`, { target: '#recipe' });
 }
 
 function header() {
@@ -166,6 +174,7 @@ const palette = new Palette($('palette'), () => [
   ...['material', 'fragment', 'speed', 'strain'].map(m => ({ name: `Colour by ${m}`, run: () => colour(m) })),
   ...Object.keys(stage.shown).map(w => ({ name: `Show or hide ${w}`, run: () => reveal(w) })),
   ...state.layers.map(x => ({ name: `Work on ${x.name}`, run: () => choose(x.id) })),
+  { name: 'Set pieces and frame range', run: () => openSet(0) },
   { name: 'Hand over files', run: () => { location.href = `${base}/handover`; } },
   { name: 'Queue', run: () => { location.href = '/queue'; } },
   { name: 'All shots', run: () => { location.href = '/'; } },
@@ -189,6 +198,8 @@ document.addEventListener('keydown', event => {
   }
 });
 
+$('set').addEventListener('click', () => openSet(0));
+$('recipe').addEventListener('change', event => { if (event.target.matches('[data-piece]')) openSet(event.target.value); });
 $('recipe').addEventListener('click', event => { if (event.target.closest('#bake')) bake(); });
 $('undo').addEventListener('click', () => act('history/undo'));
 $('redo').addEventListener('click', () => act('history/redo'));
@@ -206,7 +217,7 @@ $('import-form').elements.file.addEventListener('change', async event => {
   if (!response.ok) toast((await response.json()).message);
   else await refresh(true);
 });
-document.body.addEventListener('shot-changed', () => refresh(true));
+document.body.addEventListener('shot-changed', () => refresh(true, false));
 document.body.addEventListener('htmx:afterSwap', () => { if (state) header(); });
 document.body.addEventListener('htmx:responseError', event => toast(JSON.parse(event.detail.xhr.responseText).message));
 addEventListener('resize', () => { if (state) strata.draw(state, chosen); });
