@@ -55,6 +55,9 @@ async def _guard(request: Request, call_next):
     response.headers["Referrer-Policy"] = "same-origin"
     if request.url.path.startswith("/static/"):
         response.headers["Cache-Control"] = "no-cache"
+    elif response.headers.get("content-type", "").startswith("text/html"):
+        # pages listen for progress; one kept for going back would hold its connection
+        response.headers["Cache-Control"] = "no-store"
     return response
 
 

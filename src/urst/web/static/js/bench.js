@@ -253,5 +253,8 @@ source.addEventListener('frame', event => {
 });
 source.addEventListener('state', () => { if (state) { running = {}; refresh(); } });
 source.addEventListener('open', () => { if (state) refresh(); });
+// a page kept for going back must not keep one of the few connections a browser allows
+addEventListener('pagehide', () => source.close());
+addEventListener('pageshow', event => { if (event.persisted) location.reload(); });
 
 refresh().catch(error => toast(error.message));
