@@ -121,13 +121,18 @@ def _shatter_convex(hull, sites, piece, size):
         if cell is None:
             continue
         shape = cell.polyhedron(1e-9 * size)
-        if not _is_solid(shape.mesh(), size):
-            continue
+        if not shape.is_closed():
+            # joining corners closer than the tolerance has cost it a face
+            if not _is_solid(shape.mesh(), size):
+                continue
+            shape = hull_of(shape.vertices)
         mesh = shape.mesh()
+        if not _volume(mesh) > 1e-12 * size**3:
+            continue
         centre = mesh.vertices[mesh.triangles].mean(axis=1)
         planes = np.array([[*n, hull.vertices[p[0]] @ n] for n, p in zip(hull.normals, hull.loops)])
         outside = (np.abs(centre @ planes[:, :3].T - planes[:, 3]) < 1e-7 * size).any(axis=1)
-        solids.append(Solid(piece, mesh, ~outside, hull_of(shape.vertices)))
+        solids.append(Solid(piece, mesh, ~outside, shape))
     return solids
 
 
@@ -164,11 +169,18 @@ def _shatter_general(mesh, sites, piece, size):
     return solids
 
 
+def _volume(mesh):
+    """Enclosed volume [m3], 0 where there is none."""
+    try:
+        return mass_properties(mesh).volume
+    except BadMesh:
+        return 0.0
+
+
 def _is_solid(mesh, size):
     """Whether a part is thick enough for mass properties and a hull to mean anything."""
     try:
-        volume = mass_properties(mesh).volume
         hull_of(mesh.vertices)
     except BadMesh:
         return False
-    return volume > 1e-12 * size**3
+    return _volume(mesh) > 1e-12 * size**3

@@ -20,6 +20,14 @@ class Polyhedron:
     normals: np.ndarray
     """(f, 3) unit, outward"""
 
+    def is_closed(self) -> bool:
+        """Whether each edge joins two faces that run along it in opposite directions."""
+        ends = [np.stack([p, np.roll(p, -1)], axis=1) for p in self.loops]
+        edges = np.concatenate(ends) if ends else np.zeros((0, 2), np.int64)
+        count = len(self.vertices)
+        forward, backward = edges[:, 0] * count + edges[:, 1], edges[:, 1] * count + edges[:, 0]
+        return len(edges) > 0 and np.array_equal(np.sort(forward), np.sort(backward))
+
     def mesh(self) -> Mesh:
         """Return the surface as a triangle mesh, each face a fan."""
         fans = [np.column_stack([np.full(len(p) - 2, p[0]), p[1:-1], p[2:]]) for p in self.loops]
