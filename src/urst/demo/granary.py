@@ -35,7 +35,7 @@ def _hanging(swing, below: float) -> list[Key]:
     return keys
 
 
-def shot(*, fragments: int = 420, cell_size: float = 0.18, end: int = 96) -> Shot:
+def shot(*, fragments: int = 420, cell_size: float = 0.2, end: int = 96) -> Shot:
     """Return the shot; the arguments choose its quality."""
     swing = _swing(1, end, 24.0)
     pieces = [
@@ -73,7 +73,7 @@ def shot(*, fragments: int = 420, cell_size: float = 0.18, end: int = 96) -> Sho
         {"id": "shed", "name": "Shed", "kind": "shed", "reads": [{"layer": "fall"}], "settings": {
             "chips": 260, "dust": 120, "puff_mass": 0.0006}},
         {"id": "billow", "name": "Billow", "kind": "billow", "reads": [{"layer": "fall"}, {"layer": "shed"}],
-         "settings": {"cell_size": cell_size, "low": (-6.5, -10.5, -0.6), "high": (6.1, 5.5, 7.4)}},
+         "settings": {"cell_size": cell_size, "low": (-6.3, -10.3, -2.2), "high": (6.1, 5.5, 7.4)}},
     ]  # fmt: skip
     hit = next(frame for frame, angle in swing if _ROPE * np.sin(angle) < 0.15 + _BALL)
     return parse(

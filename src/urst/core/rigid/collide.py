@@ -212,7 +212,7 @@ def _face_points(i, j, face, margin, vertices, vertex_start, planes, face_start,
         for c in range(n):
             poly[c] = work[c]
         if n == 0:
-            return 0
+            break
     gap = np.empty(MAX_POLYGON)
     kept = 0
     for c in range(n):
@@ -224,6 +224,21 @@ def _face_points(i, j, face, margin, vertices, vertex_start, planes, face_start,
             poly[kept, 1] = poly[c, 1] - 0.5 * d * ny
             poly[kept, 2] = poly[c, 2] - 0.5 * d * nz
             kept += 1
+    # a corner may stand deeper than the facing polygon shows: of a spinning shard, or where clipping left nothing
+    low, corner = np.inf, -1
+    for k in range(vertex_start[j], vertex_start[j + 1]):
+        d = nx * vertices[k, 0] + ny * vertices[k, 1] + nz * vertices[k, 2] - offset
+        if d < low:
+            low, corner = d, k
+    shown = np.inf
+    for c in range(kept):
+        shown = min(shown, gap[c])
+    if low < 0.0 and low < shown - 1e-4 and kept < MAX_POLYGON:
+        gap[kept] = low
+        poly[kept, 0] = vertices[corner, 0] - 0.5 * low * nx
+        poly[kept, 1] = vertices[corner, 1] - 0.5 * low * ny
+        poly[kept, 2] = vertices[corner, 2] - 0.5 * low * nz
+        kept += 1
     normal[0], normal[1], normal[2] = sign * nx, sign * ny, sign * nz
     return _thin(poly, gap, kept, nx, ny, nz, points, gaps)
 
