@@ -28,7 +28,7 @@ def main() -> int:
 
         def at(frame, layer="fall", mode="material"):
             page.get(f"{bench}?layer={layer}")
-            wait_for(lambda: page.find_elements(By.CSS_SELECTOR, ".band"), "the strata")
+            wait_for(lambda: page.find_elements(By.CSS_SELECTOR, ".band"), "the strata", 60)
             time.sleep(2)
             page.execute_script(
                 "for (let i = 1; i < arguments[0]; i += 1) document.body.dispatchEvent("
@@ -63,6 +63,10 @@ def main() -> int:
             page.execute_script("document.querySelector('[data-theme-switch]').click()")
             picture("plaster")
             page.execute_script("document.querySelector('[data-theme-switch]').click()")
+            page.get(bench)
+            wait_for(lambda: page.find_elements(By.CSS_SELECTOR, ".band"), "the strata", 60)
+            page.find_element(By.CSS_SELECTOR, "#set").click()
+            picture("set")
             live.client.post(f"/shots/{shot_id}/handover", data={"what": ["csv", "gltf", "usd"]}).raise_for_status()
             wait_for(lambda: not live.state(shot_id)["runs"], "the hand-over", 300)
             for name, address in (
