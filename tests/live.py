@@ -104,4 +104,5 @@ class Live:
             if process.poll() is None:
                 process.kill()
                 process.wait()
+        engine().dispose()
         self._folder.cleanup()
