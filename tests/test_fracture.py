@@ -7,13 +7,15 @@ import numpy as np
 from scipy.spatial import ConvexHull, Voronoi
 
 from urst.core.fracture.breaking import break_pieces
+from urst.core.fracture.estimate import mean_size
 from urst.core.fracture.fragments import Fragments, Patches, Solid, assemble, find_patches
 from urst.core.fracture.settings import FractureSettings
 from urst.core.fracture.voronoi import cells, shatter
 from urst.core.geometry import generators
 from urst.core.geometry.convex import hull_of
 from urst.core.geometry.mesh import Mesh, mass_properties, open_edges
-from urst.errors import BadMesh
+from urst.core.materials import MATERIALS
+from urst.errors import BadMesh, Stopped
 
 BOX = generators.box(2.0, 1.0, 1.0)[0]
 
@@ -45,7 +47,7 @@ class Cells(unittest.TestCase):
 
     def test_faces_pair_up(self):
         sites = np.random.default_rng(4).uniform(-0.4, 0.4, (60, 3)) + [0, 0, 0.5]
-        found = cells(sites, hull_of(BOX.vertices))
+        found = list(cells(sites, hull_of(BOX.vertices)))
         area = {}
         for i, cell in enumerate(found):
             for polygon, tag in zip(cell.polygons, cell.tags):
@@ -64,7 +66,7 @@ class Cells(unittest.TestCase):
         low, high = 0.22, 0.78
         chosen = np.flatnonzero(((sites > low) & (sites < high)).all(axis=1))
         unit = hull_of(np.array(np.meshgrid([0, 1], [0, 1], [0, 1]), float).reshape(3, -1).T)
-        found = cells(sites, unit)
+        found = list(cells(sites, unit))
         faces, corners, volume, surface = [], [], [], []
         for i in chosen:
             shape = found[i].polyhedron(1e-9)
@@ -130,6 +132,18 @@ class Breaking(unittest.TestCase):
         self.assertEqual(first.fragments.centre.tobytes(), again.fragments.centre.tobytes())
         self.assertNotEqual(first.fragments.centre.tobytes(), other.fragments.centre.tobytes())
 
+    def test_work_ends_where_the_pulse_says(self):
+        beats = []
+
+        def pulse():
+            beats.append(1)
+            if len(beats) == 5:
+                raise Stopped("enough")
+
+        with self.assertRaises(Stopped):
+            break_pieces([(0, [BOX])], settings(count=300), pulse)
+        self.assertEqual(len(beats), 5)
+
     def test_a_flat_piece_is_refused(self):
         flat = Mesh(BOX.vertices * [1, 1, 0], BOX.triangles)
         with self.assertRaisesRegex(BadMesh, "positive volume"):
@@ -141,6 +155,35 @@ class Breaking(unittest.TestCase):
         self.assertEqual(back.to_arrays().keys(), broken.fragments.to_arrays().keys())
         np.testing.assert_array_equal(back.hulls.loops, broken.fragments.hulls.loops)
         np.testing.assert_array_equal(Patches.from_arrays(broken.patches.to_arrays()).area, broken.patches.area)
+
+
+class Estimate(unittest.TestCase):
+    def test_at_the_mean_size_stretching_pays_for_the_crack(self):
+        brick, rate = MATERIALS["brick"], 8.5
+        size = mean_size(brick.toughness, brick.density, brick.stiffness, rate)
+        # a piece of length s stretched at e' about its middle: the mean of rho (e' x)^2 / 2 over -s/2..s/2
+        x = np.linspace(-size / 2, size / 2, 20_001)
+        stretching = np.mean(0.5 * brick.density * (rate * x) ** 2)
+        crack = brick.toughness**2 / brick.stiffness / size
+        self.assertAlmostEqual(stretching / crack, 1.0, places=3)
+        self.assertTrue(0.1 < size < 0.4, size)
+
+    def test_eight_times_the_rate_gives_a_quarter_of_the_size(self):
+        slow, fast = (mean_size(1e6, 2400.0, 30e9, rate) for rate in (2.0, 16.0))
+        self.assertAlmostEqual(slow / fast, 4.0, places=9)
+
+    def test_materials_weigh_what_the_standard_says(self):
+        # EN 1991-1-1 Annex A, kN/m3, quoted from memory; stone as granite and the like
+        ranges = {
+            "concrete": (24, 24.5),
+            "steel": (77, 78.5),
+            "glass": (25, 25.5),
+            "timber": (4.2, 4.3),
+            "stone": (25, 30),
+        }
+        for name, (low, high) in ranges.items():
+            weight = MATERIALS[name].density * 9.81e-3
+            self.assertTrue(low <= weight <= high, (name, weight))
 
 
 class SharedPatches(unittest.TestCase):

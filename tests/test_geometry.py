@@ -9,6 +9,7 @@ from scipy.spatial.transform import Rotation
 from urst.core.geometry import generators
 from urst.core.geometry.convex import hull_of, pack
 from urst.core.geometry.mesh import Mesh, mass_properties, open_edges, transformed
+from urst.core.geometry.surface import shading
 from urst.errors import BadMesh
 
 SHAPES = {
@@ -96,6 +97,38 @@ class Hulls(unittest.TestCase):
     def test_points_in_a_plane_are_refused_in_words(self):
         with self.assertRaisesRegex(BadMesh, "span no volume"):
             hull_of(np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [1, 1, 0]], float))
+
+
+class Shading(unittest.TestCase):
+    def shading(self, mesh, inner=None):
+        t = len(mesh.triangles)
+        return shading(mesh.vertices[mesh.triangles], np.zeros(t, int), np.zeros(t) if inner is None else inner)
+
+    def test_a_box_creases_at_its_edges_and_not_across_its_faces(self):
+        normals, crease = self.shading(generators.box(1, 2, 3)[0])
+        self.assertEqual(crease.sum(), 2 * 12)
+        self.assertTrue((crease.sum(axis=1) == 2).all())
+        np.testing.assert_allclose(np.abs(normals).max(axis=2), 1.0)
+
+    def test_a_ball_is_smooth_and_its_normals_point_away_from_its_middle(self):
+        ball = generators.ball(0.5, 12)[0]
+        normals, crease = self.shading(ball)
+        self.assertEqual(crease.sum(), 0)
+        away = (ball.vertices - [0, 0, 0.5])[ball.triangles] / 0.5
+        self.assertGreater((normals * away).sum(axis=2).min(), 0.995)
+
+    def test_crack_faces_stay_flat_and_make_no_crease(self):
+        box = generators.box(1, 1, 1)[0]
+        inner = (box.vertices[box.triangles].mean(axis=1)[:, 2] > 0.99).astype(np.uint8)
+        _, crease = self.shading(box, inner)
+        self.assertEqual(crease[inner == 1].sum(), 0)
+        self.assertEqual(crease.sum(), 2 * 12 - 4 - 4)
+
+    def test_surfaces_that_touch_do_not_mix(self):
+        box = generators.box(1, 1, 1)[0].vertices[generators.box(1, 1, 1)[0].triangles]
+        two = np.concatenate([box, box + [1, 0, 0]])
+        _, crease = shading(two, np.repeat([0, 1], 12), np.zeros(24))
+        self.assertEqual(crease.sum(), 2 * 24)
 
 
 if __name__ == "__main__":

@@ -5,6 +5,7 @@ import unittest
 import numpy as np
 
 from urst.core.geometry import generators
+from urst.core.preview import kernels
 from urst.core.preview.renderer import EXTINCTION, View, linear, render, to_srgb
 
 VIEW = View(eye=(0, -10, 1), target=(0, 0, 1), angle=40, width=160, height=90)
@@ -44,15 +45,36 @@ class Renderer(unittest.TestCase):
         wall = generators.box_between((-4, 2, -3), (4, 3, 5))
         thickness, amount = 1.0, 0.01
         density = np.full((80, 10, 80), amount)
-        dusty = picture([wall], dust=(density, (-4, 0, -3), 0.1))
+        dusty = picture([wall], dust=(density, (-4, 0, -3), 0.1, (1, 1, 1)))
         clear = picture([wall])
         share = np.exp(-EXTINCTION * amount * thickness)
-        black = render(VIEW, wall.vertices[wall.triangles], np.zeros((12, 3)), dust=(density, (-4, 0, -3), 0.1)).astype(
-            int
-        )
+        black = render(
+            VIEW, wall.vertices[wall.triangles], np.zeros((12, 3)), dust=(density, (-4, 0, -3), 0.1, (1, 1, 1))
+        ).astype(int)
         to_linear = lambda c: np.where(c <= 10.3, c / 255 / 12.92, ((c / 255 + 0.055) / 1.055) ** 2.4)  # noqa: E731
         passed = (to_linear(dusty[45, 80]) - to_linear(black[45, 80])) / to_linear(clear[45, 80])
         np.testing.assert_allclose(passed, share, atol=0.04)
+
+    def test_light_fades_along_its_slanted_way(self):
+        density, sun = np.full((24, 24, 12), 0.02), np.array([0.3, -0.2, 0.9])
+        sun /= np.linalg.norm(sun)
+        from_sun, from_sky = np.empty_like(density), np.empty_like(density)
+        kernels.light_through(density, 15.0, 0.1, sun, from_sun, from_sky)
+        # half a cell to the middle of the cell at depth k, along a ray that leaves through the top
+        depth = (np.arange(12)[::-1] + 0.5) * 0.1
+        np.testing.assert_allclose(from_sun[12, 12], np.exp(-15.0 * 0.02 * depth / sun[2]), rtol=1e-9)
+        self.assertGreater(from_sky[12, 12, 0], from_sun[12, 12, 0])
+        # towards the sun the ray soon leaves through the side instead
+        self.assertGreater(from_sun[23, 12, 0], from_sun[12, 12, 0])
+
+    def test_dust_throws_a_shadow_on_what_stands_in_it(self):
+        floor = generators.box_between((-3, -3, -0.1), (3, 3, 0))
+        density = np.zeros((60, 60, 30))
+        density[20:40, 20:40, 25:] = 0.5
+        dusty = picture([floor], dust=(density, (-3, -3, -0.5), 0.1, (0, 0, 0)))[60:]
+        clear = picture([floor])[60:]
+        self.assertLess((dusty / clear).min(), 0.8)
+        self.assertAlmostEqual((dusty / clear).max(), 1.0, delta=0.01)
 
     def test_srgb_both_ways(self):
         # IEC 61966-2-1: 0.2140 linear is 0.5 (quoted from memory)

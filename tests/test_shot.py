@@ -8,7 +8,7 @@ import numpy as np
 from tests.shots import falling_box, tiny
 from urst.core.geometry import generators
 from urst.errors import BadFile, BadValue
-from urst.shot import scene
+from urst.shot import advice, scene
 from urst.shot.document import Imported, dumps, loads, parse
 from urst.shot.keys import layer_keys
 from urst.shot.plan import dependents, groups, plan
@@ -23,6 +23,28 @@ def changed(shot, path, value):
         at = at[part]
     at[path[-1]] = value
     return parse(data)
+
+
+class Advice(unittest.TestCase):
+    def test_a_faster_hit_suggests_more_and_smaller_fragments(self):
+        shot = tiny()
+        slow = advice.breaking(shot, shot.layers[0])
+        self.assertEqual(slow.cause, "Counterweight")
+        self.assertTrue(3 < slow.speed < 10, slow)
+        quick = changed(shot, ("rate",), 48.0)
+        fast = advice.breaking(quick, quick.layers[0])
+        self.assertAlmostEqual(fast.speed, 2 * slow.speed, places=6)
+        self.assertAlmostEqual(fast.size, slow.size / 2 ** (2 / 3), places=9)
+        self.assertGreater(fast.count, slow.count)
+
+    def test_where_nothing_strikes_the_height_of_a_fall_counts(self):
+        data = tiny().model_dump(mode="json")
+        data["pieces"] = [p for p in data["pieces"] if p["motion"] != "driven"]
+        shot = parse(data)
+        found = advice.breaking(shot, shot.layers[0])
+        self.assertAlmostEqual(found.speed, (2 * 9.81 * 4.0) ** 0.5, places=6)
+        weightless = changed(shot, ("gravity",), [0.0, 0.0, 0.0])
+        self.assertIsNone(advice.breaking(weightless, weightless.layers[0]))
 
 
 class File(unittest.TestCase):
@@ -49,6 +71,10 @@ class BadValues(unittest.TestCase):
     def refused(self, sentence, path, value):
         with self.assertRaisesRegex(BadValue, sentence):
             changed(tiny(), path, value)
+
+    def test_an_exaggeration_with_nothing_to_act_on(self):
+        link = {"layer": "fall", "both_ways": False, "exaggeration": 2.0}
+        self.refused("exaggeration 2 of the link to 'fall' has nothing to act on", ("layers", 2, "reads"), [link])
 
     def test_a_count_of_none_or_a_million(self):
         self.refused(

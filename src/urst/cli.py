@@ -22,7 +22,10 @@ def main(argv: list[str] | None = None) -> int:
         "--quality", choices=("draft", "shot"), default="shot", help="draft: half the fragments, coarser cells"
     )
     bake.add_argument(
-        "--resume", action="store_true", help="go on with what is in the folder (this is also the default)"
+        "--resume",
+        action=argparse.BooleanOptionalAction,
+        default=True,
+        help="go on with what is in the folder, or bake anew",
     )
     export = commands.add_parser("export", help="write a baked shot in open formats")
     export.add_argument("file", type=Path)
@@ -61,6 +64,7 @@ def _bake(options) -> int:
     from urst.bake.runner import bake
     from urst.formats.gauges import write_gauges
     from urst.shot.keys import layer_keys
+    from urst.shot.plan import plan
     from urst.shot.quality import draft, with_frames
     from urst.store.store import Store
 
@@ -70,6 +74,10 @@ def _bake(options) -> int:
     if options.frames:
         shot = with_frames(shot, options.frames)
     store = Store(options.out)
+    if not options.resume:
+        for step in plan(shot, options.layer):
+            for key in step.keys:
+                store.remove(key)
     stopping = []
     signal.signal(signal.SIGINT, lambda *_: stopping.append(1))
     signal.signal(signal.SIGTERM, lambda *_: stopping.append(1))

@@ -3,6 +3,7 @@
 The registry at the end is the only place that maps a kind of layer to its solver; this module loads Numba.
 """
 
+from collections.abc import Callable
 from typing import Protocol
 
 import numpy as np
@@ -20,6 +21,8 @@ from urst.shot.document import Shot
 from urst.store.store import Store
 
 Arrays = dict[str, np.ndarray]
+#: called often within long work; raises to end it
+Pulse = Callable[[], None]
 MOTION = {"fixed": FIXED, "driven": DRIVEN, "loose": LOOSE}
 
 
@@ -45,10 +48,10 @@ class LayerBake(Protocol):
 
 
 class Inputs:
-    """What a layer reads: the results of other layers of the same shot."""
+    """What a layer reads: the results of other layers of the same shot; and the pulse to call within long work."""
 
-    def __init__(self, shot: Shot, store: Store, keys: dict[str, str], layer):
-        self.shot, self.store = shot, store
+    def __init__(self, shot: Shot, store: Store, keys: dict[str, str], layer, pulse: Pulse):
+        self.shot, self.store, self.pulse = shot, store, pulse
         self.by_kind: dict[str, list[str]] = {}
         for link in layer.reads:
             self.by_kind.setdefault(shot.layer(link.layer).kind, []).append(keys[link.layer])
@@ -69,7 +72,7 @@ class BreakBake:
 
     def __init__(self, shot: Shot, layer, inputs: Inputs):
         pieces = [(i, scene.placed(p, shot)) for i, p in enumerate(shot.pieces) if p.name in layer.settings.pieces]
-        broken = break_pieces(pieces, layer.settings)
+        broken = break_pieces(pieces, layer.settings, inputs.pulse)
         volume = broken.fragments.volume
         self.static = broken.fragments.to_arrays() | broken.patches.to_arrays()
         self.meta = {
@@ -89,7 +92,7 @@ class FallBake:
     moving = True
 
     def __init__(self, shot: Shot, layer, inputs: Inputs):
-        self.shot, self.settings = shot, layer.settings
+        self.shot, self.settings, self.pulse = shot, layer.settings, inputs.pulse
         names = [p.name for p in shot.pieces]
         sets, broken = [], set()
         for number in range(len(inputs.by_kind.get("break", []))):
@@ -99,7 +102,8 @@ class FallBake:
         # a piece broken by a layer that is not read stands whole
         for i, piece in enumerate(shot.pieces):
             if i not in broken:
-                solids = [Solid(i, m, np.zeros(len(m.triangles), bool)) for m in scene.placed(piece, shot)]
+                meshes = scene.placed(piece, shot)
+                solids = [Solid(i, m, np.zeros(len(m.triangles), bool), part=k) for k, m in enumerate(meshes)]
                 sets.append(assemble(solids))
         self.fragments = joined(sets)
         self.patches = find_patches(self.fragments, JOINT)
@@ -165,11 +169,12 @@ class FallBake:
         return drive
 
     def first(self):
-        self.solver.settle(self.settings.settle)
+        self.solver.settle(self.settings.settle, self.pulse)
         return self.solver.frame(), self.solver.gauges()
 
     def next(self, frame):
         for _ in range(self.settings.steps):
+            self.pulse()
             self.solver.step(1.0 / (self.shot.rate * self.settings.steps))
         return self.solver.frame(), self.solver.gauges()
 
@@ -248,7 +253,7 @@ class BillowBake:
 
     def next(self, frame):
         bodies = self.inputs.frame("fall", frame) if "fall" in self.inputs.by_kind else None
-        self.solver.step(1.0 / self.shot.rate, bodies, self._points(frame))
+        self.solver.step(1.0 / self.shot.rate, bodies, self._points(frame), self.inputs.pulse)
         return self.solver.frame(), self.solver.gauges()
 
     def snapshot(self):

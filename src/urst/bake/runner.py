@@ -74,9 +74,15 @@ def _bake_layer(shot, store, layer_id, key, keys, report, should_stop):
     if is_fresh(shot, store, layer_id, key):
         return
     layer = shot.layer(layer_id)
-    _check(store, should_stop)
+
+    def pulse():
+        if should_stop():
+            raise Stopped("The bake was stopped; its finished frames are kept and it can go on from there.")
+
+    pulse()
+    _check_disk(store)
     started = time.perf_counter()
-    work = kinds.KINDS[layer.kind](shot, layer, kinds.Inputs(shot, store, keys, layer))
+    work = kinds.KINDS[layer.kind](shot, layer, kinds.Inputs(shot, store, keys, layer, pulse))
     if not store.has_static(key):
         store.write_static(key, work.static, work.meta)
     if not work.moving:
@@ -97,10 +103,11 @@ def _bake_layer(shot, store, layer_id, key, keys, report, should_stop):
             work.restore(at, state)
         except CacheDamaged:
             # an input frame went bad: begin anew, as if there were no checkpoint
-            work = kinds.KINDS[layer.kind](shot, layer, kinds.Inputs(shot, store, keys, layer))
+            work = kinds.KINDS[layer.kind](shot, layer, kinds.Inputs(shot, store, keys, layer, pulse))
             at = shot.start - 1
     for frame in range(at + 1, shot.end + 1):
-        _check(store, should_stop)
+        pulse()
+        _check_disk(store)
         started = time.perf_counter()
         arrays, gauges = work.first() if frame == shot.start else work.next(frame)
         if frame not in present:
@@ -113,9 +120,7 @@ def _bake_layer(shot, store, layer_id, key, keys, report, should_stop):
         report(Progress(layer_id, key, frame, done, total, seconds, gauges))
 
 
-def _check(store, should_stop):
-    if should_stop():
-        raise Stopped("The bake was stopped; its finished frames are kept and it can go on from there.")
+def _check_disk(store):
     free = store.free_bytes()
     if free < RESERVE:
         raise StoreFull(

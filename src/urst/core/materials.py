@@ -1,7 +1,9 @@
 """What set pieces are made of.
 
-Densities follow the unit weights of EN 1991-1-1 Annex A (quoted from memory): concrete 24 kN/m3, steel 77-78.5,
-glass 25, softwood 4.2; brick, stone, plaster and friction values are common handbook figures (no single source).
+Densities of concrete, stone, steel, glass and timber are the unit weights of EN 1991-1-1 Annex A over g (quoted from
+memory; `tests/test_fracture.py` holds them to its ranges). Toughness and stiffness are common handbook figures for
+each kind of matter, as are friction and restitution (no single source): good for an estimate of fragment size, not for
+design.
 """
 
 from dataclasses import dataclass
@@ -17,16 +19,22 @@ class Material:
     """of the material on itself"""
     restitution: float
     """share of the approach speed given back"""
+    toughness: float
+    """fracture toughness K_Ic [Pa sqrt(m)]"""
+    stiffness: float
+    """Young's modulus [Pa]"""
     colour: str
     """sRGB, for the stage and previews"""
+    dust: str
+    """sRGB of its dust in the light"""
 
 
 MATERIALS = {
-    "brick": Material(1900.0, 0.62, 0.08, "#8c5443"),
-    "concrete": Material(2400.0, 0.65, 0.05, "#8e8b84"),
-    "stone": Material(2600.0, 0.60, 0.10, "#77736a"),
-    "steel": Material(7800.0, 0.45, 0.20, "#4d5358"),
-    "timber": Material(500.0, 0.50, 0.15, "#9c7748"),
-    "glass": Material(2500.0, 0.40, 0.10, "#9dc0bd"),
-    "drum steel": Material(900.0, 0.45, 0.25, "#3f6a6b"),
+    "brick": Material(1900.0, 0.62, 0.08, 0.8e6, 14e9, "#8c5443", "#c4b6aa"),
+    "concrete": Material(2450.0, 0.65, 0.05, 1.0e6, 30e9, "#8e8b84", "#c4bfb5"),
+    "stone": Material(2650.0, 0.60, 0.10, 1.2e6, 45e9, "#77736a", "#bdb7aa"),
+    "steel": Material(7850.0, 0.45, 0.20, 90e6, 210e9, "#4d5358", "#9c938a"),
+    "timber": Material(430.0, 0.50, 0.15, 0.4e6, 11e9, "#9c7748", "#ccb08a"),
+    "glass": Material(2550.0, 0.40, 0.10, 0.75e6, 70e9, "#9dc0bd", "#d3dcda"),
+    "drum steel": Material(900.0, 0.45, 0.25, 90e6, 210e9, "#3f6a6b", "#9c938a"),
 }

@@ -157,20 +157,22 @@ def pictures(
     shot: Shot, store: Store, should_stop=lambda: False, *, frames=None, size=(960, 540)
 ) -> Iterator[np.ndarray]:
     """Render frames of a baked shot through its camera, (h, w, 3) uint8 each."""
-    from urst.core.preview.renderer import View, render
+    from urst.core.preview.renderer import View, linear, render
 
     baked = _Baked(shot, store, should_stop)
     fall = baked.of("fall")[0]
     fragments, _, colours = baked.fragments(fall)
     count = np.diff(fragments.skin_start)
     body = np.repeat(np.arange(len(count)), count)
-    wobble = 1.0 + 0.4 * ((np.arange(len(count)) * 0.61803) % 1.0 - 0.5)
+    wobble = 1.0 + 0.34 * ((fragments.part * 0.61803) % 1.0 - 0.5)
     tint = np.array(colours)[fragments.piece[body]] * wobble[body, None]
     tint = np.where(fragments.inner[:, None] == 1, np.minimum(1.35 * tint + 0.03, 1.0), tint)
     camera = shot.camera
     view = View(camera.eye, camera.target, scene.field_of_view(camera.lens), *size)
     shed, billow = baked.of("shed")[:1], baked.of("billow")[:1]
-    chip_colour = 1.15 * np.array(colours)[fragments.piece[0]]
+    broken = [p for p in shot.pieces if any(x.kind == "break" and p.name in x.settings.pieces for x in shot.layers)]
+    source = (broken or list(shot.pieces))[0]
+    chip_colour, albedo = 1.15 * linear(MATERIALS[source.material].colour), linear(MATERIALS[source.material].dust)
     skin = fragments.skin.astype(float)
     for frame in frames or shot.frames():
         if should_stop():
@@ -186,7 +188,7 @@ def pictures(
         if billow:
             s = billow[0].settings
             density = store.read_frame(baked.keys[billow[0].id], frame)[0]["density"].astype(float)
-            dust = (density, s.low, s.cell_size)
+            dust = (density, s.low, s.cell_size, albedo)
         yield render(view, triangles, tint, points=points, dust=dust)
 
 

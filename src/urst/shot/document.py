@@ -163,7 +163,16 @@ class Link(_Part):
 
     layer: Slug
     both_ways: bool = Field(False, description="Each acts on the other; they are then stepped together")
-    exaggeration: float = Field(1.0, ge=0, le=100, description="1 is physical")
+    exaggeration: float = Field(1.0, ge=0, le=100, description="1 is physical; acts where both act on each other")
+
+    @model_validator(mode="after")
+    def _acts(self):
+        if self.exaggeration != 1.0 and not self.both_ways:
+            raise ValueError(
+                f"exaggeration {self.exaggeration:g} of the link to '{self.layer}' has nothing to act on: "
+                "it exaggerates what two layers do to each other, so let the link act both ways or leave it at 1"
+            )
+        return self
 
 
 class _Layer(_Part):

@@ -192,16 +192,7 @@ def _fast(shot, placed):
     if not loose:
         return []
     thinnest = min(float(np.ptp(m.vertices, axis=0).min()) for m in loose)
-    fastest, name = 0.0, ""
-    for piece in shot.pieces:
-        speed = float(np.linalg.norm(piece.velocity))
-        if piece.motion == "driven" and len(piece.keys) > 1:
-            at = scene.path(piece)
-            times = np.arange(piece.keys[0].frame, min(piece.keys[-1].frame, shot.end) + 1)
-            places = np.array([at(t)[0] for t in times])
-            speed = float(np.linalg.norm(np.diff(places, axis=0), axis=1).max() * shot.rate) if len(times) > 1 else 0.0
-        if speed > fastest:
-            fastest, name = speed, piece.name
+    fastest, name = scene.fastest(shot)
     found = []
     for layer in shot.layers:
         if layer.kind == "fall":

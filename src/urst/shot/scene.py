@@ -62,6 +62,21 @@ def path(piece: SetPiece):
     return at
 
 
+def fastest(shot: Shot) -> tuple[float, str]:
+    """Greatest speed [m/s] anything is given, by its path or at the start, and the name of what has it; 0 if none."""
+    most, name = 0.0, ""
+    for piece in shot.pieces:
+        speed = float(np.linalg.norm(piece.velocity))
+        if piece.motion == "driven" and len(piece.keys) > 1:
+            at = path(piece)
+            times = np.arange(piece.keys[0].frame, min(piece.keys[-1].frame, shot.end) + 1)
+            places = np.array([at(t)[0] for t in times])
+            speed = float(np.linalg.norm(np.diff(places, axis=0), axis=1).max() * shot.rate) if len(times) > 1 else 0.0
+        if speed > most:
+            most, name = speed, piece.name
+    return most, name
+
+
 def bounds(shot: Shot, *, skip_fixed: bool = False) -> tuple[np.ndarray, np.ndarray] | None:
     """Least and greatest corner of the set at the first frame, None for an empty set."""
     meshes = [m for p in shot.pieces if not (skip_fixed and p.motion == "fixed") for m in placed(p, shot)]

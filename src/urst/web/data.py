@@ -3,6 +3,7 @@
 import numpy as np
 from fastapi import APIRouter, HTTPException, Response
 
+from urst.core.geometry.surface import shading
 from urst.core.materials import MATERIALS
 from urst.db import shots
 from urst.db.engine import session
@@ -26,6 +27,17 @@ def _checked(key):
         raise HTTPException(404, "There is no such result.") from error
 
 
+def _surface(skin, body, inner):
+    """Triangles corner by corner, with what shades them; normals in steps of 1/127."""
+    normals, crease = shading(skin, body, inner)
+    return {
+        "skin": skin.astype(np.float32).reshape(-1, 3),
+        "normal": np.round(127 * normals).astype(np.int8),
+        "crease": crease,
+        "inner": inner,
+    }
+
+
 @router.get("/data/{key}/static")
 def static(key: str):
     """Fragments as the stage draws them: triangles corner by corner, and the body each belongs to."""
@@ -35,11 +47,10 @@ def static(key: str):
         return _reply({}, meta, _FOREVER)
     count = np.diff(arrays["skin_start"])
     body = np.repeat(np.arange(len(count), dtype=np.int32), count)
-    out = {
-        "skin": arrays["skin"].reshape(-1, 3),
+    out = _surface(arrays["skin"], body, arrays["inner"]) | {
         "body": body,
-        "inner": arrays["inner"],
         "piece": arrays["piece"].astype(np.int32),
+        "part": arrays["part"].astype(np.int32),
         "centre": arrays["centre"].astype(np.float32),
         "volume": arrays["volume"].astype(np.float32),
     }
@@ -76,15 +87,14 @@ def set_pieces(shot_id: str):
     """The set at the first frame, for what is not baked yet."""
     with session() as db:
         shot = shots.get(db, shot_id).shot
-    skins, pieces = [], []
+    skins, bodies, pieces = [np.zeros((0, 3, 3))], [np.zeros(0, np.int32)], []
     for number, piece in enumerate(shot.pieces):
         for mesh in scene.placed(piece, shot):
-            skins.append(mesh.vertices[mesh.triangles].reshape(-1, 3))
-            pieces.append(np.full(len(mesh.triangles), number, np.int32))
-    out = {
-        "skin": np.concatenate(skins).astype(np.float32) if skins else np.zeros((0, 3), np.float32),
-        "piece": np.concatenate(pieces) if pieces else np.zeros(0, np.int32),
-    }
+            skins.append(mesh.vertices[mesh.triangles])
+            bodies.append(np.full(len(mesh.triangles), len(pieces), np.int32))
+            pieces.append(number)
+    skin, body = np.concatenate(skins), np.concatenate(bodies)
+    out = _surface(skin, body, np.zeros(len(body), np.uint8)) | {"body": body, "piece": np.array(pieces, np.int32)}
     return _reply(out, headers={"Cache-Control": "no-store"})
 
 
@@ -92,7 +102,8 @@ def set_meta(shot) -> dict:
     """What the stage must know of the set: names, colours, domains, camera."""
     return {
         "pieces": [
-            {"name": p.name, "material": p.material, "colour": MATERIALS[p.material].colour, "motion": p.motion}
+            {"name": p.name, "material": p.material, "motion": p.motion, "jointed": p.shape.kind == "brick wall"}
+            | {"colour": MATERIALS[p.material].colour, "dust": MATERIALS[p.material].dust}
             for p in shot.pieces
         ],
         "domains": {

@@ -8,6 +8,7 @@ from pydantic import BaseModel
 
 from urst.core.materials import MATERIALS
 from urst.errors import BadValue
+from urst.shot import advice
 from urst.shot.document import SetPiece, Shot
 from urst.shot.units import parse_number
 
@@ -179,6 +180,25 @@ def piece_questions(piece: SetPiece) -> tuple[Question, ...]:
             Field("restitution", "Bounce"),
         )),
     )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Note:
+    """What the shot's own numbers say about a question, and the value they suggest."""
+
+    text: str
+    path: str
+    value: str
+    offer: str
+
+
+def notes(shot: Shot, layer) -> dict[str, Note]:
+    """Notes by the question they stand under."""
+    found = {}
+    if layer.kind == "break" and (hint := advice.breaking(shot, layer)):
+        text = f"{hint.cause} at {hint.speed:.2g} m/s breaks this into pieces of about {hint.size * 100:.2g} cm (Grady 1982)"
+        found["Where do the cracks run?"] = Note(text, "count", str(hint.count), f"Use {hint.count} fragments")
+    return found
 
 
 def rows(model: BaseModel, questions: tuple[Question, ...], shot: Shot) -> list[tuple[Question, list[Row]]]:

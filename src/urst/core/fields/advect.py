@@ -18,8 +18,10 @@ def sample(f, x, y, z):
     x = min(max(x, np.float32(0.0)), np.float32(nx - 1.001))
     y = min(max(y, np.float32(0.0)), np.float32(ny - 1.001))
     z = min(max(z, np.float32(0.0)), np.float32(nz - 1.001))
-    i, j, k = np.uint64(x), np.uint64(y), np.uint64(z)
-    a, b, c = x - np.float32(i), y - np.float32(j), z - np.float32(k)
+    # by way of signed integers: a processor turns unsigned ones into floats only in several steps
+    p, q, r = np.int32(x), np.int32(y), np.int32(z)
+    a, b, c = x - np.float32(p), y - np.float32(q), z - np.float32(r)
+    i, j, k = np.uint64(p), np.uint64(q), np.uint64(r)
     one = np.float32(1.0)
     i1, j1, k1 = i + np.uint64(1), j + np.uint64(1), k + np.uint64(1)
     low = (one - b) * ((one - c) * f[i, j, k] + c * f[i, j, k1]) + b * ((one - c) * f[i, j1, k] + c * f[i, j1, k1])

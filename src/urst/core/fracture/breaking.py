@@ -1,6 +1,7 @@
 """Breaking whole set pieces: where the sites go, and what comes out."""
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 
 import manifold3d
 import numpy as np
@@ -27,12 +28,14 @@ class Broken:
     """in slivers left out [m3]"""
 
 
-def break_pieces(pieces: list[tuple[int, list[Mesh]]], settings: FractureSettings) -> Broken:
+def break_pieces(
+    pieces: list[tuple[int, list[Mesh]]], settings: FractureSettings, pulse: Callable[[], None] = lambda: None
+) -> Broken:
     """Break set pieces, given as (piece number, its parts where they stand).
 
     The count is shared out among the parts by volume, or by volume near the focus when the pattern is clustered;
     a part with one site stays whole. So a wall of bricks opens along its joints, and its bricks crack only where
-    the count allows.
+    the count allows. `pulse` is called between cuts; what it raises ends the work.
 
     Raises
     ------
@@ -43,14 +46,14 @@ def break_pieces(pieces: list[tuple[int, list[Mesh]]], settings: FractureSetting
     parts = [(piece, mesh) for piece, meshes in pieces for mesh in meshes]
     shares = _shares([mesh for _, mesh in parts], settings)
     solids, total, lost = [], 0.0, 0.0
-    for (piece, mesh), share in zip(parts, shares):
-        volume = mass_properties(mesh).volume
-        total += volume
+    for part, ((piece, mesh), share) in enumerate(zip(parts, shares)):
+        pulse()
+        total += mass_properties(mesh).volume
         if share == 1:
-            solids.append(Solid(piece, mesh, np.zeros(len(mesh.triangles), bool)))
+            solids.append(Solid(piece, mesh, np.zeros(len(mesh.triangles), bool), part=part))
             continue
-        made, missing = shatter(mesh, _sites(mesh, share, settings, rng), piece)
-        solids += made
+        made, missing = shatter(mesh, _sites(mesh, share, settings, rng), piece, pulse)
+        solids += [replace(s, part=part) for s in made]
         lost += missing
     if not solids:
         raise BadMesh("Nothing is left after the break: lower the count, so that fragments are thicker than a sliver.")

@@ -15,6 +15,8 @@ class Fragments:
 
     piece: np.ndarray
     """(n,) int64: which set piece it was cut from"""
+    part: np.ndarray
+    """(n,) int64: which part of that piece, such as which brick"""
     centre: np.ndarray
     """(n, 3) float64 [m]: centre of mass where the set stands"""
     volume: np.ndarray
@@ -97,6 +99,7 @@ class Solid:
     """(t,) bool for each triangle of `mesh`"""
     hull: Polyhedron | None = None
     """its faces, where it is convex and they are known"""
+    part: int = 0
 
 
 def assemble(solids: list[Solid]) -> Fragments:
@@ -114,6 +117,7 @@ def assemble(solids: list[Solid]) -> Fragments:
     count = [len(s) for s in skins]
     return Fragments(
         piece=np.array([s.piece for s in solids], np.int64),
+        part=np.array([s.part for s in solids], np.int64),
         centre=np.array(centres).reshape(-1, 3),
         volume=np.array(volumes),
         inertia=np.array(inertias).reshape(-1, 3, 3),

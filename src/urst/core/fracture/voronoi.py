@@ -1,5 +1,6 @@
 """Voronoi fracture of closed bodies into closed fragments."""
 
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 import manifold3d
@@ -46,7 +47,7 @@ class Cell:
         return Polyhedron(vertices, loops, np.array(normals))
 
 
-def cells(sites: np.ndarray, body: Polyhedron) -> list[Cell | None]:
+def cells(sites: np.ndarray, body: Polyhedron) -> Iterator[Cell | None]:
     """Voronoi cells of sites (n, 3) [m] within a convex body; None where a site's cell misses the body.
 
     Each cell is the body cut by the bisectors to its neighbours, nearest first, until the next bisector must
@@ -56,7 +57,6 @@ def cells(sites: np.ndarray, body: Polyhedron) -> list[Cell | None]:
     size = np.ptp(body.vertices, axis=0).max()
     tree = cKDTree(sites)
     scratch, cap = np.empty((kernels.MAX_CORNERS, 3)), np.empty((kernels.MAX_CORNERS, 3))
-    found = []
     for i in range(len(sites)):
         reach = 32
         while True:
@@ -75,8 +75,7 @@ def cells(sites: np.ndarray, body: Polyhedron) -> list[Cell | None]:
                 break
             reach *= 4
         used = [polygons[f, : counts[f]].copy() for f in range(faces)]
-        found.append(Cell(used, tags[:faces].copy()) if faces else None)
-    return found
+        yield Cell(used, tags[:faces].copy()) if faces else None
 
 
 def _start(body):
@@ -92,7 +91,9 @@ def _start(body):
     return polygons, counts, tags
 
 
-def shatter(mesh: Mesh, sites: np.ndarray, piece: int = 0) -> tuple[list[Solid], float]:
+def shatter(
+    mesh: Mesh, sites: np.ndarray, piece: int = 0, pulse: Callable[[], None] = lambda: None
+) -> tuple[list[Solid], float]:
     """Cut a closed mesh into the parts nearest each site.
 
     A convex mesh is cut exactly, face by face; another is intersected with each site's cell by a boolean that
@@ -108,16 +109,17 @@ def shatter(mesh: Mesh, sites: np.ndarray, piece: int = 0) -> tuple[list[Solid],
     convex = abs(mass_properties(hull.mesh()).volume - whole.volume) < 1e-6 * whole.volume
     size = np.ptp(mesh.vertices, axis=0).max()
     if convex and len(hull.loops) <= kernels.MAX_FACES - 8:
-        solids = _shatter_convex(hull, sites, piece, size)
+        solids = _shatter_convex(hull, sites, piece, size, pulse)
     else:
-        solids = _shatter_general(mesh, sites, piece, size)
+        solids = _shatter_general(mesh, sites, piece, size, pulse)
     lost = whole.volume - sum(mass_properties(s.mesh).volume for s in solids)
     return solids, lost
 
 
-def _shatter_convex(hull, sites, piece, size):
+def _shatter_convex(hull, sites, piece, size, pulse):
     solids = []
     for cell in cells(sites, hull):
+        pulse()
         if cell is None:
             continue
         shape = cell.polyhedron(1e-9 * size)
@@ -136,7 +138,7 @@ def _shatter_convex(hull, sites, piece, size):
     return solids
 
 
-def _shatter_general(mesh, sites, piece, size):
+def _shatter_general(mesh, sites, piece, size, pulse):
     body = manifold3d.Manifold(
         manifold3d.Mesh64(vert_properties=mesh.vertices, tri_verts=mesh.triangles.astype(np.uint64))
     )
@@ -151,6 +153,7 @@ def _shatter_general(mesh, sites, piece, size):
         original = body.original_id()
     solids = []
     for cell in cells(sites, hull_of(corners)):
+        pulse()
         if cell is None:
             continue
         shape = manifold3d.Manifold.hull_points(np.concatenate(cell.polygons))

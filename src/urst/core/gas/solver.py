@@ -1,5 +1,7 @@
 """The gas solver: air on a staggered grid that carries dust and warmth among moving solids."""
 
+from collections.abc import Callable
+
 import numpy as np
 from scipy import ndimage
 
@@ -41,12 +43,19 @@ class GasSolver:
         self.solution = Solution(0, 0.0, True)
         self.substeps = 0
 
-    def step(self, dt: float, bodies: dict[str, np.ndarray] | None = None, points: dict[str, np.ndarray] | None = None):
+    def step(
+        self,
+        dt: float,
+        bodies: dict[str, np.ndarray] | None = None,
+        points: dict[str, np.ndarray] | None = None,
+        pulse: Callable[[], None] = lambda: None,
+    ):
         """Advance by one frame of `dt` seconds.
 
         bodies : a frame of the rigid bodies: position, orientation, velocity, spin
         points : sources: position (n, 3) [m], velocity (n, 3) [m/s], mass (n,) [kg] given off in this frame,
             radius [m]
+        pulse : called between stages of the work; what it raises ends it
         """
         if bodies is not None and self.fragments is not None:
             self._set_solids(bodies)
@@ -56,7 +65,9 @@ class GasSolver:
         self.substeps = int(np.clip(np.ceil(fastest * dt / (COURANT * self.cell)), 1, self.settings.most_substeps))
         h = dt / self.substeps
         for _ in range(self.substeps):
+            pulse()
             self._advect(h)
+            pulse()
             if points is not None and len(points["position"]):
                 self._source(points, 1.0 / self.substeps)
             self._force(h)

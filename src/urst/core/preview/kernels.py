@@ -127,28 +127,58 @@ def _at(field, x, y, z):
 
 
 @serial
-def light_from_above(density, extinction, cell, out):
-    """Share of the light from above that reaches each cell (Beer-Lambert, column by column)."""
+def light_through(density, dimming, cell, sun, from_sun, from_sky):
+    """Shares of the sun's and of the sky's light that reach each cell (Beer-Lambert), layer by layer from the top.
+
+    dimming [m2/kg]; sun: unit vector towards it, not level; from_sun, from_sky (nx, ny, nz) are written.
+    """
     nx, ny, nz = density.shape
-    for i in range(nx):
-        for j in range(ny):
-            depth = 0.0
-            for k in range(nz - 1, -1, -1):
-                depth += extinction * density[i, j, k] * cell
-                out[i, j, k] = np.exp(-depth)
+    dx, dy = sun[0] / sun[2], sun[1] / sun[2]
+    slant = np.sqrt(1.0 + dx * dx + dy * dy)
+    ix, iy = int(np.floor(dx)), int(np.floor(dy))
+    fx, fy = dx - ix, dy - iy
+    above, here, sky = np.zeros((nx, ny)), np.zeros((nx, ny)), np.zeros((nx, ny))
+    for k in range(nz - 1, -1, -1):
+        for i in range(nx):
+            for j in range(ny):
+                dose, before = dimming * density[i, j, k] * cell, 0.0
+                for corner in range(4):
+                    p, q = i + ix + (corner & 1), j + iy + (corner >> 1)
+                    if p >= 0 and q >= 0 and p < nx and q < ny:
+                        wx, wy = fx if corner & 1 else 1.0 - fx, fy if corner >> 1 else 1.0 - fy
+                        before += wx * wy * above[p, q]
+                here[i, j] = before + slant * dose
+                sky[i, j] += 0.6 * dose
+                from_sun[i, j, k] = np.exp(-before - 0.5 * slant * dose)
+                from_sky[i, j, k] = np.exp(-sky[i, j])
+        above, here = here, above
 
 
 @parallel
-def veil(depth, frame, scale, density, light, origin, cell, extinction, image):
-    """Lay the dust over the picture: march each pixel's ray to what stands there (Beer-Lambert, single scattering)."""
+def veil(depth, frame, scale, density, from_sun, from_sky, sun, origin, cell, extinction, albedo, image):
+    """Lay the dust over the picture: march each pixel's ray to what stands there.
+
+    Absorption by Beer and Lambert; the sun's light scattered once by the phase function of Henyey & Greenstein (1941)
+    with g = 0.35, more often as a slowly fading even glow. What stands in the dust's shadow is dimmed.
+    """
     h, w = depth.shape
     nx, ny, nz = density.shape
     for j in prange(h):
         for i in range(w):
             a, b = (i + 0.5 - 0.5 * w) / scale, (j + 0.5 - 0.5 * h) / scale
             way = np.empty(3)
+            inside = depth[j, i] < 1e8
             for c in range(3):
                 way[c] = frame[3, c] + a * frame[1, c] + b * frame[2, c]
+                hit = (frame[0, c] + depth[j, i] * way[c] - origin[c]) / cell
+                inside = inside and hit > 0.0 and hit < density.shape[c]
+            if inside:
+                x = (frame[0, 0] + depth[j, i] * way[0] - origin[0]) / cell - 0.5
+                y = (frame[0, 1] + depth[j, i] * way[1] - origin[1]) / cell - 0.5
+                z = (frame[0, 2] + depth[j, i] * way[2] - origin[2]) / cell - 0.5
+                share = 0.45 + 0.55 * _at(from_sun, x, y, z)
+                for c in range(3):
+                    image[j, i, c] *= share
             start, stop = 0.0, depth[j, i]
             for c in range(3):
                 top = origin[c] + cell * density.shape[c]
@@ -161,7 +191,9 @@ def veil(depth, frame, scale, density, light, origin, cell, extinction, image):
             length = np.sqrt(way[0] ** 2 + way[1] ** 2 + way[2] ** 2)
             step = 0.9 * cell / length
             jitter = 52.9829189 * ((0.06711056 * i + 0.00583715 * j) % 1.0) % 1.0
-            t, clear, grey = start + jitter * step, 1.0, 0.0
+            towards = (way[0] * sun[0] + way[1] * sun[1] + way[2] * sun[2]) / length
+            phase = 0.8775 / (1.1225 - 0.7 * towards) ** 1.5
+            t, clear, sunny, even = start + jitter * step, 1.0, 0.0, 0.0
             while t < stop and clear > 0.01:
                 x = (frame[0, 0] + t * way[0] - origin[0]) / cell - 0.5
                 y = (frame[0, 1] + t * way[1] - origin[1]) / cell - 0.5
@@ -169,9 +201,10 @@ def veil(depth, frame, scale, density, light, origin, cell, extinction, image):
                 amount = _at(density, x, y, z)
                 if amount > 1e-5:
                     taken = 1.0 - np.exp(-extinction * amount * step * length)
-                    grey += clear * taken * (0.25 + 0.6 * _at(light, x, y, z))
+                    lit = _at(from_sun, x, y, z)
+                    sunny += clear * taken * (phase * lit + 0.4 * np.sqrt(np.sqrt(lit)))
+                    even += clear * taken * (0.16 + 0.38 * _at(from_sky, x, y, z))
                     clear *= 1.0 - taken
                 t += step
-            image[j, i, 0] = image[j, i, 0] * clear + grey * 1.0
-            image[j, i, 1] = image[j, i, 1] * clear + grey * 0.92
-            image[j, i, 2] = image[j, i, 2] * clear + grey * 0.82
+            for c in range(3):
+                image[j, i, c] = image[j, i, c] * clear + albedo[c] * (sunny * (0.62, 0.56, 0.48)[c] + even)

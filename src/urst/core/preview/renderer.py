@@ -8,7 +8,9 @@ from urst.core.preview import kernels
 
 #: light taken out by 1 kg/m3 of fine mineral dust over a metre, 3 Q / (2 rho d) with Q = 2, d = 20 um [m2/kg]
 EXTINCTION = 60.0
-_SUN = np.array([-0.36, -0.52, 0.85])
+#: light scattered forward goes on almost as if it had not been: the share of extinction that dims what lies behind
+DIMMING = 0.45
+_SUN = np.array([-0.55, -0.8, 1.3])
 _SHADOW = 1536
 
 
@@ -54,7 +56,7 @@ def render(view: View, triangles: np.ndarray, colours: np.ndarray, *, points=Non
     triangles : (t, 3, 3) [m]
     colours : (t, 3) linear RGB
     points : optional (positions (n, 3), sizes (n,) [m], colour (3,))
-    dust : optional (density (nx, ny, nz) [kg/m3], origin (3,) [m], cell [m])
+    dust : optional (density (nx, ny, nz) [kg/m3], origin (3,) [m], cell [m], albedo (3,))
 
     Returns
     -------
@@ -91,11 +93,12 @@ def render(view: View, triangles: np.ndarray, colours: np.ndarray, *, points=Non
         )
     image = image.reshape(view.height, 2, view.width, 2, 3).mean(axis=(1, 3))
     if dust is not None and dust[0].max() > 0:
-        density, origin, cell = dust
-        light = np.empty_like(density)
-        kernels.light_from_above(density, 0.35 * EXTINCTION, cell, light)
+        density, origin, cell, albedo = dust
+        from_sun, from_sky = np.empty_like(density), np.empty_like(density)
+        kernels.light_through(density, DIMMING * EXTINCTION, cell, sun, from_sun, from_sky)
         near = depth.reshape(view.height, 2, view.width, 2).min(axis=(1, 3))
         kernels.veil(
-            near, frame, 0.5 * scale, density, light, np.asarray(origin, float), float(cell), EXTINCTION, image
-        )
+            near, frame, 0.5 * scale, density, from_sun, from_sky, sun, np.asarray(origin, float), float(cell),
+            EXTINCTION, np.asarray(albedo, float), image,
+        )  # fmt: skip
     return to_srgb(image)

@@ -3,7 +3,7 @@
 from pydantic import BaseModel, ConfigDict, Field
 
 #: raised whenever the same settings no longer give the same bytes
-VERSION = 1
+VERSION = 2
 
 
 class BondSettings(BaseModel):

@@ -152,10 +152,11 @@ class RigidSolver:
         cap = np.column_stack([pace / (inverse_mass[i] + inverse_mass[j]), pace / (turning[i] + turning[j])])
         return np.minimum(stiffness, cap)
 
-    def settle(self, seconds: float) -> None:
+    def settle(self, seconds: float, pulse: Callable[[], None] = lambda: None) -> None:
         """Let bodies and bonds take up gravity before the shot starts: nothing driven moves, nothing snaps.
 
-        Velocities given at the start are held back until it is over.
+        Velocities given at the start are held back until it is over. `pulse` is called between steps; what it raises
+        ends the work.
         """
         if seconds <= 0:
             return
@@ -168,6 +169,7 @@ class RigidSolver:
         self.bodies.velocity[:], self.bodies.spin[:] = 0.0, 0.0
         time = self.time
         for _ in range(int(np.ceil(seconds / self.step_dt))):
+            pulse()
             self._advance(self.step_dt, linear_damping=6.0, angular_damping=6.0, snapping=False)
         self.bodies.kind[:] = kind
         self.bodies.position[thrown], self.bodies.orientation[thrown] = start

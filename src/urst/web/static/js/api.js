@@ -18,7 +18,7 @@ export async function post(url) {
   return (await answer(await fetch(url, { method: 'POST', headers: { accept: 'application/json' } }))).json();
 }
 
-const TYPES = { float32: Float32Array, int32: Int32Array, uint8: Uint8Array };
+const TYPES = { float32: Float32Array, int32: Int32Array, int8: Int8Array, uint8: Uint8Array };
 
 // Arrays as `urst.web.blob` packs them.
 export async function getArrays(url, signal) {

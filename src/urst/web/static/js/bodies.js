@@ -9,11 +9,19 @@ export function ramp(t, out) {
 }
 
 const TURN = `
-attribute float body; attribute float inner;
+attribute float body; attribute float inner; attribute vec3 rim;
 uniform highp sampler2D poses;
-varying vec4 vTint;
+varying vec4 vTint; varying vec3 vRim; varying float vJointed;
 vec3 turned(vec4 q, vec3 v) { return v + 2.0 * cross(q.yzw, cross(q.yzw, v) + q.x * v); }
 `;
+
+// Joints of mortar on a wall, worn edges elsewhere; thinner than a pixel they fade. Fresh cracks are paler.
+const RIM = `
+  float away = min(vRim.x, min(vRim.y, vRim.z)), pixel = max(fwidth(away), 1e-5);
+  float wide = mix(0.003, 0.007, vJointed);
+  float edge = (1.0 - smoothstep(wide, wide + pixel, away)) * min(1.0, 2.0 * wide / pixel);
+  vec3 skin = mix(vTint.rgb, mix(vTint.rgb * 0.62, vec3(0.34, 0.31, 0.265), vJointed), edge);
+  diffuseColor.rgb *= mix(skin, min(vTint.rgb * 1.3 + 0.03, vec3(1.0)), vTint.a);`;
 
 function patch(material, poses, tinted) {
   material.onBeforeCompile = shader => {
@@ -24,19 +32,20 @@ function patch(material, poses, tinted) {
       .replace('#include <begin_vertex>', `
         vec4 quaternion_ = texelFetch(poses, ivec2(1, int(body)), 0);
         vec3 transformed = turned(quaternion_, position) + texelFetch(poses, ivec2(0, int(body)), 0).xyz;
-        vTint = vec4(texelFetch(poses, ivec2(2, int(body)), 0).rgb, inner);`);
+        vec4 tint_ = texelFetch(poses, ivec2(2, int(body)), 0);
+        vTint = vec4(tint_.rgb, inner); vJointed = tint_.a; vRim = rim;`);
     if (tinted) {
       shader.fragmentShader = shader.fragmentShader
-        .replace('#include <common>', '#include <common>\nvarying vec4 vTint;')
-        .replace('#include <color_fragment>', 'diffuseColor.rgb *= mix(vTint.rgb, min(vTint.rgb * 1.35 + 0.03, vec3(1.0)), vTint.a);');
+        .replace('#include <common>', '#include <common>\nvarying vec4 vTint; varying vec3 vRim; varying float vJointed;')
+        .replace('#include <color_fragment>', RIM);
     }
   };
   return material;
 }
 
 export class Bodies {
-  // skin (3t, 3) corners about each body's centre; body (t) index; inner (t)
-  constructor({ skin, body, inner, count, info }) {
+  // skin (3t, 3) corners about each body's centre; normal (3t, 3); crease (t, 3) by facing corner; body, inner (t)
+  constructor({ skin, normal, crease, body, inner, count, info }) {
     this.count = count;
     this.info = info;
     this.skin = skin;
@@ -47,23 +56,26 @@ export class Bodies {
     this.texture.needsUpdate = true;
     const poses = { value: this.texture };
     const triangles = body.length;
-    const normal = new Float32Array(skin.length), index = new Float32Array(triangles * 3), crack = new Float32Array(triangles * 3);
+    const rim = new Float32Array(skin.length).fill(10), index = new Float32Array(triangles * 3), crack = new Float32Array(triangles * 3);
+    const length = (a, b) => Math.hypot(skin[a] - skin[b], skin[a + 1] - skin[b + 1], skin[a + 2] - skin[b + 2]);
     for (let t = 0; t < triangles; t += 1) {
       const o = t * 9, s = skin;
       const ax = s[o + 3] - s[o], ay = s[o + 4] - s[o + 1], az = s[o + 5] - s[o + 2];
       const bx = s[o + 6] - s[o], by = s[o + 7] - s[o + 1], bz = s[o + 8] - s[o + 2];
-      let x = ay * bz - az * by, y = az * bx - ax * bz, z = ax * by - ay * bx;
-      const length = Math.hypot(x, y, z) || 1;
-      x /= length; y /= length; z /= length;
+      const twice = Math.hypot(ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx);
       for (let k = 0; k < 3; k += 1) {
-        normal.set([x, y, z], o + 3 * k);
         index[3 * t + k] = body[t];
-        crack[3 * t + k] = inner ? inner[t] : 0;
+        crack[3 * t + k] = inner[t];
+        if (!crease[3 * t + k]) continue;
+        // distance from the edge that faces corner k: its height there, nothing at the edge's two ends
+        for (let v = 0; v < 3; v += 1) rim[o + 3 * v + k] = 0;
+        rim[o + 3 * k + k] = twice / Math.max(1e-9, length(o + 3 * ((k + 1) % 3), o + 3 * ((k + 2) % 3)));
       }
     }
     const geometry = new THREE.BufferGeometry();
     geometry.setAttribute('position', new THREE.BufferAttribute(skin, 3));
-    geometry.setAttribute('normal', new THREE.BufferAttribute(normal, 3));
+    geometry.setAttribute('normal', new THREE.BufferAttribute(normal, 3, true));
+    geometry.setAttribute('rim', new THREE.BufferAttribute(rim, 3));
     geometry.setAttribute('body', new THREE.BufferAttribute(index, 1));
     geometry.setAttribute('inner', new THREE.BufferAttribute(crack, 1));
     this.mesh = new THREE.Mesh(geometry, patch(new THREE.MeshLambertMaterial(), poses, true));
@@ -96,7 +108,7 @@ export class Bodies {
     const colour = new THREE.Color();
     for (let b = 0; b < this.count; b += 1) {
       colourOf(b, colour);
-      this.data.set([colour.r, colour.g, colour.b], b * 12 + 8);
+      this.data.set([colour.r, colour.g, colour.b, this.info[b].jointed ? 1 : 0], b * 12 + 8);
     }
     this.texture.needsUpdate = true;
   }

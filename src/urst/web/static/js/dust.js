@@ -1,97 +1,114 @@
-// Dust as a ray-marched volume, at half the stage's resolution, stopped by what stands in it.
+// Dust as a ray-marched volume at half the stage's resolution: lit by the sun and the sky, stopped by what stands in it,
+// and throwing its shadow on the set.
 import * as THREE from '../vendor/three.js';
 
 // Light taken out by dust of 1 kg/m3 over a metre: fine mineral dust, 3 Q / (2 rho d) with d = 20 um [m2/kg].
 const EXTINCTION = 60;
-const STEPS = 56;
+// Light scattered forward goes on almost as if it had not been: the share of extinction that dims what lies behind.
+const DIMMING = 0.45;
+const STEPS = 64;
 
 const vertexShader = 'varying vec2 vUv; void main() { vUv = uv; gl_Position = vec4(position.xy, 0.0, 1.0); }';
+
+const place = `
+uniform mat4 unproject; uniform sampler2D depth;
+vec3 placeAt(vec2 uv) {
+  vec4 far = unproject * vec4(uv * 2.0 - 1.0, texture2D(depth, uv).r * 2.0 - 1.0, 1.0);
+  return far.xyz / far.w;
+}`;
 
 const march = `
 precision highp sampler3D;
 varying vec2 vUv;
-uniform sampler3D dust; uniform sampler2D depth;
-uniform mat4 unproject; uniform vec3 eye, low, high, light, sky; uniform float most, extinction, cell;
+uniform sampler3D dust;
+uniform vec3 eye, low, high, sun, sunlight, skylight, bounce, albedo; uniform float most, extinction, cell;
+${place}
 void main() {
-  vec4 far = unproject * vec4(vUv * 2.0 - 1.0, texture2D(depth, vUv).r * 2.0 - 1.0, 1.0);
-  vec3 end = far.xyz / far.w, way = end - eye;
+  vec3 way = placeAt(vUv) - eye;
   float reach = length(way); way /= reach;
   vec3 a = (low - eye) / way, b = (high - eye) / way, near = min(a, b), off = max(a, b);
   float from = max(max(near.x, near.y), max(near.z, 0.0)), to = min(min(off.x, off.y), min(off.z, reach));
   gl_FragColor = vec4(0.0);
   if (to <= from) return;
-  float stride = max((to - from) / float(${STEPS}), 0.25 * cell);
+  float stride = max((to - from) / float(${STEPS}), 0.3 * cell);
   float dither = fract(52.9829189 * fract(dot(gl_FragCoord.xy, vec2(0.06711056, 0.00583715))));
+  // Henyey & Greenstein's phase function, g = 0.35, as a share of the even one
+  float c = dot(way, sun), phase = (1.0 - 0.1225) / pow(1.1225 - 0.7 * c, 1.5);
   vec3 sum = vec3(0.0); float clear = 1.0;
   for (int i = 0; i < ${STEPS}; i++) {
     float t = from + (float(i) + dither) * stride;
     if (t > to || clear < 0.01) break;
-    vec3 p = (eye + way * t - low) / (high - low);
-    vec2 s = texture(dust, p).rg;
+    vec4 s = texture(dust, (eye + way * t - low) / (high - low));
     float amount = s.r * s.r * most;
     if (amount < 1e-5) continue;
     float taken = 1.0 - exp(-extinction * amount * stride);
-    sum += clear * taken * (sky + light * s.g);
+    // light scattered more than once reaches deeper and comes from everywhere
+    vec3 light = sunlight * (phase * s.g + 0.4 * sqrt(sqrt(s.g))) + skylight * s.b + bounce;
+    sum += clear * taken * albedo * light;
     clear *= 1.0 - taken;
   }
   gl_FragColor = vec4(sum, 1.0 - clear);
 }`;
 
 const join = `
-varying vec2 vUv; uniform sampler2D scene, dustImage; uniform float shown;
+precision highp sampler3D;
+varying vec2 vUv;
+uniform sampler2D scene, dustImage; uniform sampler3D dust; uniform vec3 low, high; uniform vec2 texel; uniform float shown;
+${place}
 void main() {
-  vec4 base = texture2D(scene, vUv), veil = texture2D(dustImage, vUv) * shown;
+  vec4 base = texture2D(scene, vUv), veil = vec4(0.0);
+  if (shown > 0.5) {
+    for (int x = -1; x <= 1; x++) for (int y = -1; y <= 1; y++)
+      veil += texture2D(dustImage, vUv + vec2(x, y) * texel) * (x == 0 ? 2.0 : 1.0) * (y == 0 ? 2.0 : 1.0) / 16.0;
+    vec3 p = (placeAt(vUv) - low) / (high - low);
+    if (all(greaterThan(p, vec3(0.0))) && all(lessThan(p, vec3(1.0)))) base.rgb *= mix(0.45, 1.0, texture(dust, p).g);
+  }
   gl_FragColor = vec4(base.rgb * (1.0 - veil.a) + veil.rgb, 1.0);
   #include <colorspace_fragment>
 }`;
 
 export class Dust {
-  constructor() {
+  // sun: unit vector towards it
+  constructor(sun) {
+    this.sun = sun;
     this.texture = null;
     this.triangle = new THREE.Mesh(new THREE.PlaneGeometry(2, 2));
     this.triangle.frustumCulled = false;
     this.screen = new THREE.Scene();
     this.screen.add(this.triangle);
     this.view = new THREE.Camera();
+    const shared = {
+      dust: { value: null }, depth: { value: null }, unproject: { value: new THREE.Matrix4() },
+      low: { value: new THREE.Vector3() }, high: { value: new THREE.Vector3(1, 1, 1) },
+    };
     this.march = new THREE.ShaderMaterial({
       vertexShader, fragmentShader: march, depthTest: false, depthWrite: false,
       uniforms: {
-        dust: { value: null }, depth: { value: null }, unproject: { value: new THREE.Matrix4() }, eye: { value: new THREE.Vector3() },
-        low: { value: new THREE.Vector3() }, high: { value: new THREE.Vector3(1, 1, 1) }, most: { value: 0 },
-        light: { value: new THREE.Color(0.62, 0.56, 0.48) }, sky: { value: new THREE.Color(0.25, 0.235, 0.22) },
-        extinction: { value: EXTINCTION }, cell: { value: 0.1 },
+        ...shared, eye: { value: new THREE.Vector3() }, most: { value: 0 }, extinction: { value: EXTINCTION }, cell: { value: 0.1 },
+        sun: { value: sun }, sunlight: { value: new THREE.Color(0.62, 0.56, 0.48) }, skylight: { value: new THREE.Color(0.36, 0.38, 0.41) },
+        bounce: { value: new THREE.Color(0.16, 0.15, 0.14) }, albedo: { value: new THREE.Color('#c9c0b2') },
       },
     });
     this.join = new THREE.ShaderMaterial({
       vertexShader, fragmentShader: join, depthTest: false, depthWrite: false,
-      uniforms: { scene: { value: null }, dustImage: { value: null }, shown: { value: 1 } },
+      uniforms: { ...shared, scene: { value: null }, dustImage: { value: null }, texel: { value: new THREE.Vector2() }, shown: { value: 1 } },
     });
     this.target = new THREE.WebGLRenderTarget(4, 4, { type: THREE.HalfFloatType, depthBuffer: false });
   }
 
+  albedo(colour) { this.march.uniforms.albedo.value = colour; }
+
   // density (nz, ny, nx) uint8, square root of the share of `most`; domain { low, cell, shape }
   set(density, most, domain) {
     const [nx, ny, nz] = domain.shape;
-    const cells = nx * ny * nz;
     if (!this.texture || this.texture.image.width !== nx || this.texture.image.height !== ny || this.texture.image.depth !== nz) {
       this.texture?.dispose();
-      this.texture = new THREE.Data3DTexture(new Uint8Array(cells * 2), nx, ny, nz);
+      this.texture = new THREE.Data3DTexture(new Uint8Array(nx * ny * nz * 4), nx, ny, nz);
       Object.assign(this.texture, {
-        format: THREE.RGFormat, type: THREE.UnsignedByteType, minFilter: THREE.LinearFilter, magFilter: THREE.LinearFilter, unpackAlignment: 1,
+        format: THREE.RGBAFormat, type: THREE.UnsignedByteType, minFilter: THREE.LinearFilter, magFilter: THREE.LinearFilter, unpackAlignment: 1,
       });
     }
-    // how much of the light from above is left at each cell, column by column
-    const data = this.texture.image.data, plane = nx * ny;
-    const share = EXTINCTION * 0.35 * most * domain.cell / 65025;
-    for (let c = 0; c < plane; c += 1) {
-      let depth = 0;
-      for (let k = nz - 1; k >= 0; k -= 1) {
-        const at = k * plane + c, level = density[at];
-        depth += level * level * share;
-        data[at * 2] = level;
-        data[at * 2 + 1] = 255 * Math.exp(-depth);
-      }
-    }
+    this.light(density, EXTINCTION * DIMMING * most * domain.cell / 65025, domain.shape);
     this.texture.needsUpdate = true;
     const u = this.march.uniforms;
     u.dust.value = this.texture;
@@ -101,13 +118,40 @@ export class Dust {
     u.high.value.set(...domain.low.map((x, i) => x + domain.cell * domain.shape[i]));
   }
 
+  // How much light is left at each cell from the sun and from straight above, layer by layer from the top down.
+  light(density, share, [nx, ny, nz]) {
+    const data = this.texture.image.data, plane = nx * ny, { x, y, z } = this.sun;
+    const dx = x / z, dy = y / z, slant = Math.hypot(dx, dy, 1);
+    const ix = Math.floor(dx), iy = Math.floor(dy), fx = dx - ix, fy = dy - iy;
+    let above = new Float32Array(plane), here = new Float32Array(plane);
+    const sky = new Float32Array(plane);
+    const at = (i, j) => (i < 0 || j < 0 || i >= nx || j >= ny ? 0 : above[j * nx + i]);
+    for (let k = nz - 1; k >= 0; k -= 1) {
+      for (let j = 0; j < ny; j += 1) {
+        for (let i = 0; i < nx; i += 1) {
+          const c = j * nx + i, level = density[k * plane + c], dose = level * level * share, o = 4 * (k * plane + c);
+          const p = i + ix, q = j + iy;
+          const before = (1 - fy) * ((1 - fx) * at(p, q) + fx * at(p + 1, q)) + fy * ((1 - fx) * at(p, q + 1) + fx * at(p + 1, q + 1));
+          here[c] = before + slant * dose;
+          sky[c] += 0.6 * dose;
+          data[o] = level;
+          data[o + 1] = 255 * Math.exp(-before - 0.5 * slant * dose);
+          data[o + 2] = 255 * Math.exp(-sky[c]);
+        }
+      }
+      [above, here] = [here, above];
+    }
+  }
+
   clear() { this.march.uniforms.most.value = 0; }
 
   render(renderer, camera, image, size) {
     const u = this.march.uniforms, any = u.most.value > 0;
     this.join.uniforms.shown.value = any ? 1 : 0;
     if (any) {
-      this.target.setSize(Math.ceil(size.x / 2), Math.ceil(size.y / 2));
+      const w = Math.ceil(size.x / 2), h = Math.ceil(size.y / 2);
+      this.target.setSize(w, h);
+      this.join.uniforms.texel.value.set(1 / w, 1 / h);
       u.depth.value = image.depthTexture;
       u.eye.value.setFromMatrixPosition(camera.matrixWorld);
       u.unproject.value.copy(camera.matrixWorld).multiply(camera.projectionMatrixInverse);

@@ -5,6 +5,7 @@ import { Bodies, ramp } from './bodies.js';
 import { Dust } from './dust.js';
 
 const UP = new THREE.Vector3(0, 0, 1);
+const SUN = new THREE.Vector3(-0.55, -0.8, 1.3).normalize();
 const POINT_VERTEX = `
 attribute float size; varying vec3 vCentre; uniform float scale;
 void main() { vec4 seen = modelViewMatrix * vec4(position, 1.0); gl_Position = projectionMatrix * seen;
@@ -16,10 +17,10 @@ void main() { vec2 d = gl_PointCoord * 2.0 - 1.0; float r = dot(d, d); if (r > 1
   gl_FragColor = vec4(colour * light, 1.0); }`;
 
 // Corners of the box round the pieces a test picks.
-function extent({ skin, piece }, meta, picked) {
+function extent({ skin, body, piece }, meta, picked) {
   const low = [1e9, 1e9, 1e9], high = [-1e9, -1e9, -1e9];
-  for (let t = 0; t < piece.length; t += 1) {
-    if (!picked(meta.pieces[piece[t]])) continue;
+  for (let t = 0; t < body.length; t += 1) {
+    if (!picked(meta.pieces[piece[body[t]]])) continue;
     for (let k = 0; k < 9; k += 1) {
       low[k % 3] = Math.min(low[k % 3], skin[t * 9 + k]);
       high[k % 3] = Math.max(high[k % 3], skin[t * 9 + k]);
@@ -53,13 +54,11 @@ export class Stage {
     this.lights();
     this.image = new THREE.WebGLRenderTarget(4, 4, { samples: 4, type: THREE.HalfFloatType });
     this.image.depthTexture = new THREE.DepthTexture(4, 4, THREE.UnsignedIntType);
-    this.dust = new Dust();
+    this.dust = new Dust(SUN);
     this.points();
     this.grid = this.makeGrid();
     this.scene.add(this.grid);
-    this.figure = new THREE.Mesh(new THREE.CapsuleGeometry(0.21, 1.33, 6, 16), new THREE.MeshLambertMaterial({ color: '#d9d2c3' }));
-    this.figure.rotation.x = Math.PI / 2;
-    this.figure.castShadow = true;
+    this.figure = this.makeFigure();
     this.scene.add(this.figure);
     this.domain = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: '#5d7695' }));
     this.scene.add(this.domain);
@@ -87,6 +86,17 @@ export class Stage {
     this.scene.add(this.chips);
   }
 
+  // A draughtsman's figure of 1.75 m, turned like a skittle and flattened front to back.
+  makeFigure() {
+    const outline = [[0, 0], [0.13, 0], [0.11, 0.08], [0.13, 0.45], [0.19, 0.86], [0.155, 1.06], [0.23, 1.36], [0.19, 1.45], [0.065, 1.49], [0.065, 1.53],
+      [0.1, 1.58], [0.112, 1.65], [0.085, 1.72], [0, 1.75]];
+    const body = new THREE.Mesh(new THREE.LatheGeometry(outline.map(p => new THREE.Vector2(...p)), 28), new THREE.MeshLambertMaterial({ color: '#d9d2c3' }));
+    body.rotation.x = Math.PI / 2;
+    body.scale.z = 0.62;
+    body.castShadow = true;
+    return body;
+  }
+
   makeGrid() {
     const points = [];
     for (let i = -30; i <= 30; i += 1) points.push(i, -30, 0, i, 30, 0, -30, i, 0, 30, i, 0);
@@ -101,26 +111,37 @@ export class Stage {
   async load(meta) {
     this.meta = meta;
     const set = await getArrays(`/shots/${this.shotId}/set`);
-    const skin = set.skin;
     this.bounds = extent(set, meta, p => p.motion !== 'fixed');
     this.loose = extent(set, meta, p => p.motion === 'loose');
     const { low } = this.loose;
-    this.set = this.makeBodies({
-      skin, body: set.piece, count: meta.pieces.length,
-      info: meta.pieces.map((p, i) => ({ name: p.name, piece: i, colour: p.colour, centre: [0, 0, 0] })),
+    const parts = new Map();
+    const info = Array.from(set.piece, i => {
+      const part = parts.get(i) || 0;
+      parts.set(i, part + 1);
+      return { ...this.look(i), part, centre: [0, 0, 0] };
     });
+    for (const x of info) x.parts = parts.get(x.piece);
+    this.set = this.makeBodies({ ...set, count: info.length, info });
+    const broken = meta.pieces.find(p => meta.broken.includes(p.name)) || meta.pieces[0];
+    this.dust.albedo(new THREE.Color(broken?.dust || '#c9c0b2'));
     this.aim();
     const front = Math.min(low[1], 0) - 0.2;
-    this.figure.position.set(Math.max(low[0] + 0.4, -4.5), Math.max(front, -3.2), 0.875);
+    this.figure.position.set(Math.max(low[0] + 0.4, -4.5), Math.max(front, -3.2), 0);
     if (!this.placed) this.seeThroughCamera();
     this.placed = true;
+  }
+
+  // How a piece is drawn and called; one that has left the document since is still shown.
+  look(piece) {
+    const { name, colour, motion, jointed } = this.meta.pieces[piece] || { name: 'gone', colour: '#888888', motion: 'loose', jointed: false };
+    return { name, colour, motion, jointed, piece };
   }
 
   aim() {
     const { low, high } = this.bounds;
     const middle = low.map((x, i) => (x + high[i]) / 2), size = Math.max(...high.map((x, i) => x - low[i]));
     this.sun.target.position.set(...middle);
-    this.sun.position.set(middle[0] - 0.55 * size, middle[1] - 0.8 * size, middle[2] + 1.3 * size);
+    this.sun.position.set(...middle).addScaledVector(SUN, 1.6 * size);
     const frustum = this.sun.shadow.camera, half = 0.95 * size;
     Object.assign(frustum, { left: -half, right: half, top: half, bottom: -half, near: 0.1, far: 5 * size });
     frustum.updateProjectionMatrix();
@@ -138,13 +159,12 @@ export class Stage {
     const work = getArrays(`/data/${key}/static`).then(s => {
       const count = s.piece.length, perPiece = new Map();
       const info = Array.from({ length: count }, (_, b) => {
-        const p = s.piece[b], piece = this.meta.pieces[p] || { name: 'gone', colour: '#888888', motion: 'loose' };
-        const number = (perPiece.get(p) || 0) + 1;
+        const p = s.piece[b], number = (perPiece.get(p) || 0) + 1;
         perPiece.set(p, number);
-        return { name: piece.name, number, piece: p, colour: piece.colour, motion: piece.motion, mass: s.mass?.[b], volume: s.volume[b],
+        return { ...this.look(p), number, part: s.part[b], mass: s.mass?.[b], volume: s.volume[b],
           centre: [s.centre[3 * b], s.centre[3 * b + 1], s.centre[3 * b + 2]] };
       });
-      const bodies = this.makeBodies({ skin: s.skin, body: s.body, inner: s.inner, count, info });
+      const bodies = this.makeBodies({ ...s, count, info });
       bodies.pair = s.bond_pair;
       bodies.bonds = new Int32Array(count);
       if (s.bond_pair) for (const b of s.bond_pair) bodies.bonds[b] += 1;
@@ -195,7 +215,7 @@ export class Stage {
 
   hideBroken(bodies) {
     const broken = new Set(bodies ? bodies.info.map(x => x.piece) : []);
-    this.set.pose(new Float32Array(this.set.count * 3).map((_, i) => (broken.has(Math.floor(i / 3)) ? 1e6 : 0)), null, null);
+    this.set.pose(new Float32Array(this.set.count * 3).map((_, i) => (broken.has(this.set.info[Math.floor(i / 3)].piece) ? 1e6 : 0)), null, null);
     this.paint(this.set, null);
   }
 
@@ -244,7 +264,7 @@ export class Stage {
       else {
         colour.set(x.colour);
         // bricks of one batch differ a little
-        const wobble = 1 + 0.4 * ((b * 0.61803) % 1 - 0.5);
+        const wobble = 1 + 0.34 * ((x.part * 0.61803) % 1 - 0.5);
         if (x.parts > 1) colour.multiplyScalar(wobble);
       }
     });
