@@ -1,8 +1,8 @@
 """Kernels that carry fields along a flow, on a staggered grid.
 
 Velocities live on the faces: u (nx+1, ny, nz), v (nx, ny+1, nz), w (nx, ny, nz+1), in cells a second here; scalars
-in the cell centres. A kernel is handed the offset of its samples from the cell corners: (0.5, 0.5, 0.5) for
-scalars, (0, 0.5, 0.5) for u and so on.
+in the cell centres. A field's place on the grid is told by `axis`: 0, 1, 2 for the faces across x, y, z, CENTRE for
+cell centres. Where a sample comes from is traced once for all fields with the same place.
 """
 
 import numpy as np
@@ -10,23 +10,30 @@ from numba import prange
 
 from urst.core.jit import inline, parallel
 
+CENTRE = -1
+
+
+@inline
+def _clamped(x, n):
+    """An index coordinate held within the `n` samples of an axis."""
+    return min(max(x, np.float32(0.0)), np.float32(n) - np.float32(1.001))
+
 
 @inline
 def sample(f, x, y, z):
     """Trilinear value at index coordinates, held constant beyond the samples."""
-    nx, ny, nz = f.shape
-    x = min(max(x, np.float32(0.0)), np.float32(nx - 1.001))
-    y = min(max(y, np.float32(0.0)), np.float32(ny - 1.001))
-    z = min(max(z, np.float32(0.0)), np.float32(nz - 1.001))
+    x, y, z = _clamped(x, f.shape[0]), _clamped(y, f.shape[1]), _clamped(z, f.shape[2])
     # by way of signed integers: a processor turns unsigned ones into floats only in several steps
     p, q, r = np.int32(x), np.int32(y), np.int32(z)
     a, b, c = x - np.float32(p), y - np.float32(q), z - np.float32(r)
     i, j, k = np.uint64(p), np.uint64(q), np.uint64(r)
-    one = np.float32(1.0)
     i1, j1, k1 = i + np.uint64(1), j + np.uint64(1), k + np.uint64(1)
-    low = (one - b) * ((one - c) * f[i, j, k] + c * f[i, j, k1]) + b * ((one - c) * f[i, j1, k] + c * f[i, j1, k1])
-    high = (one - b) * ((one - c) * f[i1, j, k] + c * f[i1, j, k1]) + b * ((one - c) * f[i1, j1, k] + c * f[i1, j1, k1])
-    return (one - a) * low + a * high
+    near = f[i, j, k] + c * (f[i, j, k1] - f[i, j, k])
+    up = f[i, j1, k] + c * (f[i, j1, k1] - f[i, j1, k])
+    far = f[i1, j, k] + c * (f[i1, j, k1] - f[i1, j, k])
+    both = f[i1, j1, k] + c * (f[i1, j1, k1] - f[i1, j1, k])
+    near, far = near + b * (up - near), far + b * (both - far)
+    return near + a * (far - near)
 
 
 @inline
@@ -36,41 +43,83 @@ def flow(u, v, w, x, y, z):
     return sample(u, x, y - h, z - h), sample(v, x - h, y, z - h), sample(w, x - h, y - h, z)
 
 
+@inline
+def _mean(f, a0, a1, b0, b1, c0, c1):
+    total = f[a0, b0, c0] + f[a1, b0, c0] + f[a0, b1, c0] + f[a1, b1, c0]
+    total += f[a0, b0, c1] + f[a1, b0, c1] + f[a0, b1, c1] + f[a1, b1, c1]
+    return np.float32(0.125) * total
+
+
+@inline
+def _own_flow(u, v, w, axis, i, j, k):
+    """Velocity at a sample itself: the mean of the faces round it."""
+    half = np.float32(0.5)
+    if axis == CENTRE:
+        a, b, c = u[i, j, k] + u[i + 1, j, k], v[i, j, k] + v[i, j + 1, k], w[i, j, k] + w[i, j, k + 1]
+        return half * a, half * b, half * c
+    # the cells to both sides of the face
+    p, q, r = max(i - (axis == 0), 0), max(j - (axis == 1), 0), max(k - (axis == 2), 0)
+    i1, j1, k1 = min(i, v.shape[0] - 1), min(j, u.shape[1] - 1), min(k, u.shape[2] - 1)
+    if axis == 0:
+        return u[i, j, k], _mean(v, p, i1, j, j + 1, k, k), _mean(w, p, i1, j, j, k, k + 1)
+    if axis == 1:
+        return _mean(u, i, i + 1, q, j1, k, k), v[i, j, k], _mean(w, i, i, q, j1, k, k + 1)
+    return _mean(u, i, i + 1, j, j, r, k1), _mean(v, i, i, j, j + 1, r, k1), w[i, j, k]
+
+
 @parallel
-def carry(f, u, v, w, dt, ox, oy, oz, out):
-    """Semi-Lagrangian step, traced back by the midpoint rule (Stam 1999; Bridson 2015, ch. 3)."""
-    nx, ny, nz = f.shape
-    half = np.float32(0.5) * dt
-    for i in prange(nx):
+def trace(u, v, w, dt, axis, from_x, from_y, from_z):
+    """Where each sample was `dt` seconds ago, in index coordinates, by the midpoint rule (Bridson 2015, ch. 3)."""
+    nx, ny, nz = from_x.shape
+    half = np.float32(0.5)
+    ox, oy, oz = half, half, half
+    if axis == 0:
+        ox = np.float32(0.0)
+    elif axis == 1:
+        oy = np.float32(0.0)
+    elif axis == 2:
+        oz = np.float32(0.0)
+    for row in prange(nx):
+        i = np.int64(row)
         for j in range(ny):
             for k in range(nz):
                 x, y, z = np.float32(i) + ox, np.float32(j) + oy, np.float32(k) + oz
-                a, b, c = flow(u, v, w, x, y, z)
-                a, b, c = flow(u, v, w, x - half * a, y - half * b, z - half * c)
-                out[i, j, k] = sample(f, x - dt * a - ox, y - dt * b - oy, z - dt * c - oz)
+                a, b, c = _own_flow(u, v, w, axis, i, j, k)
+                a, b, c = flow(u, v, w, x - half * dt * a, y - half * dt * b, z - half * dt * c)
+                from_x[i, j, k] = _clamped(x - dt * a - ox, nx)
+                from_y[i, j, k] = _clamped(y - dt * b - oy, ny)
+                from_z[i, j, k] = _clamped(z - dt * c - oz, nz)
 
 
 @parallel
-def correct(f, ahead, back, u, v, w, dt, ox, oy, oz, out):
+def gather(f, from_x, from_y, from_z, out):
+    """Semi-Lagrangian step (Stam 1999): the value from where each sample was."""
+    nx, ny, nz = f.shape
+    for i in prange(nx):
+        for j in range(ny):
+            for k in range(nz):
+                out[i, j, k] = sample(f, from_x[i, j, k], from_y[i, j, k], from_z[i, j, k])
+
+
+@parallel
+def correct(f, ahead, from_x, from_y, from_z, to_x, to_y, to_z, out):
     """MacCormack correction: out = ahead + (f - back) / 2, within the values it came from (Selle et al. 2008).
 
-    `ahead` is the semi-Lagrangian step of f, `back` that of `ahead` with -dt.
+    `ahead` is the semi-Lagrangian step of f; `to` is where each sample will be, so that `back` is `ahead` from there.
     """
     nx, ny, nz = f.shape
-    half = np.float32(0.5) * dt
+    half, one = np.float32(0.5), np.uint64(1)
     for i in prange(nx):
         for j in range(ny):
             for k in range(nz):
-                x, y, z = np.float32(i) + ox, np.float32(j) + oy, np.float32(k) + oz
-                a, b, c = flow(u, v, w, x, y, z)
-                a, b, c = flow(u, v, w, x - half * a, y - half * b, z - half * c)
-                x = min(max(x - dt * a - ox, np.float32(0.0)), np.float32(nx - 1.001))
-                y = min(max(y - dt * b - oy, np.float32(0.0)), np.float32(ny - 1.001))
-                z = min(max(z - dt * c - oz, np.float32(0.0)), np.float32(nz - 1.001))
-                p, q, r = np.uint64(x), np.uint64(y), np.uint64(z)
+                back = sample(ahead, to_x[i, j, k], to_y[i, j, k], to_z[i, j, k])
+                value = ahead[i, j, k] + half * (f[i, j, k] - back)
+                p = np.uint64(np.int32(from_x[i, j, k]))
+                q = np.uint64(np.int32(from_y[i, j, k]))
+                r = np.uint64(np.int32(from_z[i, j, k]))
                 least, most = f[p, q, r], f[p, q, r]
-                for d in range(1, 8):
-                    value = f[p + np.uint64(d & 1), q + np.uint64((d >> 1) & 1), r + np.uint64(d >> 2)]
-                    least, most = min(least, value), max(most, value)
-                value = ahead[i, j, k] + np.float32(0.5) * (f[i, j, k] - back[i, j, k])
+                for a in (p, p + one):
+                    for b in (q, q + one):
+                        for c in (r, r + one):
+                            least, most = min(least, f[a, b, c]), max(most, f[a, b, c])
                 out[i, j, k] = min(max(value, least), most)

@@ -6,6 +6,11 @@ import numpy as np
 
 from urst.core.fields import multigrid as mg
 
+#: levels of fewer cells are left to one thread, those of far fewer go in one call
+FEW, FAR_FEWER = 40_000, 12_000
+#: sweeps before and after each coarser level, and on the coarsest
+SWEEPS, LAST_SWEEPS = 2, 8
+
 
 @dataclass(frozen=True)
 class Solution:
@@ -13,48 +18,86 @@ class Solution:
 
     iterations: int
     residual: float
-    """greatest share of the right-hand side's norm left"""
+    """share of the right-hand side's norm left"""
     converged: bool
 
 
 class _Level:
-    def __init__(self, wx, wy, wz):
-        nx, ny, nz = wy.shape[0], wx.shape[1], wx.shape[2]
-        self.weights = (wx, wy, wz)
-        self.diagonal = np.empty((nx, ny, nz), np.float32)
-        self.inverse = np.empty((nx, ny, nz), np.float32)
-        mg.diagonal_of(wx, wy, wz, self.diagonal, self.inverse)
-        padded = (nx + 2, ny + 2, nz + 2)
-        self.p, self.rhs, self.left = (np.zeros(padded, np.float32) for _ in range(3))
+    """Packed fields of one grid, and its matrix."""
+
+    def __init__(self, shape):
+        nx, ny, nz = self.shape = shape
+        nk = (nz + 1) // 2
+        self.cells = nx * ny * nz
+        self.threads = int(self.cells >= FEW)
+        self.weights = None
+        self.diagonal, self.inverse = (np.zeros((2, nx, ny, nk), np.float32) for _ in range(2))
+        self.p, self.rhs = self.field(), self.field()
+
+    def field(self):
+        nx, ny, nz = self.shape
+        return np.zeros((2, nx + 2, ny + 2, (nz + 1) // 2 + 2), np.float32)
+
+    def take_weights(self, wx, wy, wz):
+        nx, ny, nk = self.inverse.shape[1:]
+        self.weights = np.zeros((2, 6, nx, ny, nk), np.float32)
+        mg.pack_weights(wx, wy, wz, self.weights, self.diagonal, self.inverse)
+
+    def smooth(self, colour):
+        if self.weights is None:
+            mg.open_smooth[self.threads](self.p, self.rhs, self.inverse, colour)
+        else:
+            mg.smooth[self.threads](self.p, self.rhs, self.weights, self.inverse, colour)
+
+    def restrict(self, coarse):
+        if self.weights is None:
+            mg.open_restrict[self.threads](self.p, self.rhs, self.diagonal, coarse.rhs)
+        else:
+            mg.restrict[self.threads](self.p, self.rhs, self.weights, self.diagonal, coarse.rhs)
+
+    def prolong(self, coarse):
+        mg.prolong[self.threads](coarse.p, self.inverse, self.p)
 
 
 class PressureSolver:
-    """Solve sum over faces w (p - p_neighbour) = b on a grid of (nx, ny, nz) cells, p = 0 beyond the grid.
+    """Solve sum over open faces (p - p_neighbour) = b on a grid with closed cells, p = 0 beyond the grid.
 
-    Face weights are the open share of each face: 0 in a solid, 1 in the open, between for cut cells (Batty,
-    Bertails & Bridson 2007). Preconditioner: one V(2,2) cycle of red-black Gauss-Seidel, its post-smoother in the
-    reverse order so that it stays symmetric (McAdams, Sifakis & Teran 2010).
+    Preconditioner: one V(2,2) cycle of red-black Gauss-Seidel, its post-smoother in the reverse order so that it stays
+    symmetric (McAdams, Sifakis & Teran 2010, A parallel multigrid Poisson solver for fluids simulation on large grids);
+    coarse faces weigh as the mean of the fine faces they cover.
     A region closed on all sides fixes the pressure only up to a constant; its right-hand side must sum to zero.
     """
 
-    def __init__(self, wx: np.ndarray, wy: np.ndarray, wz: np.ndarray):
-        """Build the levels from face weights, float32: (nx+1, ny, nz), (nx, ny+1, nz), (nx, ny, nz+1)."""
-        self.levels = [_Level(wx, wy, wz)]
+    def __init__(self, is_open: np.ndarray):
+        """Build the levels from the open cells, (nx, ny, nz) bool."""
+        is_open = np.ascontiguousarray(is_open, bool)
+        self.levels = [_Level(is_open.shape)]
+        mg.open_diagonal(is_open, self.levels[0].diagonal, self.levels[0].inverse)
+        weights = None
         while True:
-            nx, ny, nz = self.levels[-1].diagonal.shape
-            if min(nx, ny, nz) < 4 or nx % 2 or ny % 2 or nz % 2:
+            shape = self.levels[-1].shape
+            if min(shape) <= 4 or any(n % 2 for n in shape):
                 break
-            a, b, c = nx // 2, ny // 2, nz // 2
-            coarse = [np.empty(s, np.float32) for s in ((a + 1, b, c), (a, b + 1, c), (a, b, c + 1))]
-            mg.coarsen(*self.levels[-1].weights, *coarse)
-            self.levels.append(_Level(*coarse))
+            coarse = _Level(tuple(n // 2 for n in shape))
+            finer, weights = weights, _faces(coarse.shape)
+            if finer is None:
+                for axis in range(3):
+                    mg.open_faces(is_open, axis, weights[axis])
+            else:
+                mg.coarsen(*finer, *weights)
+            coarse.take_weights(*weights)
+            self.levels.append(coarse)
+        first = next((d for d, x in enumerate(self.levels) if x.weights is not None and x.cells < FAR_FEWER), None)
+        small = [] if first is None else self.levels[first:]
+        self.large = self.levels[: len(self.levels) - len(small)]
+        self.small = tuple(mg.Grid(x.p, x.rhs, x.weights, x.diagonal, x.inverse) for x in small)
 
     def solve(self, rhs: np.ndarray, *, tolerance: float = 1e-4, most: int = 60, guess: np.ndarray | None = None):
         """Solve for one right-hand side.
 
         Parameters
         ----------
-        rhs : (nx, ny, nz) float32, zeroed here where a cell has no open face
+        rhs : (nx, ny, nz) float32, taken as 0 where a cell is closed or has no open face
         tolerance : float
             Stop once the residual's norm is this share of the right-hand side's.
         most : int
@@ -67,53 +110,54 @@ class PressureSolver:
             pressure (nx, ny, nz) float32; 0 in closed cells.
         """
         fine = self.levels[0]
-        x, r = np.zeros_like(fine.p), np.zeros_like(fine.p)
-        inner = (slice(1, -1),) * 3
-        b = np.zeros_like(fine.p)
-        b[inner] = np.where(fine.inverse > 0, rhs, 0.0)
-        if guess is not None:
-            x[inner] = np.where(fine.inverse > 0, guess, 0.0)
-        partial = np.empty(b.shape[0])
-        goal = np.sqrt(mg.dot(b, b, partial))
+        x, r, direction, image = (fine.field() for _ in range(4))
+        partial = np.empty(r.shape[1])
+        mg.pack(rhs, fine.inverse, r)
+        goal = np.sqrt(mg.dot(r, r, partial))
         if goal == 0.0:
             return np.zeros_like(rhs), Solution(0, 0.0, True)
-        mg.residual(x, b, *fine.weights, fine.diagonal, r)
-        direction, image = np.zeros_like(x), np.zeros_like(x)
-        zero = np.zeros_like(x)
-        old = 0.0
-        share = np.sqrt(mg.dot(r, r, partial)) / goal
-        iterations = 0
-        while share > tolerance and iterations < most:
+        left = goal
+        if guess is not None:
+            mg.pack(guess, fine.inverse, direction)
+            mg.open_apply(direction, fine.diagonal, image, partial)
+            left = np.sqrt(mg.go(x, r, direction, image, np.float32(1.0), partial))
+            direction[:] = 0.0
+        old, iterations = 0.0, 0
+        while left > tolerance * goal and iterations < most:
             z = self._cycle(r)
             new = mg.dot(r, z, partial)
-            mg.scale_add(direction, np.float32(new / old if old else 0.0), z)
-            mg.residual(direction, zero, *fine.weights, fine.diagonal, image)
-            # image = -A direction
-            step = new / -mg.dot(direction, image, partial)
-            mg.add_scaled(x, np.float32(step), direction)
-            mg.add_scaled(r, np.float32(step), image)
+            mg.turn(direction, np.float32(new / old if old else 0.0), z)
+            step = new / mg.open_apply(direction, fine.diagonal, image, partial)
+            left = np.sqrt(mg.go(x, r, direction, image, np.float32(step), partial))
             old = new
-            share = np.sqrt(mg.dot(r, r, partial)) / goal
             iterations += 1
-        return x[inner].copy(), Solution(iterations, float(share), bool(share <= tolerance))
+        pressure = np.empty_like(rhs)
+        mg.unpack(x, pressure)
+        return pressure, Solution(iterations, float(left / goal), bool(left <= tolerance * goal))
 
     def _cycle(self, r):
-        self.levels[0].rhs[:] = r
-        last = len(self.levels) - 1
-        for depth, level in enumerate(self.levels):
+        """One V-cycle from nothing; returns the finest level's own array."""
+        self.levels[0].rhs, own = r, self.levels[0].rhs
+        last = None if self.small else self.large[-1]
+        for level, coarse in zip(self.large, self.levels[1:] + [None]):
             level.p[:] = 0.0
-            sweeps = 2 if depth < last else 8
-            for _ in range(sweeps):
-                for colour in (0, 1):
-                    mg.smooth(level.p, level.rhs, *level.weights, level.inverse, colour)
-            if depth < last:
-                mg.residual(level.p, level.rhs, *level.weights, level.diagonal, level.left)
-                mg.restrict(level.left, self.levels[depth + 1].rhs)
-        for depth in range(last, -1, -1):
-            level = self.levels[depth]
-            if depth < last:
-                mg.prolong(self.levels[depth + 1].p, level.inverse, level.p)
-            for _ in range(2 if depth < last else 8):
-                for colour in (1, 0):
-                    mg.smooth(level.p, level.rhs, *level.weights, level.inverse, colour)
+            for _ in range(LAST_SWEEPS if level is last else SWEEPS):
+                level.smooth(0)
+                level.smooth(1)
+            if level is not last:
+                level.restrict(coarse)
+        if self.small:
+            mg.small_cycle(self.small, SWEEPS, LAST_SWEEPS)
+        for level, coarse in reversed(list(zip(self.large, self.levels[1:] + [None]))):
+            if level is not last:
+                level.prolong(coarse)
+            for _ in range(LAST_SWEEPS if level is last else SWEEPS):
+                level.smooth(1)
+                level.smooth(0)
+        self.levels[0].rhs = own
         return self.levels[0].p
+
+
+def _faces(shape):
+    nx, ny, nz = shape
+    return [np.empty(s, np.float32) for s in ((nx + 1, ny, nz), (nx, ny + 1, nz), (nx, ny, nz + 1))]

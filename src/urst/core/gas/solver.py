@@ -99,23 +99,29 @@ class GasSolver:
         covered = self.solid != kernels.NONE
         self.density[covered], self.heat[covered] = 0.0, 0.0
 
-    def _carried(self, field, flow, h, offset):
-        ox, oy, oz = (np.float32(o) for o in offset)
+    def _carried(self, fields, flow, h, axis=advect.CENTRE):
+        """Fields of one place on the grid, carried along the flow for `h` seconds."""
         step = np.float32(h / self.cell)
-        ahead = np.empty_like(field)
-        advect.carry(field, *flow, step, ox, oy, oz, ahead)
+        origin = [np.empty_like(fields[0]) for _ in range(3)]
+        advect.trace(*flow, step, axis, *origin)
+        ahead = [np.empty_like(f) for f in fields]
+        for field, out in zip(fields, ahead):
+            advect.gather(field, *origin, out)
         if not self.settings.sharp:
             return ahead
-        back, out = np.empty_like(field), np.empty_like(field)
-        advect.carry(ahead, *flow, -step, ox, oy, oz, back)
-        advect.correct(field, ahead, back, *flow, step, ox, oy, oz, out)
-        return out
+        goal = [np.empty_like(fields[0]) for _ in range(3)]
+        advect.trace(*flow, -step, axis, *goal)
+        carried = [np.empty_like(f) for f in fields]
+        for field, once, out in zip(fields, ahead, carried):
+            advect.correct(field, once, *origin, *goal, out)
+        return carried
 
     def _advect(self, h):
         flow = self.velocity
-        self.density = self._carried(self.density, flow, h, (0.5, 0.5, 0.5))
         if self.heat.any():
-            self.heat = self._carried(self.heat, flow, h, (0.5, 0.5, 0.5))
+            self.density, self.heat = self._carried([self.density, self.heat], flow, h)
+        else:
+            (self.density,) = self._carried([self.density], flow, h)
         # clean air comes in through open sides
         for field in (self.density, self.heat):
             for axis in range(3):
@@ -124,8 +130,7 @@ class GasSolver:
                     side[axis] = end
                     inward = flow[axis][tuple(side)] * (1 if end == 0 else -1) > 0
                     field[tuple(side)][inward] = 0.0
-        offsets = ((0.0, 0.5, 0.5), (0.5, 0.0, 0.5), (0.5, 0.5, 0.0))
-        self.velocity = [self._carried(u, flow, h, o) for u, o in zip(flow, offsets)]
+        self.velocity = [self._carried([u], flow, h, axis)[0] for axis, u in enumerate(flow)]
 
     def _source(self, points, share):
         added = np.zeros(self.shape, np.float32)
@@ -169,7 +174,7 @@ class GasSolver:
         rhs = np.empty(self.shape, np.float32)
         kernels.divergence(*self.velocity, self.solid, rhs)
         _balance_pockets(self.solid, rhs)
-        solver = PressureSolver(*self.weights)
+        solver = PressureSolver(self.solid == kernels.NONE)
         self.pressure, self.solution = solver.solve(rhs, tolerance=self.settings.tolerance)
         for axis in range(3):
             kernels.subtract_gradient(self.velocity[axis], self.weights[axis], self.pressure, axis)
