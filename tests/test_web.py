@@ -1,6 +1,7 @@
 """The web application over HTTP: recipe, history, findings, data, safety."""
 
 import json
+import re
 import struct
 import threading
 import unittest
@@ -56,26 +57,88 @@ class Web(unittest.TestCase):
         data = {"path": path, "value": value}
         return self.http.post(f"/shots/{shot_id}/pieces/{number}", data=data, headers={"accept": "text/html"})
 
+    def whole(self, shot_id, path, value):
+        data = {"path": path, "value": value}
+        return self.http.post(f"/shots/{shot_id}/whole/0", data=data, headers={"accept": "text/html"})
+
     def test_the_set_and_the_range_are_changed_like_any_setting(self):
         shot_id = self.live.add(falling_box())
         for path, value in (
             ("position", "0, 0, 1.2 m"), ("shape.width", "60 cm"), ("material", "steel"), ("density", "2.4 t/m3"),
-            ("motion", "fixed"), ("bonded", "off"), ("name", "Anvil"), ("end", "30"), ("gravity", "0, 0, -1.62"),
+            ("motion", "fixed"), ("bonded", "off"), ("name", "Anvil"),
         ):  # fmt: skip
             reply = self.piece(shot_id, 1, path, value)
             self.assertEqual(reply.headers.get("hx-trigger"), "shot-changed", f"{path}: {reply.text[-300:]}")
+        for path, value in (("end", "30"), ("gravity", "0, 0, -1.62"), ("camera.lens", "50"), ("name", "Anvil drop")):
+            self.assertEqual(self.whole(shot_id, path, value).headers.get("hx-trigger"), "shot-changed", path)
         shot = self.shot(shot_id)
         anvil = shot.pieces[1]
         self.assertEqual((anvil.name, anvil.material, anvil.motion, anvil.bonded), ("Anvil", "steel", "fixed", False))
         self.assertEqual((anvil.position, anvil.shape.width, anvil.bulk()[0]), ((0.0, 0.0, 1.2), 0.6, 2400.0))
-        self.assertEqual((shot.end, shot.gravity), (30, (0.0, 0.0, -1.62)))
+        self.assertEqual(
+            (shot.end, shot.gravity, shot.camera.lens, shot.name), (30, (0.0, 0.0, -1.62), 50.0, "Anvil drop")
+        )
         self.piece(shot_id, 1, "density", "")
-        self.assertEqual(self.shot(shot_id).pieces[1].bulk()[0], 7800.0)
+        self.assertEqual(self.shot(shot_id).pieces[1].bulk()[0], 7850.0)
         for path, value, words in (
-            ("end", "-5", "is before start"), ("density", "-2", "greater than 0"), ("motion", "driven", "has no keys"),
-            ("name", "Floor", "two set pieces are called"), ("shape.width", "0", "greater than 0"),
+            ("density", "-2", "greater than 0"), ("name", "Floor", "two set pieces are called"),
+            ("shape.width", "0", "greater than 0"),
         ):  # fmt: skip
             self.assertIn(words, self.piece(shot_id, 1, path, value).text)
+        self.assertIn("is before start", self.whole(shot_id, "end", "-5").text)
+
+    def test_a_piece_is_driven_along_keys(self):
+        shot_id = self.live.add(falling_box())
+        self.assertEqual(self.http.post(f"/shots/{shot_id}/pieces/1/keys").status_code, 422)
+        self.piece(shot_id, 1, "motion", "driven")
+        first = self.shot(shot_id).pieces[1].keys
+        self.assertEqual([(k.frame, k.position) for k in first], [(1, (0.0, 0.0, 0.3))])
+        self.http.post(f"/shots/{shot_id}/pieces/1/keys").raise_for_status()
+        for path, value in (("keys.1.frame", "9"), ("keys.1.position", "50 cm, 0, 1"), ("keys.1.rotation", "0, 0, 90")):
+            self.assertEqual(self.piece(shot_id, 1, path, value).headers.get("hx-trigger"), "shot-changed", path)
+        last = self.shot(shot_id).pieces[1].keys[1]
+        self.assertEqual((last.frame, last.position, last.rotation), (9, (0.5, 0.0, 1.0), (0.0, 0.0, 90.0)))
+        self.assertIn("out of order", self.piece(shot_id, 1, "keys.1.frame", "0").text)
+        self.http.post(f"/shots/{shot_id}/pieces/1/keys/0/remove").raise_for_status()
+        self.assertEqual([k.frame for k in self.shot(shot_id).pieces[1].keys], [9])
+        refused = self.http.post(f"/shots/{shot_id}/pieces/1/keys/0/remove")
+        self.assertIn("is driven but has no keys", refused.json()["message"])
+
+    def test_cues_and_the_camera_follow_what_is_in_view(self):
+        shot_id = self.live.add(falling_box())
+        self.http.post(f"/shots/{shot_id}/cues", data={"frame": 4}).raise_for_status()
+        self.whole(shot_id, "cues.0.name", "touch")
+        self.whole(shot_id, "cues.0.frame", "6")
+        self.assertEqual([(c.name, c.frame) for c in self.shot(shot_id).cues], [("touch", 6)])
+        self.http.post(f"/shots/{shot_id}/cues/0/remove").raise_for_status()
+        self.assertEqual(self.shot(shot_id).cues, ())
+        keys = {x["id"]: x["key"] for x in self.live.state(shot_id)["layers"]}
+        self.http.post(f"/shots/{shot_id}/camera", data={"eye": "1, 2, 3", "target": "0, 0, 1"}).raise_for_status()
+        self.assertEqual(self.shot(shot_id).camera.eye, (1.0, 2.0, 3.0))
+        self.assertEqual(
+            self.http.post(f"/shots/{shot_id}/camera", data={"eye": "1, 2", "target": "0"}).status_code, 422
+        )
+        self.assertEqual({x["id"]: x["key"] for x in self.live.state(shot_id)["layers"]}, keys)
+
+    def test_a_new_shot_has_something_to_bake_and_nothing_to_find(self):
+        made = self.http.post("/shots/new").headers["location"].split("/")[-1]
+        state = self.live.state(made)
+        self.assertEqual([x["kind"] for x in state["layers"]], ["break", "fall", "shed", "billow"])
+        self.assertEqual(state["findings"], [])
+        again = self.http.post("/shots/new").headers["location"].split("/")[-1]
+        self.assertNotEqual(self.shot(again).name, self.shot(made).name)
+
+    def test_only_this_machine_is_answered(self):
+        self.assertEqual(self.http.get("/alive", headers={"host": "elsewhere.example"}).status_code, 400)
+        self.assertEqual(self.http.get("/alive", headers={"host": f"localhost:{self.live.port}"}).status_code, 200)
+
+    def test_the_recipe_offers_what_the_estimate_suggests(self):
+        shot_id = self.live.add(tiny())
+        page = self.http.get(f"/shots/{shot_id}/recipe/break").text
+        self.assertIn("(Grady 1982)", page)
+        offered = int(re.search(r"Use (\d+) fragments", page)[1])
+        self.set(shot_id, "break", "count", str(offered))
+        self.assertEqual(self.shot(shot_id).layer("break").settings.count, offered)
 
     def test_pieces_are_added_renamed_and_removed(self):
         shot_id = self.live.add(tiny())

@@ -156,9 +156,10 @@ class FallBake:
 
         def drive(seconds):
             positions, turns = [], []
+            now = {name: path(start + seconds * self.shot.rate) for name, path in paths.items()}
             for b in driven:
                 name = owner[b].name
-                position, turn = paths[name](start + seconds * self.shot.rate)
+                position, turn = now[name]
                 home_position, home_turn = home[name]
                 relative = rotation.matrix(turn) @ rotation.matrix(home_turn).T
                 x, y, z, w = rotation.Rotation.from_matrix(relative).as_quat()
@@ -223,7 +224,7 @@ class BillowBake:
     moving = True
 
     def __init__(self, shot: Shot, layer, inputs: Inputs):
-        self.shot, self.inputs, self.settings = shot, inputs, layer.settings
+        self.shot, self.inputs = shot, inputs
         fragments = Fragments.from_arrays(inputs.static("fall")[0]) if "fall" in inputs.by_kind else None
         self.solver = GasSolver(layer.settings, fragments, shot.gravity)
         shed = next(shot.layer(x.layer) for x in layer.reads if shot.layer(x.layer).kind == "shed")
@@ -245,7 +246,7 @@ class BillowBake:
             "position": points["position"][puff].astype(float),
             "velocity": points["velocity"][puff].astype(float),
             "mass": self.shed.puff_mass * share.astype(float),
-            "radius": 1.5 * self.settings.cell_size,
+            "radius": self.shed.puff_radius,
         }
 
     def first(self):

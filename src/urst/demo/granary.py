@@ -35,7 +35,7 @@ def _hanging(swing, below: float) -> list[Key]:
     return keys
 
 
-def shot(*, fragments: int = 420, cell_size: float = 0.2, end: int = 96) -> Shot:
+def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96) -> Shot:
     """Return the shot; the arguments choose its quality."""
     swing = _swing(1, end, 24.0)
     pieces = [
@@ -49,7 +49,7 @@ def shot(*, fragments: int = 420, cell_size: float = 0.2, end: int = 96) -> Shot
          "position": (3.25, 0, 0), "material": "concrete", "motion": "fixed"},
         {"name": "Wall", "shape": {"kind": "brick wall", "width": 6, "depth": 0.3, "height": 4,
          "brick_length": 0.5, "course_height": 0.25}, "material": "brick"},
-        {"name": "Counterweight", "shape": {"kind": "ball", "radius": _BALL}, "material": "steel", "motion": "driven",
+        {"name": "Counterweight", "shape": {"kind": "ball", "radius": _BALL, "rings": 8}, "material": "steel", "motion": "driven",
          "keys": _hanging(swing, _BALL)},
         {"name": "Cable", "shape": {"kind": "drum", "radius": 0.035, "height": _ROPE - _BALL + 0.05, "sides": 6},
          "material": "steel", "motion": "driven", "keys": _hanging(swing, -_BALL + 0.05)},
@@ -73,7 +73,7 @@ def shot(*, fragments: int = 420, cell_size: float = 0.2, end: int = 96) -> Shot
         {"id": "shed", "name": "Shed", "kind": "shed", "reads": [{"layer": "fall"}], "settings": {
             "chips": 260, "dust": 120, "puff_mass": 0.0006}},
         {"id": "billow", "name": "Billow", "kind": "billow", "reads": [{"layer": "fall"}, {"layer": "shed"}],
-         "settings": {"cell_size": cell_size, "low": (-6.3, -10.3, -2.2), "high": (6.1, 5.5, 7.4)}},
+         "settings": {"cell_size": cell_size, "low": (-8.0, -12.5, -2.2), "high": (8.0, 5.0, 6.2)}},
     ]  # fmt: skip
     hit = next(frame for frame, angle in swing if _ROPE * np.sin(angle) < 0.15 + _BALL)
     return parse(

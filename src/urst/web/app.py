@@ -10,10 +10,11 @@ from fastapi.exceptions import HTTPException, RequestValidationError
 from fastapi.responses import JSONResponse, PlainTextResponse
 from fastapi.staticfiles import StaticFiles
 from sqlalchemy.exc import DBAPIError
+from starlette.middleware.trustedhost import TrustedHostMiddleware
 
 from urst.errors import UrstError
 from urst.logs import set_up
-from urst.web import bench, data, live, pages
+from urst.web import bench, data, live, pages, set_panel
 from urst.web.templates import page
 
 HERE = Path(__file__).parent
@@ -33,8 +34,10 @@ async def _life(_app):
 
 
 app = FastAPI(title="Urst", lifespan=_life, docs_url=None, redoc_url=None, openapi_url=None)
+# a name elsewhere that is made to point here must not reach the shots
+app.add_middleware(TrustedHostMiddleware, allowed_hosts=["127.0.0.1", "localhost"])
 app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-for part in (pages, bench, data, live):
+for part in (pages, bench, set_panel, data, live):
     app.include_router(part.router)
 
 

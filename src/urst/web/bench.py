@@ -9,19 +9,16 @@ from urst.db import runs, shots
 from urst.db.engine import session
 from urst.errors import BadValue
 from urst.jobs import queue
-from urst.shot import scene
-from urst.shot.document import Ball, Box, BrickWall, Drum, SetPiece, parse
 from urst.shot.forecast import forecast
 from urst.shot.keys import layer_keys
 from urst.shot.plan import dependents, plan
 from urst.shot.preflight import mended
 from urst.web import recipe, state
+from urst.web.changes import put
 from urst.web.data import set_meta
 from urst.web.templates import page
 
 router = APIRouter(prefix="/shots/{shot_id}")
-
-_NEW_SHAPES = {"box": Box(), "brick wall": BrickWall(), "drum": Drum(), "ball": Ball()}
 
 
 def _chosen(shot, layer_id):
@@ -70,110 +67,10 @@ def set_field(request: Request, shot_id: str, layer_id: str, path: str = Form(),
         kept = shots.get(db, shot_id)
         layer = kept.shot.layer(layer_id)
         place = ("layers", [x.id for x in kept.shot.layers].index(layer_id), "settings")
-        kept, fault = _changed(db, kept, layer.settings, recipe.QUESTIONS[layer.kind], place, path, value)
+        kept, fault = put(db, kept, layer.settings, recipe.QUESTIONS[layer.kind], place, path, value)
     reply = page(request, "recipe.html", **_recipe_values(kept, kept.shot.layer(layer_id), fault))
     if not fault:
         reply.headers["HX-Trigger"] = "shot-changed"
-    return reply
-
-
-def _changed(db, kept, model, questions, place, path, value):
-    """Put a typed value into the document; return the shot as it then is, and what was wrong if it stayed as it was."""
-    try:
-        read = recipe.read(model, questions, path, value)
-        data = kept.shot.model_dump(mode="json")
-        at = data
-        *parents, last = (*place, *path.split("."))
-        for name in parents:
-            at = at[name]
-        before, at[last] = at[last], read
-        if path == "name" and place and place[0] == "pieces":
-            # layers name the pieces they break
-            for layer in data["layers"]:
-                if layer["kind"] == "break":
-                    layer["settings"]["pieces"] = [read if p == before else p for p in layer["settings"]["pieces"]]
-        shot = parse(data)
-        if shot != kept.shot:
-            shots.change(db, kept.id, shot, f"{path} {value}")
-            kept = shots.get(db, kept.id)
-        return kept, None
-    except BadValue as error:
-        return kept, {"path": path, "value": value, "message": str(error)}
-
-
-def _set_values(kept, number, fault=None):
-    shot = kept.shot
-    number = min(max(number, 0), len(shot.pieces) - 1)
-    piece = shot.pieces[number] if shot.pieces else None
-    return {
-        "kept": kept,
-        "shot": shot,
-        "number": number,
-        "piece": piece,
-        "whole": recipe.rows(shot, recipe.SHOT_QUESTIONS, shot),
-        "questions": recipe.rows(piece, recipe.piece_questions(piece), shot) if piece else [],
-        "kinds": list(_NEW_SHAPES),
-        "fault": fault,
-    }
-
-
-@router.get("/pieces/{number}")
-def get_piece(request: Request, shot_id: str, number: int):
-    """The set: the shot's range and one piece."""
-    with session() as db:
-        kept = shots.get(db, shot_id)
-    return page(request, "set.html", **_set_values(kept, number))
-
-
-@router.post("/pieces/{number}")
-def set_piece(request: Request, shot_id: str, number: int, path: str = Form(), value: str = Form("")):
-    """Change one field of a piece, or of the shot itself."""
-    with session() as db:
-        kept = shots.get(db, shot_id)
-        if any(f.path == path for q in recipe.SHOT_QUESTIONS for f in q.fields):
-            kept, fault = _changed(db, kept, kept.shot, recipe.SHOT_QUESTIONS, (), path, value)
-        else:
-            if not 0 <= number < len(kept.shot.pieces):
-                raise BadValue(f"There is no piece no. {number + 1}: choose one of the list.")
-            piece = kept.shot.pieces[number]
-            place = ("pieces", number)
-            kept, fault = _changed(db, kept, piece, recipe.piece_questions(piece), place, path, value)
-    reply = page(request, "set.html", **_set_values(kept, number, fault))
-    if not fault:
-        reply.headers["HX-Trigger"] = "shot-changed"
-    return reply
-
-
-@router.post("/add-piece")
-def add_piece(request: Request, shot_id: str, kind: str = Form()):
-    """Add a piece of the set, in front of what stands there."""
-    if kind not in _NEW_SHAPES:
-        raise BadValue(f"'{kind}' is no set piece; there are {', '.join(_NEW_SHAPES)}.")
-    with session() as db:
-        kept = shots.get(db, shot_id)
-        taken = {p.name for p in kept.shot.pieces}
-        name = next(n for i in range(1, 10_000) if (n := f"{kind.capitalize()} {i}") not in taken)
-        box = scene.bounds(kept.shot, skip_fixed=True)
-        place = (0.0, round(float(box[0][1]) - 1.5, 2), 0.0) if box else (0.0, 0.0, 0.0)
-        piece = SetPiece(name=name, shape=_NEW_SHAPES[kind], position=place)
-        pieces = [*(p.model_dump(mode="json") for p in kept.shot.pieces), piece.model_dump(mode="json")]
-        shots.change(db, shot_id, parse(kept.shot.model_dump(mode="json") | {"pieces": pieces}), f"add {name}")
-        kept = shots.get(db, shot_id)
-    reply = page(request, "set.html", **_set_values(kept, len(kept.shot.pieces) - 1))
-    reply.headers["HX-Trigger"] = "shot-changed"
-    return reply
-
-
-@router.post("/pieces/{number}/remove")
-def remove_piece(request: Request, shot_id: str, number: int):
-    """Take a piece out of the set; a piece that a layer breaks stays."""
-    with session() as db:
-        kept = shots.get(db, shot_id)
-        pieces = [p.model_dump(mode="json") for i, p in enumerate(kept.shot.pieces) if i != number]
-        shots.change(db, shot_id, parse(kept.shot.model_dump(mode="json") | {"pieces": pieces}), "remove a piece")
-        kept = shots.get(db, shot_id)
-    reply = page(request, "set.html", **_set_values(kept, number - 1))
-    reply.headers["HX-Trigger"] = "shot-changed"
     return reply
 
 

@@ -12,6 +12,7 @@ from urst.formats.meshes import read_meshes
 from urst.shot import document
 from urst.shot.document import Imported, SetPiece, parse
 from urst.shot.keys import layer_keys
+from urst.shot.starter import starter
 from urst.web.picture import outline
 from urst.web.state import layer_health, store
 from urst.web.templates import page
@@ -90,14 +91,25 @@ def picture(shot_id: str):
     return Response(outline(shot), media_type="image/svg+xml", headers={"Cache-Control": "no-cache"})
 
 
+def _free_name(db, name):
+    """The name, with a number if another shot has it."""
+    taken = {k.shot.name for k in shots.every(db)}
+    return next(n for n in (name, *(f"{name} {i}" for i in range(2, 10_000))) if n not in taken)
+
+
+@router.post("/shots/new")
+def new_shot():
+    """A shot to begin with."""
+    with session() as db:
+        return RedirectResponse(f"/shots/{shots.add(db, starter(_free_name(db, 'Untitled')))}", 303)
+
+
 @router.post("/shots/{shot_id}/copy")
 def copy_shot(shot_id: str):
     """A second shot that starts as this one; it finds the same bakes."""
     with session() as db:
         shot = shots.get(db, shot_id).shot
-        taken = {k.shot.name for k in shots.every(db)}
-        number = next(n for n in range(2, 1000) if f"{shot.name} {n}" not in taken)
-        copy = parse(shot.model_dump(mode="json") | {"name": f"{shot.name} {number}"})
+        copy = parse(shot.model_dump(mode="json") | {"name": _free_name(db, shot.name)})
         return RedirectResponse(f"/shots/{shots.add(db, copy)}", 303)
 
 

@@ -80,6 +80,7 @@ QUESTIONS: dict[str, tuple[Question, ...]] = {
             Field("dust", "Dust puffs", "1/m2", 1.0, "1/m2"),
             Field("puff_mass", "Dust a puff", "g", 0.001, ""),
             Field("puff_life", "Puff gives off for", "s", 1.0, "s"),
+            Field("puff_radius", "Puff reaches", **CENTIMETRES),
         )),
         Question("When is it born?", "parting", (
             Field("reach", "Spent after", **CENTIMETRES),
@@ -145,13 +146,39 @@ _SHAPE_FIELDS = {
 }  # fmt: skip
 
 SHOT_QUESTIONS = (
+    Question("What is it called?", "shot", (Field("name", "Name"), Field("note", "Note"))),
     Question("How long?", "frames", (
         Field("start", "First frame"),
         Field("end", "Last frame"),
         Field("rate", "Frames a second", "1/s", 1.0, "1/s"),
         Field("gravity", "Gravity x, y, z", "m/s2", 1.0, "m/s2"),
     )),
+    Question("Seen from where?", "camera", (
+        Field("camera.eye", "Eye x, y, z", **METRES),
+        Field("camera.target", "Looks at", **METRES),
+        Field("camera.lens", "Lens", "mm", 1.0, ""),
+    )),
 )  # fmt: skip
+
+
+def cue_questions(shot: Shot) -> tuple[Question, ...]:
+    """One question a cue: its name and its frame."""
+    return tuple(
+        Question("", "", (Field(f"cues.{i}.name", "Name"), Field(f"cues.{i}.frame", "Frame")))
+        for i in range(len(shot.cues))
+    )
+
+
+def key_questions(piece: SetPiece) -> tuple[Question, ...]:
+    """One question a key of a driven piece: frame, place, turn."""
+    return tuple(
+        Question("", "", (
+            Field(f"keys.{i}.frame", "Frame"),
+            Field(f"keys.{i}.position", "At", **METRES),
+            Field(f"keys.{i}.rotation", "Turned", "deg", 1.0, "deg"),
+        ))
+        for i in range(len(piece.keys) if piece.motion == "driven" else 0)
+    )  # fmt: skip
 
 
 def piece_questions(piece: SetPiece) -> tuple[Question, ...]:
@@ -231,7 +258,7 @@ def _row(model, shot, field):
 def _find(settings: BaseModel, path: str):
     *parents, last = path.split(".")
     for name in parents:
-        settings = getattr(settings, name)
+        settings = settings[int(name)] if isinstance(settings, tuple) else getattr(settings, name)
     return type(settings).model_fields[last], getattr(settings, last)
 
 

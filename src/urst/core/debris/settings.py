@@ -3,7 +3,7 @@
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 #: raised whenever the same settings no longer give the same bytes
-VERSION = 1
+VERSION = 2
 
 
 class DebrisSettings(BaseModel):
@@ -22,6 +22,7 @@ class DebrisSettings(BaseModel):
     life: float = Field(60.0, gt=0, le=1e5, description="Seconds a chip is kept [s]")
     puff_life: float = Field(0.35, gt=0, le=100, description="Seconds a puff gives off dust [s]")
     puff_mass: float = Field(0.006, gt=0, le=1e3, description="Dust in one puff [kg]")
+    puff_radius: float = Field(0.25, gt=0, le=100, description="How far about its middle a puff gives off its dust [m]")
     restitution: float = Field(0.25, ge=0, le=1, description="Share of speed kept on a bounce")
     friction: float = Field(0.6, ge=0, le=5, description="Of a chip on a surface")
     substeps: int = Field(4, ge=1, le=64, description="Steps a frame")

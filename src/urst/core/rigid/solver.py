@@ -95,7 +95,8 @@ class RigidSolver:
         self.driven = np.flatnonzero(matter.kind == DRIVEN)
         self.contacts = _no_contacts(0)
         self._set_bonds(fragments, patches)
-        self._place_driven(self.time)
+        if drive:
+            self._place_driven(*drive(start_time))
 
     def _set_bonds(self, fragments, patches):
         held = self.settings.bonds
@@ -184,7 +185,7 @@ class RigidSolver:
 
     def _advance(self, dt, linear_damping, angular_damping, snapping):
         s, bodies = self.settings, self.bodies
-        self._steer(dt)
+        pose = self._steer(dt)
         self._find_contacts(dt)
         self._wake()
         h = dt / s.substeps
@@ -194,7 +195,9 @@ class RigidSolver:
             0.125 / h, s.push_speed, max(2.0 * dt * np.linalg.norm(self.gravity), 0.05), BOND_LAG * h,
         )  # fmt: skip
         self.time += dt
-        self._place_driven(self.time)
+        if pose:
+            # whatever rounding the substeps have left
+            self._place_driven(*pose)
         self._load_bonds(dt, snapping)
         self._doze(dt)
         if not np.isfinite(bodies.position).all() or not np.isfinite(bodies.velocity).all():
@@ -204,22 +207,21 @@ class RigidSolver:
                 "extreme mass ratio: raise the substeps or clear overlaps at the start."
             )
 
-    def _place_driven(self, time):
-        if self.drive and len(self.driven):
-            position, orientation = self.drive(time)
-            self.bodies.position[self.driven], self.bodies.orientation[self.driven] = position, orientation
-            self.bodies.rotation[self.driven] = rotation.matrix(orientation)
+    def _place_driven(self, position, orientation):
+        self.bodies.position[self.driven], self.bodies.orientation[self.driven] = position, orientation
+        self.bodies.rotation[self.driven] = rotation.matrix(orientation)
 
     def _steer(self, dt):
-        """Give driven bodies the velocity that takes them to their next pose."""
-        if not self.drive or not len(self.driven):
+        """Give driven bodies the velocity that takes them to their next pose, and return that pose."""
+        if not self.drive:
             self.bodies.velocity[self.driven], self.bodies.spin[self.driven] = 0.0, 0.0
-            return
+            return None
         position, orientation = self.drive(self.time + dt)
         self.bodies.velocity[self.driven] = (position - self.bodies.position[self.driven]) / dt
         turn = rotation.Rotation.from_matrix(rotation.matrix(orientation))
         turn = turn * rotation.Rotation.from_matrix(self.bodies.rotation[self.driven]).inv()
         self.bodies.spin[self.driven] = turn.as_rotvec() / dt
+        return position, orientation
 
     def _find_contacts(self, dt):
         bodies, h = self.bodies, self.hulls

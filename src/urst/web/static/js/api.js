@@ -14,8 +14,9 @@ export async function getJson(url) {
   return (await answer(await fetch(url, { headers: { accept: 'application/json' } }))).json();
 }
 
-export async function post(url) {
-  return (await answer(await fetch(url, { method: 'POST', headers: { accept: 'application/json' } }))).json();
+export async function post(url, fields) {
+  const body = fields ? new URLSearchParams(fields) : undefined;
+  return (await answer(await fetch(url, { method: 'POST', body, headers: { accept: 'application/json' } }))).json();
 }
 
 const TYPES = { float32: Float32Array, int32: Int32Array, int8: Int8Array, uint8: Uint8Array };

@@ -32,10 +32,10 @@ function toast(text) {
   setTimeout(() => node.remove(), 7000);
 }
 
-async function act(path) {
+async function act(path, fields) {
   try {
-    await post(`${base}/${path}`);
-    await refresh(path.startsWith('mend') || path.startsWith('history'));
+    await post(`${base}/${path}`, fields);
+    await refresh(!/^(bake|stop)/.test(path));
   } catch (error) {
     if (!(error instanceof Refused)) throw error;
     toast(error.message);
@@ -162,6 +162,13 @@ function reveal(what) {
   show();
 }
 
+function addCue() { act('cues', { frame: clock.frame }); }
+
+function useView() {
+  const { eye, target } = stage.view();
+  act('camera', { eye: eye.join(', '), target: target.join(', ') });
+}
+
 const palette = new Palette($('palette'), () => [
   { name: 'Play or pause', key: 'Space', run: () => clock.toggle() },
   { name: 'Bake this layer, or stop', key: 'Ctrl Enter', run: bake },
@@ -171,6 +178,8 @@ const palette = new Palette($('palette'), () => [
   { name: 'Undo', key: 'Ctrl Z', run: () => act('history/undo') },
   { name: 'Redo', key: 'Ctrl Shift Z', run: () => act('history/redo') },
   { name: 'See through the camera', key: 'Home', run: () => stage.seeThroughCamera() },
+  { name: 'Put the camera where the view is', run: useView },
+  { name: 'Add a cue at this frame', run: addCue },
   ...['material', 'fragment', 'speed', 'strain'].map(m => ({ name: `Colour by ${m}`, run: () => colour(m) })),
   ...Object.keys(stage.shown).map(w => ({ name: `Show or hide ${w}`, run: () => reveal(w) })),
   ...state.layers.map(x => ({ name: `Work on ${x.name}`, run: () => choose(x.id) })),
@@ -200,11 +209,12 @@ document.addEventListener('keydown', event => {
 
 $('set').addEventListener('click', () => openSet(0));
 $('recipe').addEventListener('change', event => { if (event.target.matches('[data-piece]')) openSet(event.target.value); });
-$('recipe').addEventListener('click', event => { if (event.target.closest('#bake')) bake(); });
+$('recipe').addEventListener('click', event => { if (event.target.closest('#bake')) bake(); if (event.target.closest('#add-cue')) addCue(); });
 $('undo').addEventListener('click', () => act('history/undo'));
 $('redo').addEventListener('click', () => act('history/redo'));
 $('findings-count').addEventListener('click', nextFinding);
 $('camera').addEventListener('click', () => stage.seeThroughCamera());
+$('use-view').addEventListener('click', useView);
 $('explode').addEventListener('input', event => { stage.explode = Number(event.target.value); show(); });
 for (const b of document.querySelectorAll('[data-mode]')) b.addEventListener('click', () => colour(b.dataset.mode));
 for (const b of document.querySelectorAll('[data-show]')) b.addEventListener('click', () => reveal(b.dataset.show));

@@ -20,7 +20,7 @@ vec3 placeAt(vec2 uv) {
 const march = `
 precision highp sampler3D;
 varying vec2 vUv;
-uniform sampler3D dust;
+uniform sampler3D dust, light;
 uniform vec3 eye, low, high, sun, sunlight, skylight, bounce, albedo; uniform float most, extinction, cell;
 ${place}
 void main() {
@@ -38,13 +38,14 @@ void main() {
   for (int i = 0; i < ${STEPS}; i++) {
     float t = from + (float(i) + dither) * stride;
     if (t > to || clear < 0.01) break;
-    vec4 s = texture(dust, (eye + way * t - low) / (high - low));
-    float amount = s.r * s.r * most;
+    vec3 p = (eye + way * t - low) / (high - low);
+    float level = texture(dust, p).r, amount = level * level * most;
     if (amount < 1e-5) continue;
+    vec2 lit = texture(light, p).rg;
     float taken = 1.0 - exp(-extinction * amount * stride);
     // light scattered more than once reaches deeper and comes from everywhere
-    vec3 light = sunlight * (phase * s.g + 0.4 * sqrt(sqrt(s.g))) + skylight * s.b + bounce;
-    sum += clear * taken * albedo * light;
+    vec3 glow = sunlight * (phase * lit.r + 0.4 * sqrt(sqrt(lit.r))) + skylight * lit.g + bounce;
+    sum += clear * taken * albedo * glow;
     clear *= 1.0 - taken;
   }
   gl_FragColor = vec4(sum, 1.0 - clear);
@@ -53,7 +54,7 @@ void main() {
 const join = `
 precision highp sampler3D;
 varying vec2 vUv;
-uniform sampler2D scene, dustImage; uniform sampler3D dust; uniform vec3 low, high; uniform vec2 texel; uniform float shown;
+uniform sampler2D scene, dustImage; uniform sampler3D light; uniform vec3 low, high; uniform vec2 texel; uniform float shown;
 ${place}
 void main() {
   vec4 base = texture2D(scene, vUv), veil = vec4(0.0);
@@ -61,30 +62,39 @@ void main() {
     for (int x = -1; x <= 1; x++) for (int y = -1; y <= 1; y++)
       veil += texture2D(dustImage, vUv + vec2(x, y) * texel) * (x == 0 ? 2.0 : 1.0) * (y == 0 ? 2.0 : 1.0) / 16.0;
     vec3 p = (placeAt(vUv) - low) / (high - low);
-    if (all(greaterThan(p, vec3(0.0))) && all(lessThan(p, vec3(1.0)))) base.rgb *= mix(0.45, 1.0, texture(dust, p).g);
+    if (all(greaterThan(p, vec3(0.0))) && all(lessThan(p, vec3(1.0)))) base.rgb *= mix(0.45, 1.0, texture(light, p).r);
   }
   gl_FragColor = vec4(base.rgb * (1.0 - veil.a) + veil.rgb, 1.0);
   #include <colorspace_fragment>
 }`;
 
+// A 3D texture of this shape: the one at hand if it fits.
+function volume(old, shape, format, channels) {
+  const [w, h, d] = shape;
+  if (old && old.image.width === w && old.image.height === h && old.image.depth === d) return old;
+  old?.dispose();
+  const made = new THREE.Data3DTexture(new Uint8Array(w * h * d * channels), w, h, d);
+  return Object.assign(made, { format, type: THREE.UnsignedByteType, minFilter: THREE.LinearFilter, magFilter: THREE.LinearFilter, unpackAlignment: 1 });
+}
+
 export class Dust {
   // sun: unit vector towards it
   constructor(sun) {
     this.sun = sun;
-    this.texture = null;
+    this.density = this.light = null;
     this.triangle = new THREE.Mesh(new THREE.PlaneGeometry(2, 2));
     this.triangle.frustumCulled = false;
     this.screen = new THREE.Scene();
     this.screen.add(this.triangle);
     this.view = new THREE.Camera();
     const shared = {
-      dust: { value: null }, depth: { value: null }, unproject: { value: new THREE.Matrix4() },
+      light: { value: null }, depth: { value: null }, unproject: { value: new THREE.Matrix4() },
       low: { value: new THREE.Vector3() }, high: { value: new THREE.Vector3(1, 1, 1) },
     };
     this.march = new THREE.ShaderMaterial({
       vertexShader, fragmentShader: march, depthTest: false, depthWrite: false,
       uniforms: {
-        ...shared, eye: { value: new THREE.Vector3() }, most: { value: 0 }, extinction: { value: EXTINCTION }, cell: { value: 0.1 },
+        ...shared, dust: { value: null }, eye: { value: new THREE.Vector3() }, most: { value: 0 }, extinction: { value: EXTINCTION }, cell: { value: 0.1 },
         sun: { value: sun }, sunlight: { value: new THREE.Color(0.62, 0.56, 0.48) }, skylight: { value: new THREE.Color(0.36, 0.38, 0.41) },
         bounce: { value: new THREE.Color(0.16, 0.15, 0.14) }, albedo: { value: new THREE.Color('#c9c0b2') },
       },
@@ -100,43 +110,43 @@ export class Dust {
 
   // density (nz, ny, nx) uint8, square root of the share of `most`; domain { low, cell, shape }
   set(density, most, domain) {
-    const [nx, ny, nz] = domain.shape;
-    if (!this.texture || this.texture.image.width !== nx || this.texture.image.height !== ny || this.texture.image.depth !== nz) {
-      this.texture?.dispose();
-      this.texture = new THREE.Data3DTexture(new Uint8Array(nx * ny * nz * 4), nx, ny, nz);
-      Object.assign(this.texture, {
-        format: THREE.RGBAFormat, type: THREE.UnsignedByteType, minFilter: THREE.LinearFilter, magFilter: THREE.LinearFilter, unpackAlignment: 1,
-      });
-    }
-    this.light(density, EXTINCTION * DIMMING * most * domain.cell / 65025, domain.shape);
-    this.texture.needsUpdate = true;
+    const [nx, ny, nz] = domain.shape, half = domain.shape.map(n => Math.ceil(n / 2));
+    this.density = volume(this.density, domain.shape, THREE.RedFormat, 1);
+    this.density.image.data = density;
+    this.light = volume(this.light, half, THREE.RGFormat, 2);
+    this.shine(density, 2 * EXTINCTION * DIMMING * most * domain.cell / (8 * 65025), [nx, ny, nz], half);
+    this.density.needsUpdate = this.light.needsUpdate = true;
     const u = this.march.uniforms;
-    u.dust.value = this.texture;
+    u.dust.value = this.density;
+    u.light.value = this.light;
     u.most.value = most;
     u.cell.value = domain.cell;
     u.low.value.set(...domain.low);
     u.high.value.set(...domain.low.map((x, i) => x + domain.cell * domain.shape[i]));
   }
 
-  // How much light is left at each cell from the sun and from straight above, layer by layer from the top down.
-  light(density, share, [nx, ny, nz]) {
-    const data = this.texture.image.data, plane = nx * ny, { x, y, z } = this.sun;
+  // How much light is left from the sun and from straight above, in cells twice as wide, layer by layer from the top down.
+  shine(density, share, [nx, ny, nz], [hx, hy, hz]) {
+    const data = this.light.image.data, { x, y, z } = this.sun;
     const dx = x / z, dy = y / z, slant = Math.hypot(dx, dy, 1);
     const ix = Math.floor(dx), iy = Math.floor(dy), fx = dx - ix, fy = dy - iy;
-    let above = new Float32Array(plane), here = new Float32Array(plane);
-    const sky = new Float32Array(plane);
-    const at = (i, j) => (i < 0 || j < 0 || i >= nx || j >= ny ? 0 : above[j * nx + i]);
-    for (let k = nz - 1; k >= 0; k -= 1) {
-      for (let j = 0; j < ny; j += 1) {
-        for (let i = 0; i < nx; i += 1) {
-          const c = j * nx + i, level = density[k * plane + c], dose = level * level * share, o = 4 * (k * plane + c);
-          const p = i + ix, q = j + iy;
+    let above = new Float32Array(hx * hy), here = new Float32Array(hx * hy);
+    const sky = new Float32Array(hx * hy);
+    const at = (i, j) => (i < 0 || j < 0 || i >= hx || j >= hy ? 0 : above[j * hx + i]);
+    for (let k = hz - 1; k >= 0; k -= 1) {
+      for (let j = 0; j < hy; j += 1) {
+        for (let i = 0; i < hx; i += 1) {
+          let dose = 0;
+          for (let c = 0; c < 8; c += 1) {
+            const a = 2 * i + (c & 1), b = 2 * j + ((c >> 1) & 1), d = 2 * k + (c >> 2);
+            if (a < nx && b < ny && d < nz) { const level = density[(d * ny + b) * nx + a]; dose += level * level * share; }
+          }
+          const c = j * hx + i, o = 2 * (k * hx * hy + c), p = i + ix, q = j + iy;
           const before = (1 - fy) * ((1 - fx) * at(p, q) + fx * at(p + 1, q)) + fy * ((1 - fx) * at(p, q + 1) + fx * at(p + 1, q + 1));
           here[c] = before + slant * dose;
           sky[c] += 0.6 * dose;
-          data[o] = level;
-          data[o + 1] = 255 * Math.exp(-before - 0.5 * slant * dose);
-          data[o + 2] = 255 * Math.exp(-sky[c]);
+          data[o] = 255 * Math.exp(-before - 0.5 * slant * dose);
+          data[o + 1] = 255 * Math.exp(-sky[c]);
         }
       }
       [above, here] = [here, above];

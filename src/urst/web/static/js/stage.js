@@ -279,6 +279,12 @@ export class Stage {
     this.controls.update();
   }
 
+  // Where the stage is seen from, to the centimetre.
+  view() {
+    const plain = v => v.toArray().map(x => Number(x.toFixed(2)));
+    return { eye: plain(this.camera.position), target: plain(this.controls.target) };
+  }
+
   frameOn(body) {
     const bodies = this.live?.[0];
     if (!bodies) return;

@@ -55,7 +55,7 @@ export class Strata {
       flag.addEventListener('pointerdown', event => { event.stopPropagation(); this.clock.go(cue.frame); });
       this.ruler.append(flag);
     }
-    this.bands.replaceChildren(...state.layers.map(layer => this.band(layer, layer.id === chosen)));
+    this.bands.replaceChildren(...state.layers.map(layer => this.band(layer, layer.id === chosen)), this.links(state.layers, chosen));
     this.tick();
   }
 
@@ -65,6 +65,20 @@ export class Strata {
     tick.style.left = `${this.at(frame)}%`;
     tick.textContent = frame;
     this.ruler.append(tick);
+  }
+
+  // Which band reads which: an arc from each layer down to its readers, those of the chosen one bright.
+  links(layers, chosen) {
+    const row = 37, svg = make('svg', { class: 'links', width: 24, height: row * layers.length, 'aria-hidden': 'true' });
+    const at = new Map(layers.map((x, i) => [x.id, i]));
+    for (const layer of layers) {
+      for (const source of layer.reads) {
+        const a = at.get(source) * row + row / 2 + 4, b = at.get(layer.id) * row + row / 2 - 4, x = 22 - 6 * Math.min(3, Math.abs(at.get(layer.id) - at.get(source)));
+        const mine = layer.id === chosen || source === chosen;
+        svg.append(make('path', { d: `M22,${a} C${x},${a} ${x},${b} 22,${b} m-3,-3 l3,3 l-3,3`, class: mine ? 'mine' : '' }));
+      }
+    }
+    return svg;
   }
 
   band(layer, chosen) {
@@ -85,7 +99,11 @@ export class Strata {
     const word = document.createElement('span');
     word.className = 'word';
     word.textContent = words(layer);
-    if (layer.moving && layer.frames.length && layer.state !== 'stale') word.style.left = `calc(${this.at(layer.frames.at(-1))}% + 8px)`;
+    if (layer.moving && layer.frames.length && layer.state !== 'stale') {
+      const front = this.at(layer.frames.at(-1));
+      if (front < 75) word.style.left = `calc(${front}% + 8px)`;
+      else Object.assign(word.style, { left: 'auto', right: `calc(${100 - front}% + 8px)` });
+    }
     if (layer.state === 'fresh' && layer.moving) word.textContent = '';
     lane.append(word);
     const now = document.createElement('span');
