@@ -11,6 +11,7 @@ import av
 import numpy as np
 import pygltflib
 import trimesh
+from PIL import Image
 from pxr import Usd, UsdGeom
 
 from tests.shots import tiny
@@ -21,7 +22,9 @@ from urst.core.geometry.mesh import mass_properties
 from urst.core.geometry.rotation import matrix
 from urst.errors import BadFile, BadMesh, BadValue
 from urst.formats import handover, vdb
+from urst.formats.baked import Baked
 from urst.formats.meshes import read_meshes
+from urst.formats.pictures import CARD, keep_card, pictures
 from urst.shot.keys import layer_keys
 from urst.store.store import Store
 
@@ -102,6 +105,17 @@ class HandOver(unittest.TestCase):
             rows = list(csv.DictReader(file))
         self.assertEqual([int(r["frame"]) for r in rows], list(range(1, 19)))
         self.assertEqual(float(rows[FRAME - 1]["moving"]), self.store.read_gauges(self.keys["fall"])[FRAME]["moving"])
+
+    def test_a_card_shows_the_liveliest_frame(self):
+        store = self.store
+        keep_card(self.shot, store)
+        rows = store.read_gauges(self.keys["fall"])
+        lively = max(rows, key=lambda f: rows[f]["kinetic_energy"])
+        (expected,) = pictures(Baked(self.shot, store), frames=[lively], size=CARD)
+        kept = np.asarray(Image.open(store.path_beside(self.keys["billow"], "card.png")))
+        np.testing.assert_array_equal(kept, expected)
+        (other,) = pictures(Baked(self.shot, store), frames=[1], size=CARD)
+        self.assertGreater(np.abs(kept.astype(int) - other).mean(), 0.5)
 
     def test_the_movie_plays_and_something_moves_in_it(self):
         with av.open(str(self.out / "preview.mp4")) as container:

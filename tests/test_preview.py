@@ -6,7 +6,8 @@ import numpy as np
 
 from urst.core.geometry import generators
 from urst.core.preview import kernels
-from urst.core.preview.renderer import EXTINCTION, View, linear, render, to_srgb
+from urst.core.preview.colour import linear, to_srgb
+from urst.core.preview.renderer import EXTINCTION, View, render
 
 VIEW = View(eye=(0, -10, 1), target=(0, 0, 1), angle=40, width=160, height=90)
 GREY = linear("#808080")

@@ -301,7 +301,7 @@ class Web(unittest.TestCase):
             "/queue/table",
             f"/shots/{shot_id}",
             f"/shots/{shot_id}/handover",
-            f"/shots/{shot_id}/picture.svg",
+            f"/shots/{shot_id}/picture",
         ):
             reply = self.http.get(path, headers={"accept": "text/html"})
             self.assertEqual(reply.status_code, 200, path)

@@ -30,7 +30,7 @@ def _hanging(swing, below: float) -> list[Key]:
         reach = _ROPE + below
         y, z = reach * np.sin(angle), _PIVOT_HEIGHT - reach * np.cos(angle)
         keys.append(
-            Key(frame=frame, position=(0.2, round(y, 5), round(z, 5)), rotation=(round(np.degrees(angle), 4), 0, 0))
+            Key(frame=frame, position=(0.2, round(y, 3), round(z, 3)), rotation=(round(np.degrees(angle), 2), 0, 0))
         )
     return keys
 

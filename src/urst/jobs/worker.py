@@ -22,9 +22,10 @@ from urst.db.engine import address, session
 from urst.db.tables import RunRow
 from urst.errors import Stopped, UrstError
 from urst.formats import handover
+from urst.formats.pictures import keep_card
 from urst.jobs.queue import TASK
 from urst.logs import set_up
-from urst.shot.document import parse
+from urst.shot.document import Shot, parse
 from urst.store.store import Store
 
 log = logging.getLogger("urst.worker")
@@ -124,6 +125,7 @@ def work_off(context, run_id: int) -> None:
     try:
         if kind == "bake":
             bake(shot, store, what, report=desk.report, should_stop=desk.should_stop)
+            _keep_card(shot, store)
         else:
             folder = Path(os.environ["URST_STORE"]) / "handover" / desk.shot_id
             handover.export(shot, store.root, folder, what, should_stop=desk.should_stop, report=desk.tell_step)
@@ -140,6 +142,14 @@ def work_off(context, run_id: int) -> None:
     else:
         log.info("run ends", extra={"action": "end", "run": run_id})
         desk.close("done")
+
+
+def _keep_card(shot: Shot, store: Store) -> None:
+    """A picture for the list of shots; a bake without one is a bake all the same."""
+    try:
+        keep_card(shot, store)
+    except UrstError as error:
+        log.warning("no card", extra={"action": "card", "cause": str(error)})
 
 
 async def _revive() -> None:

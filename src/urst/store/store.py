@@ -135,17 +135,26 @@ class Store:
         return float(np.mean(times)) if times else None
 
     def usage(self, key: str) -> Usage:
-        """Return what a key holds."""
+        """Return what a key's results hold."""
         folder, size = self.folder(key), 0
         for path in folder.iterdir() if folder.is_dir() else ():
             # a worker may finish or drop a file at this very moment
             with contextlib.suppress(FileNotFoundError):
-                size += path.stat().st_size
+                size += path.stat().st_size if path.suffix == ".urf" else 0
         return Usage(len(self.frames(key)), size)
 
     def keys(self) -> list[str]:
         """Return all keys in the store."""
         return sorted(p.name for p in self.root.glob("??/*") if _KEY.match(p.name))
+
+    def write_beside(self, key: str, name: str, data: bytes) -> None:
+        """Write a file that is no part of the result, such as a picture of it, beside a key's results."""
+        frames.write_whole(self.folder(key) / name, data)
+
+    def path_beside(self, key: str, name: str) -> Path | None:
+        """Return where such a file lies, None if it does not."""
+        path = self.folder(key) / name
+        return path if path.is_file() else None
 
     def remove(self, key: str) -> None:
         """Delete a key's folder."""

@@ -1,9 +1,10 @@
 """The pages around the bench: shots and queue, and what is brought in from files."""
 
 import re
+from datetime import UTC, datetime
 
 from fastapi import APIRouter, Request, Response, UploadFile
-from fastapi.responses import RedirectResponse
+from fastapi.responses import FileResponse, RedirectResponse
 
 from urst.db import runs, shots
 from urst.db.engine import session
@@ -54,7 +55,7 @@ def _queue():
     with session() as db:
         rows = runs.latest(db)
         names = {k.id: k.shot.name for k in shots.every(db)}
-    return {"rows": rows, "names": names}
+    return {"rows": rows, "names": names, "now": datetime.now(UTC)}
 
 
 @router.post("/queue/{run_id}/stop")
@@ -83,11 +84,14 @@ def export_shot(shot_id: str):
     return Response(document.dumps(shot), media_type="application/json", headers=headers)
 
 
-@router.get("/shots/{shot_id}/picture.svg")
+@router.get("/shots/{shot_id}/picture")
 def picture(shot_id: str):
-    """The set through the shot's camera."""
+    """What was baked of a shot, else the set as it stands, through its camera."""
     with session() as db:
         shot = shots.get(db, shot_id).shot
+    kept = store().path_beside(layer_keys(shot)[shot.layers[-1].id], "card.png") if shot.layers else None
+    if kept:
+        return FileResponse(kept, headers={"Cache-Control": "no-cache"})
     return Response(outline(shot), media_type="image/svg+xml", headers={"Cache-Control": "no-cache"})
 
 

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from urst.core.preview import kernels
+from urst.core.preview.colour import linear, to_srgb
 
 #: light taken out by 1 kg/m3 of fine mineral dust over a metre, 3 Q / (2 rho d) with Q = 2, d = 20 um [m2/kg]
 EXTINCTION = 60.0
@@ -24,20 +25,6 @@ class View:
     """horizontal angle of view [deg]"""
     width: int = 960
     height: int = 540
-
-
-def linear(colour: str) -> np.ndarray:
-    """Linear RGB (3,) of an sRGB colour like '#a2593f' (IEC 61966-2-1)."""
-    c = np.array([int(colour[i : i + 2], 16) for i in (1, 3, 5)]) / 255.0
-    return np.where(c <= 0.04045, c / 12.92, ((c + 0.055) / 1.055) ** 2.4)
-
-
-def to_srgb(image: np.ndarray) -> np.ndarray:
-    """Eight-bit sRGB (h, w, 3) of linear RGB (IEC 61966-2-1), bright parts rolled off."""
-    x = np.where(image > 0.7, 0.7 + 0.3 * np.tanh((image - 0.7) / 0.6), image)
-    x = np.clip(x, 0.0, 1.0)
-    x = np.where(x <= 0.0031308, 12.92 * x, 1.055 * x ** (1 / 2.4) - 0.055)
-    return np.round(255.0 * x).astype(np.uint8)
 
 
 def _look(eye, forward):
