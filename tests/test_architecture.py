@@ -6,6 +6,9 @@ import subprocess
 import sys
 import unittest
 from pathlib import Path
+from typing import get_args
+
+from pydantic import BaseModel
 
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src" / "urst"
@@ -86,6 +89,50 @@ class Loading(unittest.TestCase):
         self.assertNotIn("sqlalchemy", self.modules_after("import urst.bake.runner"))
 
 
+class Kinds(unittest.TestCase):
+    def test_every_kind_of_layer_is_known_everywhere(self):
+        code = (
+            "from urst.bake.layers import KINDS; from urst.shot import document, forecast, keys; "
+            "from urst.web import recipe, state; import json; "
+            "print(json.dumps([sorted(t) for t in (document.READS, keys.VERSIONS, KINDS, recipe.QUESTIONS, state.GAUGES, "
+            "state.CHIEF, forecast.SECONDS, forecast.DISK, forecast.MEMORY)]))"
+        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        tables = json.loads(done.stdout)
+        for table in tables[1:]:
+            self.assertEqual(table, tables[0])
+        styles = (SOURCE / "web" / "static" / "css" / "urst.css").read_text()
+        for kind in tables[0]:
+            self.assertIn(f".kind-{kind}", styles)
+
+    def test_every_setting_is_asked_for_somewhere(self):
+        from urst.shot.document import Shot
+        from urst.web import recipe
+
+        def paths(model, before=""):
+            for name, field in model.model_fields.items():
+                inner = field.annotation
+                if isinstance(inner, type) and issubclass(inner, BaseModel):
+                    yield from paths(inner, f"{before}{name}.")
+                else:
+                    yield before + name
+
+        kinds = get_args(get_args(get_args(Shot.model_fields["layers"].annotation)[0])[0])
+        self.assertEqual(len(kinds), len(recipe.QUESTIONS))
+        for layer in kinds:
+            asked = {f.path for q in recipe.QUESTIONS[layer.model_fields["kind"].default] for f in q.fields}
+            self.assertEqual(asked, set(paths(layer.model_fields["settings"].annotation)))
+
+    def test_kernels_run_on_numba_s_own_threads(self):
+        # another pool would be whatever the machine has; TBB beside USD's own copy hangs the process at its end
+        code = (
+            "import numpy as np, numba; from urst.core.fields import multigrid; a = np.zeros((2, 3, 3, 3), np.float32); "
+            "multigrid.dot(a, a, np.empty(3)); print(numba.threading_layer())"
+        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        self.assertEqual(done.stdout.strip(), "workqueue")
+
+
 class Style(unittest.TestCase):
     def test_ruff_finds_nothing(self):
         for words in (("check",), ("format", "--check")):
@@ -93,6 +140,10 @@ class Style(unittest.TestCase):
                 [sys.executable, "-m", "ruff", *words, "-q", str(ROOT)], capture_output=True, text=True
             )
             self.assertEqual(done.returncode, 0, done.stdout)
+
+    def test_mypy_finds_nothing_in_the_core(self):
+        done = subprocess.run([sys.executable, "-m", "mypy"], cwd=ROOT, capture_output=True, text=True)
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
 
     def test_no_file_names_a_machine_or_a_registry(self):
         wrong = []

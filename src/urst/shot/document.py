@@ -6,7 +6,7 @@ SI units throughout, z up. A shot is read from and written to `*.shot.json`; its
 import base64
 import json
 import zlib
-from typing import Annotated, Literal
+from typing import Annotated, Literal, get_args
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
@@ -353,8 +353,12 @@ def _plain(part):
     return f"no. {part + 1}" if isinstance(part, int) else str(part).replace("_", " ")
 
 
+#: kinds of layers and shapes, which the validator names on its way to a field
+_TAGS = {m.model_fields["kind"].default for union in (Layer, Shape) for m in get_args(get_args(union)[0])}
+
+
 def _is_tag(part):
-    return part in ("break", "fall", "shed", "billow", "box", "brick wall", "drum", "ball", "mesh")
+    return part in _TAGS
 
 
 def parse(data: dict) -> Shot:

@@ -10,8 +10,8 @@ def overlap(a: Polyhedron, b: Polyhedron) -> tuple[float, np.ndarray]:
 
     Separating axes over faces and edge pairs (Gottschalk, Lin & Manocha 1996).
     """
-    axes = [a.normals, b.normals, np.cross(_directions(a)[:, None], _directions(b)[None]).reshape(-1, 3)]
-    axes = np.concatenate(axes)
+    crossed = np.cross(_directions(a)[:, None], _directions(b)[None]).reshape(-1, 3)
+    axes = np.concatenate([a.normals, b.normals, crossed])
     length = np.linalg.norm(axes, axis=1)
     axes = axes[length > 1e-6] / length[length > 1e-6, None]
     reach_a, reach_b = a.vertices @ axes.T, b.vertices @ axes.T

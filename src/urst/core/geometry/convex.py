@@ -118,9 +118,11 @@ def _around(points, members, normal):
 def pack(solids: list[Polyhedron]) -> Hulls:
     """Pack polyhedra for the kernels, each in the coordinates it is given in."""
     starts = {"vertex": [0], "face": [0], "loop": [0], "edge": [0]}
-    planes, loops, edges = [], [], []
+    planes: list[list[float]] = []
+    loops: list[int] = []
+    edges: list[list[int]] = []
     for solid in solids:
-        sides = {}
+        sides: dict[tuple[int, int], list[int]] = {}
         for f, loop in enumerate(solid.loops):
             normal = solid.normals[f]
             planes.append([*normal, float(np.mean(solid.vertices[loop] @ normal))])
