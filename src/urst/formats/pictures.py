@@ -7,6 +7,7 @@ import numpy as np
 from PIL import Image
 
 from urst.core.geometry import rotation
+from urst.core.geometry.surface import shading
 from urst.core.materials import MATERIALS
 from urst.core.preview.colour import linear
 from urst.errors import Stopped
@@ -38,12 +39,16 @@ def pictures(baked: Baked, *, frames=None, size=(960, 540)) -> Iterator[np.ndarr
     source = (broken or list(shot.pieces))[0]
     chip_colour, albedo = 1.15 * linear(MATERIALS[source.material].colour), linear(MATERIALS[source.material].dust)
     skin = fragments.skin.astype(float)
+    normals, crease = shading(fragments.skin, body, fragments.inner)
+    walls = np.array([p.shape.kind == "brick wall" for p in shot.pieces], np.uint8)
+    jointed = walls[fragments.piece[body]]
     for frame in frames or shot.frames():
         if baked.should_stop():
             raise Stopped("The hand-over was stopped; whole files are kept.")
         pose = store.read_frame(baked.keys[fall.id], frame)[0]
         turned = rotation.matrix(pose["orientation"].astype(float))
         triangles = np.einsum("tij,tkj->tki", turned[body], skin) + pose["position"][body][:, None].astype(float)
+        facing = np.einsum("tij,tkj->tki", turned[body], normals.astype(float))
         points = dust = None
         if shed:
             p = store.read_frame(baked.keys[shed[0].id], frame)[0]
@@ -53,7 +58,7 @@ def pictures(baked: Baked, *, frames=None, size=(960, 540)) -> Iterator[np.ndarr
             s = billow[0].settings
             density = store.read_frame(baked.keys[billow[0].id], frame)[0]["density"].astype(float)
             dust = (density, s.low, s.cell_size, albedo)
-        yield render(view, triangles, tint, points=points, dust=dust)
+        yield render(view, triangles, tint, normals=facing, crease=crease, jointed=jointed, points=points, dust=dust)
 
 
 def keep_card(shot: Shot, store: Store) -> None:

@@ -53,8 +53,13 @@ def rasterise(corners, frame, scale, perspective, depth, index):
 
 
 @parallel
-def shade(depth, index, normals, colours, frame, scale, sun, sun_frame, sun_scale, shadow, background, image):
-    """Colour each pixel: sun with soft-edged shadow, sky from above, a little light from the ground. Linear RGB."""
+def shade(depth, index, corners, normals, crease, jointed, colours, frame, scale, sun, sun_frame, sun_scale, shadow,
+          background, image):  # fmt: skip
+    """Colour each pixel: sun with soft-edged shadow, sky from above, a little light from the ground. Linear RGB.
+
+    corners, normals (t, 3, 3); crease (t, 3): edges, by the corner that faces them, that are drawn, as mortar where
+    jointed (t,), else as worn.
+    """
     h, w = depth.shape
     size = shadow.shape[0]
     for j in prange(h):
@@ -66,30 +71,48 @@ def shade(depth, index, normals, colours, frame, scale, sun, sun_frame, sun_scal
                 continue
             z = depth[j, i]
             a, b = (i + 0.5 - 0.5 * w) / scale * z, (j + 0.5 - 0.5 * h) / scale * z
-            nx, ny, nz = normals[t, 0], normals[t, 1], normals[t, 2]
-            p0 = frame[0, 0] + a * frame[1, 0] + b * frame[2, 0] + z * frame[3, 0]
-            p1 = frame[0, 1] + a * frame[1, 1] + b * frame[2, 1] + z * frame[3, 1]
-            p2 = frame[0, 2] + a * frame[1, 2] + b * frame[2, 2] + z * frame[3, 2]
+            p = np.empty(3)
+            for c in range(3):
+                p[c] = frame[0, c] + a * frame[1, c] + b * frame[2, c] + z * frame[3, c]
+            wide, pixel, edge, total = 0.007 if jointed[t] else 0.003, z / scale, 0.0, 0.0
+            n = np.zeros(3)
+            for k in range(3):
+                s, e = corners[t, (k + 1) % 3], corners[t, (k + 2) % 3]
+                ux, uy, uz = e[0] - s[0], e[1] - s[1], e[2] - s[2]
+                vx, vy, vz = p[0] - s[0], p[1] - s[1], p[2] - s[2]
+                x, y, q = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+                # twice the area beyond this edge: the weight of the corner that faces it
+                weight = np.sqrt(x * x + y * y + q * q)
+                total += weight
+                for c in range(3):
+                    n[c] += weight * normals[t, k, c]
+                if crease[t, k]:
+                    away = weight / np.sqrt(ux * ux + uy * uy + uz * uz)
+                    share = min(1.0, max(0.0, (wide + pixel - away) / pixel)) * min(1.0, 2.0 * wide / pixel)
+                    edge = max(edge, share)
+            length = np.sqrt(n[0] * n[0] + n[1] * n[1] + n[2] * n[2])
+            nx, ny, nz = n[0] / length, n[1] / length, n[2] / length
             facing = nx * sun[0] + ny * sun[1] + nz * sun[2]
             lit = 0.0
             if facing > 0.0:
                 x, y, q = (
-                    p0 + 0.02 * nx - sun_frame[0, 0],
-                    p1 + 0.02 * ny - sun_frame[0, 1],
-                    p2 + 0.02 * nz - sun_frame[0, 2],
+                    p[0] + 0.02 * nx - sun_frame[0, 0],
+                    p[1] + 0.02 * ny - sun_frame[0, 1],
+                    p[2] + 0.02 * nz - sun_frame[0, 2],
                 )
                 u = 0.5 * size + sun_scale * (x * sun_frame[1, 0] + y * sun_frame[1, 1] + q * sun_frame[1, 2])
                 v = 0.5 * size + sun_scale * (x * sun_frame[2, 0] + y * sun_frame[2, 1] + q * sun_frame[2, 2])
                 d = x * sun_frame[3, 0] + y * sun_frame[3, 1] + q * sun_frame[3, 2]
                 for dy in range(-1, 2):
                     for dx in range(-1, 2):
-                        m, n = int(v + 0.8 * dy), int(u + 0.8 * dx)
-                        if m < 0 or n < 0 or m >= size or n >= size or d < shadow[m, n] + 0.03:
+                        m, o = int(v + 0.8 * dy), int(u + 0.8 * dx)
+                        if m < 0 or o < 0 or m >= size or o >= size or d < shadow[m, o] + 0.03:
                             lit += facing / 9.0
             sky, ground = 0.5 + 0.5 * nz, 0.5 - 0.5 * nz
             for c in range(3):
                 light = 1.75 * lit * (1.0, 0.93, 0.82)[c] + 0.55 * sky * (0.9, 0.95, 1.0)[c] + 0.22 * ground
-                image[j, i, c] = colours[t, c] * light
+                seam = (0.34, 0.31, 0.265)[c] if jointed[t] else 0.62 * colours[t, c]
+                image[j, i, c] = (colours[t, c] + edge * (seam - colours[t, c])) * light
 
 
 @serial
@@ -155,11 +178,12 @@ def light_through(density, dimming, cell, sun, from_sun, from_sky):
 
 
 @parallel
-def veil(depth, frame, scale, density, from_sun, from_sky, sun, origin, cell, extinction, albedo, image):
+def veil(depth, frame, scale, density, busy, from_sun, from_sky, sun, origin, cell, extinction, albedo, image):
     """Lay the dust over the picture: march each pixel's ray to what stands there.
 
     Absorption by Beer and Lambert; the sun's light scattered once by the phase function of Henyey & Greenstein (1941)
     with g = 0.35, more often as a slowly fading even glow. What stands in the dust's shadow is dimmed.
+    busy: for blocks of 4^3 cells, whether there is dust in one or beside it; rays leap over the rest.
     """
     h, w = depth.shape
     nx, ny, nz = density.shape
@@ -198,6 +222,10 @@ def veil(depth, frame, scale, density, from_sun, from_sky, sun, origin, cell, ex
                 x = (frame[0, 0] + t * way[0] - origin[0]) / cell - 0.5
                 y = (frame[0, 1] + t * way[1] - origin[1]) / cell - 0.5
                 z = (frame[0, 2] + t * way[2] - origin[2]) / cell - 0.5
+                p, q, r = int(min(max(x, 0.0), nx - 1)), int(min(max(y, 0.0), ny - 1)), int(min(max(z, 0.0), nz - 1))
+                if not busy[p >> 2, q >> 2, r >> 2]:
+                    t += 4.0 * step
+                    continue
                 amount = _at(density, x, y, z)
                 if amount > 1e-5:
                     taken = 1.0 - np.exp(-extinction * amount * step * length)

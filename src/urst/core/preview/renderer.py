@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 
 import numpy as np
+from scipy import ndimage
 
 from urst.core.preview import kernels
 from urst.core.preview.colour import linear, to_srgb
@@ -34,7 +35,18 @@ def _look(eye, forward):
     return np.array([eye, right, np.cross(forward, right), forward], float)
 
 
-def render(view: View, triangles: np.ndarray, colours: np.ndarray, *, points=None, dust=None) -> np.ndarray:
+def _busy(density):
+    """Whether there is dust in each block of 4^3 cells or beside it."""
+    padded = np.pad(density > 1e-5, [(0, -n % 4) for n in density.shape])
+    nx, ny, nz = (n // 4 for n in padded.shape)
+    blocks = padded.reshape(nx, 4, ny, 4, nz, 4).any(axis=(1, 3, 5))
+    return ndimage.binary_dilation(blocks, np.ones((3, 3, 3)))
+
+
+def render(
+    view: View, triangles: np.ndarray, colours: np.ndarray, *, normals=None, crease=None, jointed=None, points=None,
+    dust=None,
+) -> np.ndarray:  # fmt: skip
     """Render one picture.
 
     Parameters
@@ -42,6 +54,8 @@ def render(view: View, triangles: np.ndarray, colours: np.ndarray, *, points=Non
     view : View
     triangles : (t, 3, 3) [m]
     colours : (t, 3) linear RGB
+    normals : optional (t, 3, 3), one a corner; flat where they are not given
+    crease, jointed : optional (t, 3) and (t,), the edges to draw and whether as mortar; see `kernels.shade`
     points : optional (positions (n, 3), sizes (n,) [m], colour (3,))
     dust : optional (density (nx, ny, nz) [kg/m3], origin (3,) [m], cell [m], albedo (3,))
 
@@ -56,8 +70,12 @@ def render(view: View, triangles: np.ndarray, colours: np.ndarray, *, points=Non
     depth, index = np.full((h, w), 1e9), np.full((h, w), -1, np.int64)
     triangles = np.ascontiguousarray(triangles, float)
     kernels.rasterise(triangles, frame, scale, True, depth, index)
-    normals = np.cross(triangles[:, 1] - triangles[:, 0], triangles[:, 2] - triangles[:, 0])
-    normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12)
+    if normals is None:
+        flat = np.cross(triangles[:, 1] - triangles[:, 0], triangles[:, 2] - triangles[:, 0])
+        flat /= np.maximum(np.linalg.norm(flat, axis=1, keepdims=True), 1e-12)
+        normals = np.repeat(flat[:, None], 3, axis=1)
+    crease = np.zeros((len(triangles), 3), np.uint8) if crease is None else crease
+    jointed = np.zeros(len(triangles), np.uint8) if jointed is None else jointed
     sun = _SUN / np.linalg.norm(_SUN)
     reach = 1.2 * np.linalg.norm(np.array(view.eye, float) - view.target)
     sun_frame = _look(np.array(view.target) + 50.0 * sun, -sun)
@@ -66,8 +84,10 @@ def render(view: View, triangles: np.ndarray, colours: np.ndarray, *, points=Non
     kernels.rasterise(triangles, sun_frame, sun_scale, False, shadow, unused)
     image = np.empty((h, w, 3))
     background = linear("#a3a09b")
-    kernels.shade(depth, index, normals, np.ascontiguousarray(colours, float), frame, scale, sun, sun_frame, sun_scale,
-                  shadow, background, image)  # fmt: skip
+    kernels.shade(
+        depth, index, triangles, np.ascontiguousarray(normals, float), crease, jointed,
+        np.ascontiguousarray(colours, float), frame, scale, sun, sun_frame, sun_scale, shadow, background, image,
+    )  # fmt: skip
     if points is not None and len(points[0]):
         kernels.splat(
             np.asarray(points[0], float),
@@ -78,14 +98,16 @@ def render(view: View, triangles: np.ndarray, colours: np.ndarray, *, points=Non
             depth,
             image,
         )
-    image = image.reshape(view.height, 2, view.width, 2, 3).mean(axis=(1, 3))
+    image = 0.25 * (image[::2, ::2] + image[::2, 1::2] + image[1::2, ::2] + image[1::2, 1::2])
     if dust is not None and dust[0].max() > 0:
         density, origin, cell, albedo = dust
         from_sun, from_sky = np.empty_like(density), np.empty_like(density)
         kernels.light_through(density, DIMMING * EXTINCTION, cell, sun, from_sun, from_sky)
-        near = depth.reshape(view.height, 2, view.width, 2).min(axis=(1, 3))
+        near = np.minimum(
+            np.minimum(depth[::2, ::2], depth[::2, 1::2]), np.minimum(depth[1::2, ::2], depth[1::2, 1::2])
+        )
         kernels.veil(
-            near, frame, 0.5 * scale, density, from_sun, from_sky, sun, np.asarray(origin, float), float(cell),
+            near, frame, 0.5 * scale, density, _busy(density), from_sun, from_sky, sun, np.asarray(origin, float), float(cell),
             EXTINCTION, np.asarray(albedo, float), image,
         )  # fmt: skip
     return to_srgb(image)
