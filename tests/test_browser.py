@@ -176,6 +176,34 @@ class Bench(unittest.TestCase):
         wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, ".band"), "the strata")
         self.find("[data-theme-switch]").click()
 
+    def test_a_server_that_is_gone_is_said_and_waited_for(self):
+        self.open(falling_box(5), "fall")
+        self.live.kill("serve")
+        wait_for(lambda: "does not answer" in self.find(".toast").text, "the notice")
+        self.live.start("serve", "--port", str(self.live.port))
+        wait_for(lambda: not self.page.find_elements(By.CSS_SELECTOR, ".toast"), "the notice to go")
+        self.find("#bake").click()
+        wait_for(lambda: self.health("fall") == "fresh", "a bake all the same", 60)
+        # the browser's own words about the lost connection are no fault of the page
+        self.page.get_log("browser")
+
+    def test_the_set_is_changed_on_the_page(self):
+        self.open(tiny(), "fall")
+        self.find("#set").click()
+        wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, "#piece"), "the panel")
+        names = [o.text for o in self.find("#piece").find_elements(By.TAG_NAME, "option")]
+        choose = "const s = document.getElementById('piece'); s.value = arguments[0]; s.dispatchEvent(new Event('change', { bubbles: true }));"
+        self.page.execute_script(choose, str(names.index("Counterweight")))
+        wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, "#keys .key"), "the keys")
+        before = len(self.page.find_elements(By.CSS_SELECTOR, "#keys .key"))
+        self.page.execute_script("document.querySelector('#keys > button').click()")
+        wait_for(lambda: len(self.page.find_elements(By.CSS_SELECTOR, "#keys .key")) == before + 1, "one key more")
+        self.page.execute_script("document.querySelector('#add-cue').click()")
+        wait_for(lambda: "cue 1" in [f.text for f in self.page.find_elements(By.CSS_SELECTOR, ".flag")], "the flag")
+        self.find("#commands").click()
+        wait_for(lambda: self.find("#palette").get_attribute("open") is not None, "the palette")
+        self.press(Keys.ESCAPE)
+
     def test_shots_and_queue_pages(self):
         shot_id = self.open(falling_box(5), "fall")
         self.live.bake(shot_id, "fall")

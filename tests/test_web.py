@@ -128,6 +128,17 @@ class Web(unittest.TestCase):
         again = self.http.post("/shots/new").headers["location"].split("/")[-1]
         self.assertNotEqual(self.shot(again).name, self.shot(made).name)
 
+    def test_the_recipe_tells_whether_it_stands_once_that_is_baked(self):
+        shot_id = self.live.add(tiny())
+        self.set(shot_id, "break", "seed", "99")
+        self.assertNotIn("stands by itself", self.http.get(f"/shots/{shot_id}/recipe/fall").text)
+        self.live.bake(shot_id, "fall")
+        self.assertRegex(
+            self.http.get(f"/shots/{shot_id}/recipe/fall").text, r"stands by itself: .* \d+ % of its strength"
+        )
+        self.set(shot_id, "fall", "bonds.tension", "0.3 MPa")
+        self.assertNotIn("stands by itself", self.http.get(f"/shots/{shot_id}/recipe/fall").text)
+
     def test_only_this_machine_is_answered(self):
         self.assertEqual(self.http.get("/alive", headers={"host": "elsewhere.example"}).status_code, 400)
         self.assertEqual(self.http.get("/alive", headers={"host": f"localhost:{self.live.port}"}).status_code, 200)

@@ -87,10 +87,10 @@ class Store:
         """
         return self._read(key, f"frame{frame:06d}.urf")
 
-    def read_gauges(self, key: str) -> dict[int, dict[str, float]]:
-        """Return the gauges of all frames that are there."""
+    def read_gauges(self, key: str, wanted: list[int] | None = None) -> dict[int, dict[str, float]]:
+        """Return the gauges of all frames that are there, or of the wanted among them."""
         gauges = {}
-        for frame in self.frames(key):
+        for frame in self.frames(key) if wanted is None else wanted:
             with contextlib.suppress(CacheDamaged, FileNotFoundError):
                 gauges[frame] = frames.read_meta(self.folder(key) / f"frame{frame:06d}.urf").get("gauges", {})
         return gauges

@@ -43,7 +43,7 @@ def _recipe_values(kept, layer, fault=None):
         "kept": kept,
         "layer": layer,
         "questions": recipe.rows(layer.settings, recipe.QUESTIONS[layer.kind], shot),
-        "notes": recipe.notes(shot, layer),
+        "notes": recipe.notes(shot, layer, state.first_gauges(shot, layer)),
         "post": f"/shots/{kept.id}/recipe/{layer.id}",
         "reads": unread,
         "after": [shot.layer(x).name for x in dependents(shot, layer.id)],

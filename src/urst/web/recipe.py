@@ -211,17 +211,25 @@ def piece_questions(piece: SetPiece) -> tuple[Question, ...]:
 
 @dataclass(frozen=True)
 class Note:
-    """What the shot's own numbers say about a question, and the value they suggest."""
+    """What the shot's own numbers say about a question, and the value they suggest, if any."""
 
     text: str
-    path: str
-    value: str
-    offer: str
+    path: str = ""
+    value: str = ""
+    offer: str = ""
 
 
-def notes(shot: Shot, layer) -> dict[str, Note]:
-    """Notes by the question they stand under."""
+def notes(shot: Shot, layer, first: dict[str, float]) -> dict[str, Note]:
+    """Notes by the question they stand under; `first`: the layer's gauges at the first frame, empty if not baked."""
     found = {}
+    if layer.kind == "fall" and first.get("bond_load"):
+        load = 100 * first["bond_load"]
+        verdict = (
+            "stands by itself" if load < 90 else "hardly stands by itself" if load < 100 else "does not stand by itself"
+        )
+        found["What holds it?"] = Note(
+            f"At the first frame it {verdict}: the most loaded bond bears {load:.0f} % of its strength"
+        )
     if layer.kind == "break" and (hint := advice.breaking(shot, layer)):
         text = f"{hint.cause} at {hint.speed:.2g} m/s breaks this into pieces of about {hint.size * 100:.2g} cm (Grady 1982)"
         found["Where do the cracks run?"] = Note(text, "count", str(hint.count), f"Use {hint.count} fragments")

@@ -149,6 +149,11 @@ def _run(row) -> dict:
             "message": row.message, "stopping": row.stop_requested}  # fmt: skip
 
 
+def first_gauges(shot: Shot, layer) -> dict[str, float]:
+    """Return a layer's gauges at the first frame, empty if that is not baked as the document now stands."""
+    return store().read_gauges(layer_keys(shot)[layer.id], [shot.start]).get(shot.start, {})
+
+
 def layer_health(shot: Shot, layer, key: str, earlier: list[str], disk: Store) -> dict:
     """Return what is on disk of a layer under its key, or under an earlier one if it is stale."""
     total = 1 if layer.kind == "break" else len(shot.frames())

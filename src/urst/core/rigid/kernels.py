@@ -1,8 +1,8 @@
 """Kernels that move bodies and solve their contacts and bonds.
 
 The scheme is substepped sequential impulses with soft constraints, a solve with and a relaxation without the
-position error in each substep, warm started (Macklin et al. 2019, Small Steps in Physics Simulation; Catto 2024,
-Solver2D, "soft step"; soft constraint coefficients from Catto 2011, Soft Constraints). Bonds are springs of a
+position error in each substep, warm started (Macklin et al. 2019, Small Steps in Physics Simulation; the relaxation
+after Catto 2024; soft constraint coefficients from Catto 2011, Soft Constraints). Bonds are springs of a
 physical stiffness, so that a sliver of area carries a sliver of the load.
 """
 

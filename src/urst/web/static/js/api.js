@@ -2,7 +2,14 @@
 
 export class Refused extends Error {}
 
-async function answer(response) {
+export const SILENT = 'Urst does not answer; it is asked again by itself. If it was stopped, start it with ./urst start.';
+
+async function answer(asked) {
+  let response;
+  try { response = await asked; } catch (error) {
+    if (error.name === 'AbortError') throw error;
+    throw new Refused(SILENT);
+  }
   if (response.ok) return response;
   const text = await response.text();
   let message = text;
@@ -11,19 +18,19 @@ async function answer(response) {
 }
 
 export async function getJson(url) {
-  return (await answer(await fetch(url, { headers: { accept: 'application/json' } }))).json();
+  return (await answer(fetch(url, { headers: { accept: 'application/json' } }))).json();
 }
 
 export async function post(url, fields) {
   const body = fields ? new URLSearchParams(fields) : undefined;
-  return (await answer(await fetch(url, { method: 'POST', body, headers: { accept: 'application/json' } }))).json();
+  return (await answer(fetch(url, { method: 'POST', body, headers: { accept: 'application/json' } }))).json();
 }
 
 const TYPES = { float32: Float32Array, int32: Int32Array, int8: Int8Array, uint8: Uint8Array };
 
 // Arrays as `urst.web.blob` packs them.
 export async function getArrays(url, signal) {
-  const buffer = await (await answer(await fetch(url, { signal, headers: { accept: 'application/json' } }))).arrayBuffer();
+  const buffer = await (await answer(fetch(url, { signal, headers: { accept: 'application/json' } }))).arrayBuffer();
   const size = new DataView(buffer).getUint32(0, true);
   const header = JSON.parse(new TextDecoder().decode(new Uint8Array(buffer, 4, size)));
   const arrays = { meta: header.meta, bytes: buffer.byteLength };

@@ -1,6 +1,6 @@
 // The bench: brings clock, strata, stage, recipe and gauges together.
 import './theme.js';
-import { getJson, post, Refused } from './api.js';
+import { getJson, post, Refused, SILENT } from './api.js';
 import { Clock } from './clock.js';
 import { Frames } from './frames.js';
 import { Gauges } from './gauges.js';
@@ -22,14 +22,14 @@ const gauges = new Gauges($('gauges'), clock, number => act(`mend/${number}`), f
 const of = kind => state.layers.find(x => x.kind === kind && x.done);
 const layer = () => state.layers.find(x => x.id === chosen) || state.layers[0];
 
-function toast(text) {
+function toast(text, lasts = false) {
   document.querySelector('.toast')?.remove();
   const node = document.createElement('div');
   node.className = 'toast';
   node.setAttribute('role', 'alert');
   node.textContent = text;
   document.body.append(node);
-  setTimeout(() => node.remove(), 7000);
+  if (!lasts) setTimeout(() => node.remove(), 7000);
 }
 
 async function act(path, fields) {
@@ -185,6 +185,7 @@ const palette = new Palette($('palette'), () => [
   ...state.layers.map(x => ({ name: `Work on ${x.name}`, run: () => choose(x.id) })),
   { name: 'Set pieces and frame range', run: () => openSet(0) },
   { name: 'Hand over files', run: () => { location.href = `${base}/handover`; } },
+  { name: 'Light or dark', run: () => document.querySelector('[data-theme-switch]').click() },
   { name: 'Queue', run: () => { location.href = '/queue'; } },
   { name: 'All shots', run: () => { location.href = '/'; } },
 ]);
@@ -210,6 +211,7 @@ document.addEventListener('keydown', event => {
 $('set').addEventListener('click', () => openSet(0));
 $('recipe').addEventListener('change', event => { if (event.target.matches('[data-piece]')) openSet(event.target.value); });
 $('recipe').addEventListener('click', event => { if (event.target.closest('#bake')) bake(); if (event.target.closest('#add-cue')) addCue(); });
+$('commands').addEventListener('click', () => palette.open());
 $('undo').addEventListener('click', () => act('history/undo'));
 $('redo').addEventListener('click', () => act('history/redo'));
 $('findings-count').addEventListener('click', nextFinding);
@@ -229,6 +231,7 @@ $('import-form').elements.file.addEventListener('change', async event => {
 });
 document.body.addEventListener('shot-changed', () => refresh(true, false));
 document.body.addEventListener('htmx:afterSwap', () => { if (state) header(); });
+document.body.addEventListener('htmx:sendError', () => toast(SILENT));
 document.body.addEventListener('htmx:responseError', event => toast(JSON.parse(event.detail.xhr.responseText).message));
 addEventListener('resize', () => { if (state) strata.draw(state, chosen); });
 
@@ -240,6 +243,7 @@ clock.ready = frame => {
 };
 
 // Progress as it happens. A frame's news is small, so the strata grow from it without asking again.
+let silent = false;
 const source = new EventSource(`/events?shot=${shotId}`);
 source.addEventListener('frame', event => {
   if (!state) return;
@@ -262,7 +266,15 @@ source.addEventListener('frame', event => {
   if (news.frame === clock.frame) show();
 });
 source.addEventListener('state', () => { if (state) { running = {}; refresh(); } });
-source.addEventListener('open', () => { if (state) refresh(); });
+source.addEventListener('open', () => {
+  if (silent) document.querySelector('.toast')?.remove();
+  silent = false;
+  if (state) refresh();
+});
+source.addEventListener('error', () => {
+  if (!silent) toast(SILENT, true);
+  silent = true;
+});
 // a page kept for going back must not keep one of the few connections a browser allows
 addEventListener('pagehide', () => source.close());
 addEventListener('pageshow', event => { if (event.persisted) location.reload(); });
