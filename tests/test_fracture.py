@@ -39,7 +39,8 @@ class Cells(unittest.TestCase):
             if (cell.tags < 0).any():
                 continue
             region = reference.vertices[reference.regions[reference.point_region[i]]]
-            shape = cell.polyhedron(1e-9)
+            shape, closed = cell.polyhedron(1e-9)
+            self.assertTrue(closed)
             self.assertEqual(len(shape.vertices), len(region))
             self.assertAlmostEqual(mass_properties(shape.mesh()).volume, ConvexHull(region).volume, places=12)
             compared += 1
@@ -50,7 +51,8 @@ class Cells(unittest.TestCase):
         found = list(cells(sites, hull_of(BOX.vertices)))
         area = {}
         for i, cell in enumerate(found):
-            for polygon, tag in zip(cell.polygons, cell.tags):
+            for face, count, tag in zip(cell.polygons, cell.counts, cell.tags):
+                polygon = face[:count]
                 if tag >= 0:
                     fan = np.cross(polygon[1:-1] - polygon[0], polygon[2:] - polygon[0]).sum(axis=0)
                     area[i, int(tag)] = 0.5 * np.linalg.norm(fan)
@@ -69,7 +71,7 @@ class Cells(unittest.TestCase):
         found = list(cells(sites, unit))
         faces, corners, volume, surface = [], [], [], []
         for i in chosen:
-            shape = found[i].polyhedron(1e-9)
+            shape, _ = found[i].polyhedron(1e-9)
             mesh = shape.mesh()
             v = mesh.vertices[mesh.triangles]
             faces.append(len(shape.loops))

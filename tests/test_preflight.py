@@ -127,6 +127,8 @@ class Forecasts(unittest.TestCase):
         ratio = forecast(finer, "billow").disk / forecast(shot, "billow").disk
         self.assertAlmostEqual(ratio, finer.layers[3].settings.cells() / shot.layers[3].settings.cells(), places=9)
         self.assertEqual(forecast(shot, "fall", rate=2.0).seconds, 36.0)
+        stepped = with_data(shot, lambda d: d["layers"][1]["settings"].update(steps=8))
+        self.assertAlmostEqual(forecast(stepped, "fall").seconds, 2 * forecast(shot, "fall").seconds, places=9)
 
 
 if __name__ == "__main__":

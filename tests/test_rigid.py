@@ -136,7 +136,7 @@ class Stacks(unittest.TestCase):
         rng = np.random.default_rng(6)
         shape = hull_of(box((-0.5, -0.5, 1.0), (0.5, 0.5, 2.0)).vertices)
         sites = rng.uniform((-0.5, -0.5, 1.0), (0.5, 0.5, 2.0), (40, 3))
-        shards = [c.polyhedron(1e-9).mesh() for c in cells(sites, shape)]
+        shards = [c.polyhedron(1e-9)[0].mesh() for c in cells(sites, shape)]
         spin = np.vstack([np.zeros(3), rng.uniform(-15, 15, (40, 3))])
         velocity = np.vstack([np.zeros(3), rng.uniform(-2, 2, (40, 3))])
         s = solver([GROUND, *shards], fixed=(0,), spin=spin, velocity=velocity)

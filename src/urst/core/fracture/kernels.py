@@ -127,6 +127,64 @@ def cell(site, sites, order, polygons, counts, tags, faces, tolerance, scratch, 
 
 
 @serial
+def join(polygons, counts, faces, tolerance, vertices, loops, sizes, normals):
+    """Join the corners of a cell's faces into one vertex list.
+
+    Corners closer than `tolerance` become one; a face that vanishes thereby is dropped. Writes vertices (v, 3), the
+    faces' corners end to end in `loops`, their `sizes` and unit `normals`; returns (vertices, faces, whether each edge
+    joins two faces that run along it in opposite directions).
+    """
+    found, kept, at = 0, 0, 0
+    near = tolerance * tolerance
+    for f in range(faces):
+        m = 0
+        for k in range(counts[f]):
+            p, index = polygons[f, k], -1
+            for v in range(found):
+                x, y, z = vertices[v, 0] - p[0], vertices[v, 1] - p[1], vertices[v, 2] - p[2]
+                if x * x + y * y + z * z <= near:
+                    index = v
+                    break
+            if index < 0:
+                index = found
+                vertices[found] = p
+                found += 1
+            if m == 0 or loops[at + m - 1] != index:
+                loops[at + m] = index
+                m += 1
+        if m > 1 and loops[at] == loops[at + m - 1]:
+            m -= 1
+        if m < 3:
+            continue
+        nx, ny, nz = 0.0, 0.0, 0.0
+        o = vertices[loops[at]]
+        for k in range(1, m - 1):
+            a, b = vertices[loops[at + k]], vertices[loops[at + k + 1]]
+            ax, ay, az, bx, by, bz = a[0] - o[0], a[1] - o[1], a[2] - o[2], b[0] - o[0], b[1] - o[1], b[2] - o[2]
+            nx, ny, nz = nx + ay * bz - az * by, ny + az * bx - ax * bz, nz + ax * by - ay * bx
+        length = np.sqrt(nx * nx + ny * ny + nz * nz)
+        if length == 0.0:
+            continue
+        normals[kept, 0], normals[kept, 1], normals[kept, 2] = nx / length, ny / length, nz / length
+        sizes[kept] = m
+        kept += 1
+        at += m
+    partner = np.zeros((found, found), np.int8)
+    start = 0
+    for f in range(kept):
+        for k in range(sizes[f]):
+            a, b = loops[start + k], loops[start + (k + 1) % sizes[f]]
+            partner[a, b] += 1
+        start += sizes[f]
+    closed = kept > 0
+    for a in range(found):
+        for b in range(found):
+            if partner[a, b] != partner[b, a]:
+                closed = False
+    return found, kept, closed
+
+
+@serial
 def shared_patches(vertices, vertex_start, planes, face_start, loops, loop_start, low, high, gap, out, pairs):
     """Find where faces of different convex polyhedra lie flat against each other.
 

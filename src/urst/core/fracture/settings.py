@@ -7,7 +7,7 @@ from pydantic import BaseModel, ConfigDict, Field
 Point = Annotated[tuple[float, float, float], Field(description="x, y, z in metres")]
 
 #: raised whenever the same settings no longer give the same bytes
-VERSION = 2
+VERSION = 3
 
 
 class FractureSettings(BaseModel):

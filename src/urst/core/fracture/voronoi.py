@@ -16,35 +16,36 @@ from urst.errors import BadMesh
 
 @dataclass(frozen=True)
 class Cell:
-    """One convex cell: its faces as polygons, and for each the site across it (negative: a face of the body)."""
+    """One convex cell."""
 
-    polygons: list[np.ndarray]
+    polygons: np.ndarray
+    """(f, c, 3) float64 [m]: the corners of each face, the first `counts` of them"""
+    counts: np.ndarray
+    """(f,) int64"""
     tags: np.ndarray
+    """(f,) int64: the site across each face, negative for a face of the body"""
 
-    def polyhedron(self, tolerance: float) -> Polyhedron:
-        """Join the polygons' corners into one vertex list.
+    def corners(self) -> np.ndarray:
+        """Return all faces' corners, (k, 3) [m]; each place comes once for every face that meets there."""
+        return self.polygons[np.arange(self.polygons.shape[1]) < self.counts[:, None]]
 
-        Faces that vanish once corners closer than `tolerance` [m] become one are dropped.
+    def polyhedron(self, tolerance: float) -> tuple[Polyhedron, bool]:
+        """Join the polygons' corners into one vertex list; corners closer than `tolerance` [m] become one.
+
+        Returns
+        -------
+        (solid, closed)
+            `closed` is False where joining corners has cost it a face.
         """
-        corners = np.concatenate(self.polygons)
-        groups = cKDTree(corners).query_pairs(tolerance, output_type="ndarray")
-        label = np.arange(len(corners))
-        for a, b in groups[np.lexsort((groups[:, 1], groups[:, 0]))]:
-            label[label == label[b]] = label[a]
-        keep, index = np.unique(label, return_inverse=True)
-        vertices = corners[keep]
-        loops, normals, start = [], [], 0
-        for polygon in self.polygons:
-            loop = index[start : start + len(polygon)]
-            start += len(polygon)
-            loop = loop[loop != np.roll(loop, 1)]
-            if len(loop) < 3:
-                continue
-            p = vertices[loop] - vertices[loop[0]]
-            normal = np.cross(p[1:-1], p[2:]).sum(axis=0)
-            loops.append(loop)
-            normals.append(normal / np.linalg.norm(normal))
-        return Polyhedron(vertices, loops, np.array(normals))
+        total = int(self.counts.sum())
+        vertices, loops = np.empty((total, 3)), np.empty(total, np.int64)
+        sizes, normals = np.empty(len(self.counts), np.int64), np.empty((len(self.counts), 3))
+        found, faces, closed = kernels.join(
+            self.polygons, self.counts, len(self.counts), tolerance, vertices, loops, sizes, normals
+        )
+        ends = np.cumsum(sizes[:faces])
+        parts = [loops[end - size : end] for end, size in zip(ends, sizes)]
+        return Polyhedron(vertices[:found], parts, normals[:faces]), closed
 
 
 def cells(sites: np.ndarray, body: Polyhedron) -> Iterator[Cell | None]:
@@ -74,8 +75,8 @@ def cells(sites: np.ndarray, body: Polyhedron) -> Iterator[Cell | None]:
             if sure or reach >= len(sites):
                 break
             reach *= 4
-        used = [polygons[f, : counts[f]].copy() for f in range(faces)]
-        yield Cell(used, tags[:faces].copy()) if faces else None
+        wide = int(counts[:faces].max()) if faces else 0
+        yield Cell(polygons[:faces, :wide].copy(), counts[:faces].copy(), tags[:faces].copy()) if faces else None
 
 
 def _start(body):
@@ -109,33 +110,33 @@ def shatter(
     convex = abs(mass_properties(hull.mesh()).volume - whole.volume) < 1e-6 * whole.volume
     size = np.ptp(mesh.vertices, axis=0).max()
     if convex and len(hull.loops) <= kernels.MAX_FACES - 8:
-        solids = _shatter_convex(hull, sites, piece, size, pulse)
+        solids, kept = _shatter_convex(hull, sites, piece, size, pulse)
     else:
-        solids = _shatter_general(mesh, sites, piece, size, pulse)
-    lost = whole.volume - sum(mass_properties(s.mesh).volume for s in solids)
-    return solids, lost
+        solids, kept = _shatter_general(mesh, sites, piece, size, pulse)
+    return solids, whole.volume - kept
 
 
 def _shatter_convex(hull, sites, piece, size, pulse):
-    solids = []
+    solids, kept = [], 0.0
+    planes = np.array([[*n, hull.vertices[p[0]] @ n] for n, p in zip(hull.normals, hull.loops)])
     for cell in cells(sites, hull):
         pulse()
         if cell is None:
             continue
-        shape = cell.polyhedron(1e-9 * size)
-        if not shape.is_closed():
-            # joining corners closer than the tolerance has cost it a face
+        shape, closed = cell.polyhedron(1e-9 * size)
+        if not closed:
             if not _is_solid(shape.mesh(), size):
                 continue
             shape = hull_of(shape.vertices)
         mesh = shape.mesh()
-        if not _volume(mesh) > 1e-12 * size**3:
+        volume = _volume(mesh)
+        if not volume > 1e-12 * size**3:
             continue
+        kept += volume
         centre = mesh.vertices[mesh.triangles].mean(axis=1)
-        planes = np.array([[*n, hull.vertices[p[0]] @ n] for n, p in zip(hull.normals, hull.loops)])
         outside = (np.abs(centre @ planes[:, :3].T - planes[:, 3]) < 1e-7 * size).any(axis=1)
         solids.append(Solid(piece, mesh, ~outside, shape))
-    return solids
+    return solids, kept
 
 
 def _shatter_general(mesh, sites, piece, size, pulse):
@@ -151,12 +152,12 @@ def _shatter_general(mesh, sites, piece, size, pulse):
     if original is None:
         body = body.as_original()
         original = body.original_id()
-    solids = []
+    solids, kept = [], 0.0
     for cell in cells(sites, hull_of(corners)):
         pulse()
         if cell is None:
             continue
-        shape = manifold3d.Manifold.hull_points(np.concatenate(cell.polygons))
+        shape = manifold3d.Manifold.hull_points(cell.corners())
         for part in (body ^ shape).decompose():
             raw = part.to_mesh64()
             triangles = np.asarray(raw.tri_verts).astype(np.int64)
@@ -169,7 +170,8 @@ def _shatter_general(mesh, sites, piece, size, pulse):
                 if owner == original:
                     inner[int(runs[run]) : int(runs[run + 1])] = False
             solids.append(Solid(piece, result, inner))
-    return solids
+            kept += _volume(result)
+    return solids, kept
 
 
 def _volume(mesh):

@@ -20,18 +20,15 @@ class Polyhedron:
     normals: np.ndarray
     """(f, 3) unit, outward"""
 
-    def is_closed(self) -> bool:
-        """Whether each edge joins two faces that run along it in opposite directions."""
-        ends = [np.stack([p, np.roll(p, -1)], axis=1) for p in self.loops]
-        edges = np.concatenate(ends) if ends else np.zeros((0, 2), np.int64)
-        count = len(self.vertices)
-        forward, backward = edges[:, 0] * count + edges[:, 1], edges[:, 1] * count + edges[:, 0]
-        return len(edges) > 0 and np.array_equal(np.sort(forward), np.sort(backward))
-
     def mesh(self) -> Mesh:
         """Return the surface as a triangle mesh, each face a fan."""
-        fans = [np.column_stack([np.full(len(p) - 2, p[0]), p[1:-1], p[2:]]) for p in self.loops]
-        return Mesh(self.vertices, np.concatenate(fans))
+        loops = np.concatenate(self.loops)
+        size = np.array([len(p) for p in self.loops])
+        start, fan = np.cumsum(size) - size, size - 2
+        face = np.repeat(np.arange(len(size)), fan)
+        step = np.arange(len(face)) - (np.cumsum(fan) - fan)[face]
+        first = start[face]
+        return Mesh(self.vertices, np.column_stack([loops[first], loops[first + step + 1], loops[first + step + 2]]))
 
 
 @dataclass(frozen=True)
@@ -117,31 +114,35 @@ def _around(points, members, normal):
 
 def pack(solids: list[Polyhedron]) -> Hulls:
     """Pack polyhedra for the kernels, each in the coordinates it is given in."""
-    starts = {"vertex": [0], "face": [0], "loop": [0], "edge": [0]}
-    planes: list[list[float]] = []
-    loops: list[int] = []
-    edges: list[list[int]] = []
-    for solid in solids:
-        sides: dict[tuple[int, int], list[int]] = {}
-        for f, loop in enumerate(solid.loops):
-            normal = solid.normals[f]
-            planes.append([*normal, float(np.mean(solid.vertices[loop] @ normal))])
-            loops.extend(loop)
-            starts["loop"].append(len(loops))
-            for a, b in zip(loop, np.roll(loop, -1)):
-                sides.setdefault((min(a, b), max(a, b)), []).append(f)
-        edges.extend([a, b, f[0], f[-1]] for (a, b), f in sides.items())
-        starts["vertex"].append(starts["vertex"][-1] + len(solid.vertices))
-        starts["face"].append(len(planes))
-        starts["edge"].append(len(edges))
-    index = {name: np.array(value, np.int64) for name, value in starts.items()}
+    if not solids:
+        none, zero = np.zeros(0, np.int64), np.zeros(1, np.int64)
+        return Hulls(np.zeros((0, 3)), zero, np.zeros((0, 4)), zero, none, zero, np.zeros((0, 4), np.int64), zero)
+    starts = lambda counts: np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)  # noqa: E731
+    vertex_start, face_start = starts([len(s.vertices) for s in solids]), starts([len(s.loops) for s in solids])
+    size = np.array([len(loop) for s in solids for loop in s.loops])
+    loop_start = starts(size)
+    loops = np.concatenate([loop for s in solids for loop in s.loops]).astype(np.int64)
+    vertices, normals = np.concatenate([s.vertices for s in solids]), np.concatenate([s.normals for s in solids])
+    face = np.repeat(np.arange(len(size)), size)
+    owner = np.repeat(np.arange(len(solids)), np.diff(face_start))
+    corner = vertices[loops + vertex_start[owner[face]]]
+    offset = np.add.reduceat(np.einsum("li,li->l", corner, normals[face]), loop_start[:-1]) / size
+    # the next corner round each face, and the edges between: each comes twice, once from either face
+    after = np.arange(1, len(loops) + 1)
+    after[loop_start[1:] - 1] = loop_start[:-1]
+    ends = np.sort(np.stack([loops, loops[after]], axis=1), axis=1)
+    solid = owner[face]
+    order = np.lexsort((face, ends[:, 1], ends[:, 0], solid))
+    first, second = order[::2], order[1::2]
+    within = face_start[solid]
+    edges = np.column_stack([ends[first], (face - within)[first], (face - within)[second]])
     return Hulls(
-        vertices=np.concatenate([s.vertices for s in solids]) if solids else np.zeros((0, 3)),
-        vertex_start=index["vertex"],
-        planes=np.array(planes, float).reshape(-1, 4),
-        face_start=index["face"],
-        loops=np.array(loops, np.int64),
-        loop_start=index["loop"],
-        edges=np.array(edges, np.int64).reshape(-1, 4),
-        edge_start=index["edge"],
+        vertices=vertices,
+        vertex_start=vertex_start,
+        planes=np.column_stack([normals, offset]),
+        face_start=face_start,
+        loops=loops,
+        loop_start=loop_start,
+        edges=np.ascontiguousarray(edges, np.int64),
+        edge_start=starts(np.bincount(solid[first], minlength=len(solids))),
     )
