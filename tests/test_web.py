@@ -11,9 +11,11 @@ import numpy as np
 
 from tests.live import Live, wait_for
 from tests.shots import falling_box, tiny
+from urst.core.geometry import generators
+from urst.core.geometry.mesh import Mesh
 from urst.db import shots
 from urst.db.engine import session
-from urst.shot.document import dumps, loads
+from urst.shot.document import Imported, dumps, loads, parse
 from urst.store.store import Store
 
 
@@ -138,6 +140,22 @@ class Web(unittest.TestCase):
         )
         self.set(shot_id, "fall", "bonds.tension", "0.3 MPa")
         self.assertNotIn("stands by itself", self.http.get(f"/shots/{shot_id}/recipe/fall").text)
+
+    def test_a_shot_with_a_bad_mesh_opens_says_so_and_is_not_baked(self):
+        box = generators.box(1, 1, 1)[0]
+        flat = Mesh(box.vertices * [1, 1, 0], box.triangles)
+        for mesh, words in ((flat, "positive volume"), (Mesh(box.vertices, box.triangles[1:]), "is open")):
+            data = tiny().model_dump(mode="json")
+            wall = next(p for p in data["pieces"] if p["name"] == "Wall")
+            wall["shape"] = Imported.from_mesh(mesh, "wall.obj").model_dump(mode="json")
+            shot_id = self.live.add(parse(data))
+            for path in ("", "/recipe/break", "/pieces/4", "/set", "/stage"):
+                self.assertEqual(self.http.get(f"/shots/{shot_id}{path}").status_code, 200, path)
+            (finding,) = self.live.state(shot_id)["findings"]
+            self.assertTrue(finding["grave"])
+            self.assertIn(words, finding["title"])
+            refused = self.http.post(f"/shots/{shot_id}/bake/break")
+            self.assertEqual((refused.status_code, refused.json()["message"]), (422, finding["title"]))
 
     def test_only_this_machine_is_answered(self):
         self.assertEqual(self.http.get("/alive", headers={"host": "elsewhere.example"}).status_code, 400)

@@ -5,7 +5,6 @@ from dataclasses import dataclass
 import numpy as np
 
 from urst.core.fracture.estimate import mean_size
-from urst.core.geometry.mesh import mass_properties
 from urst.core.materials import MATERIALS
 from urst.shot import scene
 from urst.shot.document import BreakLayer, Shot
@@ -40,8 +39,7 @@ def breaking(shot: Shot, layer: BreakLayer) -> Breaking | None:
         speed, cause = float(np.sqrt(2.0 * fall)), "a fall from the top"
     volume, near, parts, reach, matter = 0.0, 0.0, 0, 0.0, MATERIALS[pieces[0].material]
     for piece in pieces:
-        for mesh in scene.placed(piece, shot):
-            mine = mass_properties(mesh).volume
+        for mesh, mine in zip(scene.placed(piece, shot), scene.volumes(piece.shape)):
             away = np.linalg.norm(mesh.vertices.mean(axis=0) - s.focus) / s.focus_radius
             volume, parts = volume + mine, parts + 1
             near += mine * float(np.exp(-0.5 * away**2))

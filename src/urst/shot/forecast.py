@@ -5,7 +5,6 @@ Rates are those measured on this machine where there are any, else those of the 
 
 from dataclasses import dataclass
 
-from urst.core.geometry.mesh import mass_properties
 from urst.shot import scene
 from urst.shot.document import Shot
 
@@ -37,10 +36,10 @@ def units(shot: Shot, layer_id: str) -> tuple[str, int]:
     broken = {p for x in shot.layers if x.kind == "break" for p in x.settings.pieces}
     match layer.kind:
         case "break":
-            parts = sum(len(scene.parts(p)) for p in shot.pieces if p.name in layer.settings.pieces)
+            parts = sum(scene.count(p.shape) for p in shot.pieces if p.name in layer.settings.pieces)
             return "fragments", max(parts, layer.settings.count)
         case "fall":
-            whole = sum(len(scene.parts(p)) for p in shot.pieces if p.name not in broken)
+            whole = sum(scene.count(p.shape) for p in shot.pieces if p.name not in broken)
             return "bodies", whole + sum(units(shot, x.id)[1] for x in shot.layers if x.kind == "break")
         case "shed":
             # about a third of the faces part in a typical strike
@@ -54,7 +53,7 @@ def _joint_area(shot, layer):
     total = 0.0
     for piece in shot.pieces:
         if piece.name in layer.settings.pieces:
-            volume = sum(mass_properties(m).volume for m in scene.parts(piece))
+            volume = sum(scene.volumes(piece.shape))
             total += 2.0 * volume ** (2 / 3) * max(1, layer.settings.count) ** (1 / 3)
     return total
 

@@ -1,18 +1,43 @@
 """The set as geometry: meshes where they stand, and the paths of what is driven."""
 
+from functools import lru_cache
+
 import numpy as np
 from scipy.spatial.transform import Rotation, Slerp
 
 from urst.core.geometry import generators, rotation
-from urst.core.geometry.mesh import Mesh, transformed
-from urst.shot.document import SetPiece, Shot
+from urst.core.geometry.mesh import Mesh, mass_properties, transformed
+from urst.errors import BadMesh
+from urst.shot.document import SetPiece, Shape, Shot
 
 _FILM_BACK = 36.0
 
 
 def parts(piece: SetPiece) -> list[Mesh]:
     """Meshes of a piece before it is placed."""
-    s = piece.shape
+    return _parts(piece.shape)
+
+
+@lru_cache(maxsize=256)
+def volumes(shape: Shape) -> tuple[float, ...]:
+    """Volume of each part of a shape [m3], 0 where it encloses none."""
+    found = []
+    for mesh in _parts(shape):
+        try:
+            found.append(mass_properties(mesh).volume)
+        except BadMesh:
+            # said by preflight; a forecast goes on without it
+            found.append(0.0)
+    return tuple(found)
+
+
+@lru_cache(maxsize=256)
+def count(shape: Shape) -> int:
+    """How many parts a shape has."""
+    return len(_parts(shape))
+
+
+def _parts(s):
     match s.kind:
         case "box":
             return generators.box(s.width, s.depth, s.height)
