@@ -92,7 +92,8 @@ class Loading(unittest.TestCase):
 class Kinds(unittest.TestCase):
     def test_every_kind_of_layer_is_known_everywhere(self):
         code = (
-            "from urst.bake.layers import KINDS; from urst.shot import document, forecast, keys; "
+            "from urst.bake.layers import GROUPS, KINDS; from urst.shot import document, forecast, keys, plan; "
+            "assert plan.TOGETHER == set(GROUPS); "
             "from urst.web import recipe, state; import json; "
             "print(json.dumps([sorted(t) for t in (document.READS, keys.VERSIONS, KINDS, recipe.QUESTIONS, state.GAUGES, "
             "state.CHIEF, forecast.SECONDS, forecast.DISK, forecast.MEMORY)]))"

@@ -12,8 +12,11 @@ from pathlib import Path
 from unittest import mock
 
 from tests.shots import falling_box, tiny
+from urst.bake import layers as kinds
 from urst.bake import runner
+from urst.core.debris.solver import DebrisSolver
 from urst.errors import CacheDamaged, Stopped, StoreFull
+from urst.shot import plan
 from urst.shot.document import dumps
 from urst.shot.keys import layer_keys
 from urst.store.store import Store
@@ -101,6 +104,64 @@ class Baking(Folder):
         self.assertEqual(Store(root).frames(count[0].key), [1, 2, 3, 4, 5])
         runner.bake(falling_box(20), Store(root))
         self.assertEqual(len(Store(root).frames(count[0].key)), 20)
+
+
+class Together:
+    """Fall and Shed stepped side by side, nothing acting back."""
+
+    moving = True
+
+    def __init__(self, shot, members, inputs):
+        self.fall = kinds.FallBake(shot, members[0], inputs[0])
+        self.inputs, self.members = inputs, members
+        fragments, patches = self.fall.fragments, self.fall.patches
+        self.shed = DebrisSolver(fragments, patches, self.fall.static["bond"], members[1].settings, shot.gravity)
+        self.dt = 1.0 / shot.rate
+        self.statics = {"fall": (self.fall.static, self.fall.meta), "shed": ({}, {})}
+
+    def first(self):
+        self.before, gauges = self.fall.first()
+        return {"fall": (self.before, gauges), "shed": (self.shed.frame(), self.shed.gauges())}
+
+    def next(self, frame):
+        after, gauges = self.fall.next(frame)
+        self.shed.step(self.before, after, self.dt)
+        self.before = after
+        return {"fall": (after, gauges), "shed": (self.shed.frame(), self.shed.gauges())}
+
+    def snapshot(self):
+        parts = {"fall": self.fall.snapshot(), "shed": self.shed.snapshot(), "before": self.before}
+        return {f"{name}.{k}": v for name, part in parts.items() for k, v in part.items()}
+
+    def restore(self, frame, state):
+        part = lambda name: {k.removeprefix(name + "."): v for k, v in state.items() if k.startswith(name + ".")}  # noqa: E731
+        self.fall.restore(frame, part("fall"))
+        self.shed.restore(part("shed"))
+        self.before = part("before")
+
+
+class Groups(Folder):
+    def frames(self, root, shot):
+        store, keys = Store(root), layer_keys(shot)
+        return [store.read_frame(keys[x], f)[0] for x in ("fall", "shed") for f in shot.frames()]
+
+    def test_layers_stepped_together_are_written_each_under_its_key_and_resume_as_one(self):
+        apart = tiny()
+        data = apart.model_dump(mode="json")
+        data["layers"][2]["reads"] = [{"layer": "fall", "both_ways": True}]
+        joined = type(apart).model_validate(data)
+        group, count = frozenset({"fall", "shed"}), []
+        first, second = self.folder(), self.folder()
+        with mock.patch.dict(kinds.GROUPS, {group: Together}), mock.patch.object(plan, "TOGETHER", {group}):
+            with self.assertRaises(Stopped):
+                runner.bake(joined, Store(first), ["shed"], report=count.append, should_stop=lambda: len(count) > 23)
+            runner.bake(joined, Store(first), ["shed"], report=count.append)
+            self.assertEqual([p.frame for p in count if p.layer == "shed"][-1], apart.end)
+            self.assertTrue(runner.is_fresh(joined, Store(first), "fall", layer_keys(joined)["fall"]))
+        runner.bake(apart, Store(second), ["shed"])
+        for together, alone in zip(self.frames(first, joined), self.frames(second, apart)):
+            for name, array in alone.items():
+                self.assertEqual(together[name].tobytes(), array.tobytes(), name)
 
 
 class Command(Folder):

@@ -1,6 +1,7 @@
 """What each kind of layer does to bake: set up, first frame, next frame, state.
 
-The registry at the end is the only place that maps a kind of layer to its solver; this module loads Numba.
+The registries at the end are the only place that maps a kind of layer, or a group of kinds that act on each other, to
+what bakes it; this module loads Numba.
 """
 
 from collections.abc import Callable
@@ -264,4 +265,58 @@ class BillowBake:
         self.solver.restore(state)
 
 
+class Work(Protocol):
+    """One step of a plan on its way to disk: one layer, or several that are stepped together.
+
+    Everything is given by layer id; the state is that of the whole step.
+    """
+
+    statics: dict[str, tuple[Arrays, dict]]
+    moving: bool
+
+    def first(self) -> dict[str, tuple[Arrays, dict]]:
+        """Return arrays and gauges of the first frame."""
+
+    def next(self, frame: int) -> dict[str, tuple[Arrays, dict]]:
+        """Advance to `frame`, return its arrays and gauges."""
+
+    def snapshot(self) -> Arrays:
+        """Return the state after the last frame."""
+
+    def restore(self, frame: int, state: Arrays) -> None:
+        """Take up the state after `frame`."""
+
+
+class Alone:
+    """A step of one layer."""
+
+    def __init__(self, layer_id: str, bake: LayerBake):
+        self.layer_id, self.bake = layer_id, bake
+        self.statics, self.moving = {layer_id: (bake.static, bake.meta)}, bake.moving
+
+    def first(self):
+        return {self.layer_id: self.bake.first()}
+
+    def next(self, frame):
+        return {self.layer_id: self.bake.next(frame)}
+
+    def snapshot(self):
+        return self.bake.snapshot()
+
+    def restore(self, frame, state):
+        self.bake.restore(frame, state)
+
+
 KINDS: dict[str, type] = {"break": BreakBake, "fall": FallBake, "shed": ShedBake, "billow": BillowBake}
+
+#: what steps several kinds together, called with the shot, its layers of the group and the inputs of each
+GROUPS: dict[frozenset[str], Callable[[Shot, list, list[Inputs]], Work]] = {}
+
+
+def begin(shot: Shot, store: Store, layers: tuple[str, ...], keys: dict[str, str], pulse: Pulse) -> Work:
+    """Set up one step of a plan."""
+    members = [shot.layer(x) for x in layers]
+    inputs = [Inputs(shot, store, keys, layer, pulse) for layer in members]
+    if len(members) == 1:
+        return Alone(members[0].id, KINDS[members[0].kind](shot, members[0], inputs[0]))
+    return GROUPS[frozenset(layer.kind for layer in members)](shot, members, inputs)

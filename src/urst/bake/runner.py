@@ -57,8 +57,7 @@ def bake(
     """
     keys = layer_keys(shot)
     for step in plan(shot, wanted):
-        for layer_id, key in zip(step.layers, step.keys):
-            _bake_layer(shot, store, layer_id, key, keys, report, should_stop)
+        _bake_step(shot, store, step, keys, report, should_stop)
 
 
 def is_fresh(shot: Shot, store: Store, layer_id: str, key: str) -> bool:
@@ -70,10 +69,10 @@ def is_fresh(shot: Shot, store: Store, layer_id: str, key: str) -> bool:
     return set(shot.frames()) <= set(store.frames(key))
 
 
-def _bake_layer(shot, store, layer_id, key, keys, report, should_stop):
-    if is_fresh(shot, store, layer_id, key):
+def _bake_step(shot, store, step, keys, report, should_stop):
+    members = list(zip(step.layers, step.keys))
+    if all(is_fresh(shot, store, layer_id, key) for layer_id, key in members):
         return
-    layer = shot.layer(layer_id)
 
     def pulse():
         if should_stop():
@@ -82,20 +81,23 @@ def _bake_layer(shot, store, layer_id, key, keys, report, should_stop):
     pulse()
     _check_disk(store)
     started = time.perf_counter()
-    work = kinds.KINDS[layer.kind](shot, layer, kinds.Inputs(shot, store, keys, layer, pulse))
-    if not store.has_static(key):
-        store.write_static(key, work.static, work.meta)
+    work = kinds.begin(shot, store, step.layers, keys, pulse)
+    for layer_id, key in members:
+        if not store.has_static(key):
+            store.write_static(key, *work.statics[layer_id])
     if not work.moving:
         seconds = time.perf_counter() - started
-        store.note_time(key, shot.start, seconds)
-        report(Progress(layer_id, key, shot.start, 1, 1, seconds, work.meta.get("gauges", {})))
+        for layer_id, key in members:
+            store.note_time(key, shot.start, seconds)
+            report(Progress(layer_id, key, shot.start, 1, 1, seconds, work.statics[layer_id][1].get("gauges", {})))
         return
     total = len(shot.frames())
-    present = set(store.frames(key))
+    present = {key: set(store.frames(key)) for key in step.keys}
     sound = shot.start - 1
-    while sound + 1 in present:
+    while all(sound + 1 in frames for frames in present.values()):
         sound += 1
-    checkpoint = store.read_checkpoint(key, min(sound, shot.end))
+    # the state of a step lies under the key of its first layer
+    checkpoint = store.read_checkpoint(step.keys[0], min(sound, shot.end))
     at = shot.start - 1
     if checkpoint:
         at, state = checkpoint
@@ -103,21 +105,24 @@ def _bake_layer(shot, store, layer_id, key, keys, report, should_stop):
             work.restore(at, state)
         except CacheDamaged:
             # an input frame went bad: begin anew, as if there were no checkpoint
-            work = kinds.KINDS[layer.kind](shot, layer, kinds.Inputs(shot, store, keys, layer, pulse))
+            work = kinds.begin(shot, store, step.layers, keys, pulse)
             at = shot.start - 1
     for frame in range(at + 1, shot.end + 1):
         pulse()
         _check_disk(store)
         started = time.perf_counter()
-        arrays, gauges = work.first() if frame == shot.start else work.next(frame)
-        if frame not in present:
-            store.write_frame(key, frame, arrays, {"frame": frame, "gauges": gauges})
+        results = work.first() if frame == shot.start else work.next(frame)
+        for layer_id, key in members:
+            arrays, gauges = results[layer_id]
+            if frame not in present[key]:
+                store.write_frame(key, frame, arrays, {"frame": frame, "gauges": gauges})
         done = frame - shot.start + 1
         if done % CHECKPOINT_EVERY == 0 or frame == shot.end:
-            store.write_checkpoint(key, frame, work.snapshot())
+            store.write_checkpoint(step.keys[0], frame, work.snapshot())
         seconds = time.perf_counter() - started
-        store.note_time(key, frame, seconds)
-        report(Progress(layer_id, key, frame, done, total, seconds, gauges))
+        for layer_id, key in members:
+            store.note_time(key, frame, seconds)
+            report(Progress(layer_id, key, frame, done, total, seconds, results[layer_id][1]))
 
 
 def _check_disk(store):

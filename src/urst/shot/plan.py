@@ -6,6 +6,9 @@ from urst.errors import BadValue
 from urst.shot.document import Shot
 from urst.shot.keys import layer_keys
 
+#: sets of kinds that can be stepped together; the bake holds what steps each
+TOGETHER: set[frozenset[str]] = set()
+
 
 @dataclass(frozen=True)
 class Step:
@@ -71,7 +74,7 @@ def plan(shot: Shot, wanted: list[str] | None = None) -> list[Step]:
     for group in ordered:
         if not need.intersection(group):
             continue
-        if len(group) > 1:
+        if len(group) > 1 and frozenset(shot.layer(x).kind for x in group) not in TOGETHER:
             names = " and ".join(f"'{shot.layer(x).name}'" for x in group)
             kinds = " and ".join(sorted({shot.layer(x).kind for x in group}))
             raise BadValue(
