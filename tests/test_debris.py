@@ -93,7 +93,6 @@ class Flight(unittest.TestCase):
                 np.array([0, 0, -9.81]),
                 density,
                 0.005,
-                np.zeros(1),
             )
         v = -velocity[0, 2]
         drag = 3 * np.pi * 1.8e-5 * size * v * (1 + 0.15 * (1.2 * v * size / 1.8e-5) ** 0.687)

@@ -254,7 +254,9 @@ class BillowBake:
         return self.solver.frame(), self.solver.gauges()
 
     def next(self, frame):
-        bodies = self.inputs.frame("fall", frame) if "fall" in self.inputs.by_kind else None
+        bodies = None
+        if "fall" in self.inputs.by_kind:
+            bodies = self.inputs.frame("fall", frame - 1), self.inputs.frame("fall", frame)
         self.solver.step(1.0 / self.shot.rate, bodies, self._points(frame), self.inputs.pulse)
         return self.solver.frame(), self.solver.gauges()
 

@@ -47,6 +47,7 @@ GAUGES = {
     "billow": (
         ("dust_mass", "dust in the air", "kg", 1, None, None),
         ("dust_given", "dust given off", "kg", 1, None, None),
+        ("dust_drift", "made or lost by the scheme", "%", 100, -15, 15),
         ("densest", "densest", "kg/m3", 1, None, None),
         ("edge_share", "dust at the side", "%", 100, None, 4),
         ("top_speed", "fastest air", "m/s", 1, None, None),

@@ -170,7 +170,7 @@ def _drag_rate(speed, size, density):
 
 
 @parallel
-def fly(position, velocity, size, kind, gravity, density, h, deepest):
+def fly(position, velocity, size, kind, gravity, density, h):
     """Move points by `h` seconds under gravity and air drag, drag taken implicitly; puffs hang back in the air."""
     for p in prange(len(position)):
         vx, vy, vz = velocity[p, 0], velocity[p, 1], velocity[p, 2]
@@ -182,12 +182,11 @@ def fly(position, velocity, size, kind, gravity, density, h, deepest):
         velocity[p, 2] = (vz + h * gravity[2]) * keep
         for c in range(3):
             position[p, c] += h * velocity[p, c]
-        deepest[p] = 0.0
 
 
 @inline
 def _against(p, body, position, velocity, size, planes, face_start, body_position, body_velocity, body_spin,
-             restitution, friction, deepest):  # fmt: skip
+             restitution, friction):  # fmt: skip
     radius = 0.5 * size[p]
     best, face = -np.inf, -1
     for f in range(face_start[body], face_start[body + 1]):
@@ -199,7 +198,6 @@ def _against(p, body, position, velocity, size, planes, face_start, body_positio
     if best < radius:
         nx, ny, nz = planes[face, 0], planes[face, 1], planes[face, 2]
         push = radius - best
-        deepest[p] = max(deepest[p], push)
         position[p, 0] += push * nx
         position[p, 1] += push * ny
         position[p, 2] += push * nz
@@ -224,12 +222,12 @@ def _against(p, body, position, velocity, size, planes, face_start, body_positio
 
 @parallel
 def collide(position, velocity, size, planes, face_start, low, high, body_position, body_velocity, body_spin, origin,
-            cell, shape, start, items, large, restitution, friction, deepest):  # fmt: skip
+            cell, shape, start, items, large, restitution, friction):  # fmt: skip
     """Push points out of the convex bodies they are in, with bounce and friction against the moving surface."""
     for p in prange(len(position)):
         for q in range(len(large)):
             _against(p, large[q], position, velocity, size, planes, face_start, body_position, body_velocity,
-                     body_spin, restitution, friction, deepest)  # fmt: skip
+                     body_spin, restitution, friction)  # fmt: skip
         x = int(np.floor((position[p, 0] - origin[0]) / cell))
         y = int(np.floor((position[p, 1] - origin[1]) / cell))
         z = int(np.floor((position[p, 2] - origin[2]) / cell))
@@ -244,4 +242,33 @@ def collide(position, velocity, size, planes, face_start, low, high, body_positi
                     inside = False
             if inside:
                 _against(p, body, position, velocity, size, planes, face_start, body_position, body_velocity,
-                         body_spin, restitution, friction, deepest)  # fmt: skip
+                         body_spin, restitution, friction)  # fmt: skip
+
+
+@inline
+def _depth(p, body, position, planes, face_start):
+    """How deep a point's middle lies in a convex body, negative outside."""
+    least = np.inf
+    for f in range(face_start[body], face_start[body + 1]):
+        d = planes[f, 0] * position[p, 0] + planes[f, 1] * position[p, 1] + planes[f, 2] * position[p, 2] - planes[f, 3]
+        least = min(least, -d)
+        if least < 0.0:
+            break
+    return least
+
+
+@parallel
+def buried(position, planes, face_start, origin, cell, shape, start, items, large, depth):
+    """Write how deep each point's middle lies in any body, depth (n,) [m], 0 outside all."""
+    for p in prange(len(position)):
+        deepest = 0.0
+        for q in range(len(large)):
+            deepest = max(deepest, _depth(p, large[q], position, planes, face_start))
+        x = int(np.floor((position[p, 0] - origin[0]) / cell))
+        y = int(np.floor((position[p, 1] - origin[1]) / cell))
+        z = int(np.floor((position[p, 2] - origin[2]) / cell))
+        if x >= 0 and y >= 0 and z >= 0 and x < shape[0] and y < shape[1] and z < shape[2]:
+            c = (x * shape[1] + y) * shape[2] + z
+            for q in range(start[c], start[c + 1]):
+                deepest = max(deepest, _depth(p, items[q], position, planes, face_start))
+        depth[p] = deepest

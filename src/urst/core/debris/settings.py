@@ -3,7 +3,7 @@
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 #: raised whenever the same settings no longer give the same bytes
-VERSION = 2
+VERSION = 3
 
 
 class DebrisSettings(BaseModel):

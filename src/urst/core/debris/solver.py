@@ -5,7 +5,8 @@ import numpy as np
 from urst.core.debris import kernels
 from urst.core.debris.settings import DebrisSettings
 from urst.core.fracture.fragments import Fragments, Patches
-from urst.core.geometry import placing, rotation
+from urst.core.geometry import placing
+from urst.core.geometry.motion import Motion
 from urst.errors import SolverFailed
 
 #: cells along the longest side of the grid that bodies are sorted into
@@ -42,22 +43,13 @@ class DebrisSolver:
         """Advance by one frame of `dt` seconds, between two frames of the rigid bodies (see `RigidSolver.frame`)."""
         s = self.settings
         h = dt / s.substeps
-        start = [before[k].astype(float) for k in ("position", "orientation")]
-        end = [after[k].astype(float) for k in ("position", "orientation")]
-        velocity = (end[0] - start[0]) / dt
-        spin = after["spin"].astype(float)
-        # the shorter way round
-        end[1] = np.where((start[1] * end[1]).sum(axis=1, keepdims=True) < 0, -end[1], end[1])
+        motion = Motion(before, after, dt)
         self.deepest = 0.0
         self._drop_old(dt)
         for k in range(s.substeps):
-            share = (k + 1) / s.substeps
-            position = start[0] + share * (end[0] - start[0])
-            turn = start[1] + share * (end[1] - start[1])
-            turn /= np.linalg.norm(turn, axis=1, keepdims=True)
-            turned = np.ascontiguousarray(rotation.matrix(turn))
-            self._give_birth(position, turned, velocity, spin, after["bond_alive"] == 0, h)
-            self._fly(position, turned, velocity, spin, h)
+            position, turned = motion.pose((k + 1) / s.substeps)
+            self._give_birth(position, turned, motion.velocity, motion.spin, after["bond_alive"] == 0, h)
+            self._fly(position, turned, motion.velocity, motion.spin, h, measure=k == s.substeps - 1)
         if not np.isfinite(self.position).all():
             raise SolverFailed("A debris point has no finite position: lower the spread or raise the substeps.")
 
@@ -92,12 +84,11 @@ class DebrisSolver:
         self.kind = np.concatenate([self.kind, kind])
         self.age = np.concatenate([self.age, np.zeros(total)])
 
-    def _fly(self, position, turned, velocity, spin, h):
+    def _fly(self, position, turned, velocity, spin, h, measure):
         n = len(self.position)
         if not n:
             return
-        deepest = np.zeros(n)
-        kernels.fly(self.position, self.velocity, self.size, self.kind, self.gravity, self.settings.density, h, deepest)
+        kernels.fly(self.position, self.velocity, self.size, self.kind, self.gravity, self.settings.density, h)
         hulls = self.fragments.hulls
         margin = np.full(len(self.fragments), 0.5 * self.settings.largest)
         vertices, planes = np.empty_like(hulls.vertices), np.empty_like(hulls.planes)
@@ -120,9 +111,14 @@ class DebrisSolver:
         kernels.collide(
             self.position, self.velocity, self.size, planes, hulls.face_start, low, high, position, velocity, spin,
             first, cell, shape, start, items[:found], large[:bulky], self.settings.restitution,
-            self.settings.friction, deepest,
+            self.settings.friction,
         )  # fmt: skip
-        self.deepest = max(self.deepest, float(deepest.max()))
+        if measure:
+            depth = np.zeros(n)
+            kernels.buried(
+                self.position, planes, hulls.face_start, first, cell, shape, start, items[:found], large[:bulky], depth
+            )
+            self.deepest = float(depth.max())
 
     def frame(self) -> dict[str, np.ndarray]:
         """Return what a frame keeps, float32 and uint8."""

@@ -101,6 +101,20 @@ def gather(f, from_x, from_y, from_z, out):
                 out[i, j, k] = sample(f, from_x[i, j, k], from_y[i, j, k], from_z[i, j, k])
 
 
+@inline
+def _limited(f, ahead, back, i, j, k, x, y, z):
+    """ahead + (f - back) / 2, within the values round the place it came from."""
+    one = np.uint64(1)
+    value = ahead[i, j, k] + np.float32(0.5) * (f[i, j, k] - back)
+    p, q, r = np.uint64(np.int32(x)), np.uint64(np.int32(y)), np.uint64(np.int32(z))
+    least, most = f[p, q, r], f[p, q, r]
+    for a in (p, p + one):
+        for b in (q, q + one):
+            for c in (r, r + one):
+                least, most = min(least, f[a, b, c]), max(most, f[a, b, c])
+    return min(max(value, least), most)
+
+
 @parallel
 def correct(f, ahead, from_x, from_y, from_z, to_x, to_y, to_z, out):
     """MacCormack correction: out = ahead + (f - back) / 2, within the values it came from (Selle et al. 2008).
@@ -108,18 +122,66 @@ def correct(f, ahead, from_x, from_y, from_z, to_x, to_y, to_z, out):
     `ahead` is the semi-Lagrangian step of f; `to` is where each sample will be, so that `back` is `ahead` from there.
     """
     nx, ny, nz = f.shape
-    half, one = np.float32(0.5), np.uint64(1)
     for i in prange(nx):
         for j in range(ny):
             for k in range(nz):
                 back = sample(ahead, to_x[i, j, k], to_y[i, j, k], to_z[i, j, k])
-                value = ahead[i, j, k] + half * (f[i, j, k] - back)
-                p = np.uint64(np.int32(from_x[i, j, k]))
-                q = np.uint64(np.int32(from_y[i, j, k]))
-                r = np.uint64(np.int32(from_z[i, j, k]))
-                least, most = f[p, q, r], f[p, q, r]
-                for a in (p, p + one):
-                    for b in (q, q + one):
-                        for c in (r, r + one):
-                            least, most = min(least, f[a, b, c]), max(most, f[a, b, c])
-                out[i, j, k] = min(max(value, least), most)
+                out[i, j, k] = _limited(f, ahead, back, i, j, k, from_x[i, j, k], from_y[i, j, k], from_z[i, j, k])
+
+
+@inline
+def _weighed(f, is_open, x, y, z):
+    """Trilinear value from the open cells of the eight round a place, and how much of the weight they have."""
+    x, y, z = _clamped(x, f.shape[0]), _clamped(y, f.shape[1]), _clamped(z, f.shape[2])
+    p, q, r = np.int32(x), np.int32(y), np.int32(z)
+    a, b, c = x - np.float32(p), y - np.float32(q), z - np.float32(r)
+    zero, one = np.float32(0.0), np.float32(1.0)
+    total, share = zero, zero
+    for di in range(2):
+        wi = a if di else one - a
+        for dj in range(2):
+            wj = wi * (b if dj else one - b)
+            for dk in range(2):
+                w = wj * (c if dk else one - c)
+                i, j, k = np.uint64(p + di), np.uint64(q + dj), np.uint64(r + dk)
+                if is_open[i, j, k]:
+                    total += w * f[i, j, k]
+                    share += w
+    return (total / share if share > np.float32(1e-6) else zero), share
+
+
+@parallel
+def gather_open(f, was_open, is_open, from_x, from_y, from_z, out):
+    """Semi-Lagrangian step of what a solid neither holds nor lets through.
+
+    Only what was in cells open before counts; cells closed now get 0.
+    """
+    nx, ny, nz = f.shape
+    for i in prange(nx):
+        for j in range(ny):
+            for k in range(nz):
+                value = np.float32(0.0)
+                if is_open[i, j, k]:
+                    value, _ = _weighed(f, was_open, from_x[i, j, k], from_y[i, j, k], from_z[i, j, k])
+                out[i, j, k] = value
+
+
+@parallel
+def correct_open(f, ahead, is_clear, from_x, from_y, from_z, to_x, to_y, to_z, out):
+    """MacCormack correction of the same, where both ends of the way lie clear of solids; elsewhere the plain step stands.
+
+    Beside a solid that moves, the two ways do not mirror each other, and the correction would make dust from nothing.
+    """
+    nx, ny, nz = f.shape
+    whole = np.float32(0.9999)
+    for i in prange(nx):
+        for j in range(ny):
+            for k in range(nz):
+                out[i, j, k] = ahead[i, j, k]
+                if not is_clear[i, j, k]:
+                    continue
+                x, y, z = from_x[i, j, k], from_y[i, j, k], from_z[i, j, k]
+                _, here = _weighed(f, is_clear, x, y, z)
+                back, there = _weighed(ahead, is_clear, to_x[i, j, k], to_y[i, j, k], to_z[i, j, k])
+                if here > whole and there > whole:
+                    out[i, j, k] = _limited(f, ahead, back, i, j, k, x, y, z)

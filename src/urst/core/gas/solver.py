@@ -10,7 +10,8 @@ from urst.core.fields.pressure import PressureSolver, Solution
 from urst.core.fracture.fragments import Fragments
 from urst.core.gas import kernels
 from urst.core.gas.settings import GasSettings
-from urst.core.geometry import placing, rotation
+from urst.core.geometry import placing
+from urst.core.geometry.motion import Motion
 from urst.errors import SolverFailed
 
 AIR_DENSITY = 1.2  # kg/m3
@@ -40,33 +41,39 @@ class GasSolver:
         self.weights = [np.ones(f, np.float32) for f in faces]
         self.walls = [np.zeros(f, np.float32) for f in faces]
         self.given = 0.0
+        self.drifted = 0.0
         self.solution = Solution(0, 0.0, True)
         self.substeps = 0
 
     def step(
         self,
         dt: float,
-        bodies: dict[str, np.ndarray] | None = None,
+        bodies: tuple[dict[str, np.ndarray], dict[str, np.ndarray]] | None = None,
         points: dict[str, np.ndarray] | None = None,
         pulse: Callable[[], None] = lambda: None,
     ):
         """Advance by one frame of `dt` seconds.
 
-        bodies : a frame of the rigid bodies: position, orientation, velocity, spin
+        bodies : the frames of the rigid bodies before and after, each with position and orientation
         points : sources: position (n, 3) [m], velocity (n, 3) [m/s], mass (n,) [kg] given off in this frame,
             radius [m]
         pulse : called between stages of the work; what it raises ends it
         """
+        motion = None
         if bodies is not None and self.fragments is not None:
-            self._set_solids(bodies)
+            motion = Motion(*bodies, dt)
+            self._set_solids(motion, 0.0)
         fastest = max(float(np.abs(u).max()) for u in self.velocity)
         if points is not None and len(points["position"]):
             fastest = max(fastest, float(np.abs(points["velocity"]).max()))
         self.substeps = int(np.clip(np.ceil(fastest * dt / (COURANT * self.cell)), 1, self.settings.most_substeps))
         h = dt / self.substeps
-        for _ in range(self.substeps):
+        for k in range(self.substeps):
             pulse()
-            self._advect(h)
+            was_open = self.solid == kernels.NONE
+            if motion:
+                self._set_solids(motion, (k + 1) / self.substeps)
+            self._advect(h, was_open)
             pulse()
             if points is not None and len(points["position"]):
                 self._source(points, 1.0 / self.substeps)
@@ -78,50 +85,46 @@ class GasSolver:
         if not np.isfinite(self.density).all() or not all(np.isfinite(u).all() for u in self.velocity):
             raise SolverFailed("The gas has no finite velocity any more: raise the most substeps or lower the push.")
 
-    def _set_solids(self, bodies):
+    def _set_solids(self, motion, share):
+        """Put the bodies onto the grid where they are after a share of the frame."""
         hulls = self.fragments.hulls
         n = len(self.fragments)
         vertices, planes = np.empty_like(hulls.vertices), np.empty_like(hulls.planes)
         low, high = np.empty((n, 3)), np.empty((n, 3))
-        position = bodies["position"].astype(float)
-        turned = np.ascontiguousarray(rotation.matrix(bodies["orientation"].astype(float)))
+        position, turned = motion.pose(share)
         placing.place(
             position, turned, hulls.vertices, hulls.vertex_start, hulls.planes, hulls.face_start, np.zeros(n),
             vertices, planes, low, high,
         )  # fmt: skip
         kernels.rasterise(planes, hulls.face_start, low, high, self.origin, self.cell, self.solid)
-        velocity, spin = bodies["velocity"].astype(float), bodies["spin"].astype(float)
         for axis in range(3):
             kernels.open_faces(
-                self.solid, axis, position, velocity, spin, self.origin, self.cell, self.weights[axis], self.walls[axis]
-            )
-        # dust a body has moved over is gone into it, not carried inside
-        covered = self.solid != kernels.NONE
-        self.density[covered], self.heat[covered] = 0.0, 0.0
+                self.solid, axis, position, motion.velocity, motion.spin, self.origin, self.cell, self.weights[axis],
+                self.walls[axis],
+            )  # fmt: skip
 
-    def _carried(self, fields, flow, h, axis=advect.CENTRE):
-        """Fields of one place on the grid, carried along the flow for `h` seconds."""
-        step = np.float32(h / self.cell)
-        origin = [np.empty_like(fields[0]) for _ in range(3)]
-        advect.trace(*flow, step, axis, *origin)
-        ahead = [np.empty_like(f) for f in fields]
-        for field, out in zip(fields, ahead):
-            advect.gather(field, *origin, out)
-        if not self.settings.sharp:
-            return ahead
-        goal = [np.empty_like(fields[0]) for _ in range(3)]
-        advect.trace(*flow, -step, axis, *goal)
-        carried = [np.empty_like(f) for f in fields]
-        for field, once, out in zip(fields, ahead, carried):
-            advect.correct(field, once, *origin, *goal, out)
-        return carried
+    def _advect(self, h, was_open):
+        """Carry all fields along the flow.
 
-    def _advect(self, h):
-        flow = self.velocity
-        if self.heat.any():
-            self.density, self.heat = self._carried([self.density, self.heat], flow, h)
-        else:
-            (self.density,) = self._carried([self.density], flow, h)
+        What a body has moved over since is still where it was: the air before the body comes from there.
+        """
+        flow, step = self.velocity, np.float32(h / self.cell)
+        scalars = [self.density, self.heat] if self.heat.any() else [self.density]
+        is_open = self.solid == kernels.NONE
+        is_clear = np.empty_like(is_open)
+        kernels.clear_of_solids(was_open, is_open, is_clear)
+        before = float(self.density.sum(dtype=np.float64))
+        origin, goal = self._traced(flow, step, advect.CENTRE, self.density)
+        for number, field in enumerate(scalars):
+            ahead, out = np.empty_like(field), np.empty_like(field)
+            advect.gather_open(field, was_open, is_open, *origin, ahead)
+            if self.settings.sharp:
+                advect.correct_open(field, ahead, is_clear, *origin, *goal, out)
+            scalars[number] = out if self.settings.sharp else ahead
+        self.density = scalars[0]
+        self.drifted += (float(self.density.sum(dtype=np.float64)) - before) * self.cell**3
+        if len(scalars) > 1:
+            self.heat = scalars[1]
         # clean air comes in through open sides
         for field in (self.density, self.heat):
             for axis in range(3):
@@ -130,7 +133,25 @@ class GasSolver:
                     side[axis] = end
                     inward = flow[axis][tuple(side)] * (1 if end == 0 else -1) > 0
                     field[tuple(side)][inward] = 0.0
-        self.velocity = [self._carried([u], flow, h, axis)[0] for axis, u in enumerate(flow)]
+        self.velocity = [self._carried(u, flow, step, axis) for axis, u in enumerate(flow)]
+
+    def _traced(self, flow, step, axis, like):
+        """Where the samples of one place on the grid were `step` ago and, for the correction, will be."""
+        origin, goal = ([np.empty_like(like) for _ in range(3)] for _ in range(2))
+        advect.trace(*flow, step, axis, *origin)
+        if self.settings.sharp:
+            advect.trace(*flow, -step, axis, *goal)
+        return origin, goal
+
+    def _carried(self, u, flow, step, axis):
+        """One component of the velocity carried along the flow; inside a solid it is the solid's own."""
+        origin, goal = self._traced(flow, step, axis, u)
+        ahead, out = np.empty_like(u), np.empty_like(u)
+        advect.gather(u, *origin, ahead)
+        if not self.settings.sharp:
+            return ahead
+        advect.correct(u, ahead, *origin, *goal, out)
+        return out
 
     def _source(self, points, share):
         added = np.zeros(self.shape, np.float32)
@@ -191,6 +212,7 @@ class GasSolver:
         return {
             "dust_mass": mass,
             "dust_given": self.given,
+            "dust_drift": self.drifted / self.given if self.given else 0.0,
             "densest": peak,
             "edge_share": float(max(sides)) / peak if peak > 1e-6 else 0.0,
             "top_speed": max(float(np.abs(u).max()) for u in self.velocity),
@@ -202,13 +224,17 @@ class GasSolver:
     def snapshot(self) -> dict[str, np.ndarray]:
         """Return the whole state as named arrays."""
         state = {f"velocity_{a}": u.copy() for a, u in zip("xyz", self.velocity)}
-        return state | {"density": self.density.copy(), "heat": self.heat.copy(), "given": np.array([self.given])}
+        return state | {
+            "density": self.density.copy(),
+            "heat": self.heat.copy(),
+            "given": np.array([self.given, self.drifted]),
+        }
 
     def restore(self, state: dict[str, np.ndarray]) -> None:
         """Take up the state that `snapshot` returned."""
         self.velocity = [state[f"velocity_{a}"].copy() for a in "xyz"]
         self.density, self.heat = state["density"].copy(), state["heat"].copy()
-        self.given = float(state["given"][0])
+        self.given, self.drifted = map(float, state["given"])
 
 
 def _balance_pockets(solid, rhs):
