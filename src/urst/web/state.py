@@ -20,6 +20,12 @@ from urst.store.store import Store
 #: the gauge drawn in a band, by kind of layer
 CHIEF = {"break": None, "fall": "moving_mass", "shed": "chips", "billow": "dust_mass"}
 
+#: what a gauge means, where its label does not say it
+ABOUT = {
+    "dust_drift": "Dust the solver itself has made or lost so far, as a share of what was given off",
+    "edge_share": "Dust at the domain's sides, as a share of the densest",
+    "bond_load": "Greatest stress in a bond that holds, as a share of its strength",
+}
 #: name, unit, factor, least and greatest plausible value of the gauges shown
 GAUGES = {
     "break": (
@@ -47,7 +53,7 @@ GAUGES = {
     "billow": (
         ("dust_mass", "dust in the air", "kg", 1, None, None),
         ("dust_given", "dust given off", "kg", 1, None, None),
-        ("dust_drift", "made or lost by the scheme", "%", 100, -15, 15),
+        ("dust_drift", "dust drift", "%", 100, -15, 15),
         ("densest", "densest", "kg/m3", 1, None, None),
         ("edge_share", "dust at the side", "%", 100, None, 4),
         ("top_speed", "fastest air", "m/s", 1, None, None),
@@ -186,7 +192,10 @@ def layer_health(shot: Shot, layer, key: str, earlier: list[str], disk: Store) -
         "chief": chief, "bytes": disk.usage(shown).bytes if done else 0,
         "gauges": {n: [round(float(rows[f].get(n, 0.0)), 6) for f in frames] for n in wanted},
         "rows": {f: rows[f] for f in frames},
-        "scales": [dict(zip(("name", "label", "unit", "factor", "least", "most"), g)) for g in GAUGES[layer.kind]],
+        "scales": [
+            dict(zip(("name", "label", "unit", "factor", "least", "most"), g)) | {"about": ABOUT.get(g[0], "")}
+            for g in GAUGES[layer.kind]
+        ],
     }  # fmt: skip
 
 

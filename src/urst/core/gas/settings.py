@@ -5,7 +5,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 Corner = tuple[float, float, float]
 
 #: raised whenever the same settings no longer give the same bytes
-VERSION = 3
+VERSION = 4
 
 
 class GasSettings(BaseModel):

@@ -120,6 +120,7 @@ class GasSolver:
             advect.gather_open(field, was_open, is_open, *origin, ahead)
             if self.settings.sharp:
                 advect.correct_open(field, ahead, is_clear, *origin, *goal, out)
+                out = _balanced(ahead, out)
             scalars[number] = out if self.settings.sharp else ahead
         self.density = scalars[0]
         self.drifted += (float(self.density.sum(dtype=np.float64)) - before) * self.cell**3
@@ -235,6 +236,18 @@ class GasSolver:
         self.velocity = [state[f"velocity_{a}"].copy() for a in "xyz"]
         self.density, self.heat = state["density"].copy(), state["heat"].copy()
         self.given, self.drifted = map(float, state["given"])
+
+
+def _balanced(ahead, corrected):
+    """The corrected field with what the correction adds and what it takes made equal: it moves dust, it makes none."""
+    change = corrected - ahead
+    added, taken = np.maximum(change, 0.0), np.minimum(change, 0.0)
+    more, less = float(added.sum(dtype=np.float64)), -float(taken.sum(dtype=np.float64))
+    if more > less:
+        added *= np.float32(less / more)
+    elif less > 0.0:
+        taken *= np.float32(more / less)
+    return ahead + added + taken
 
 
 def _balance_pockets(solid, rhs):

@@ -25,6 +25,7 @@ export class Gauges {
       row.className = `gauge kind-${layer.kind}`;
       row.innerHTML = '<div><span></span><span class="num"></span></div>';
       row.querySelector('span').textContent = scale.label;
+      if (scale.about) row.title = scale.about;
       const values = layer.gauges[scale.name];
       if (layer.moving && values.length > 1 && Math.max(...values) > 0) row.append(this.plot(values, scale, layer));
       this.element.append(row);
