@@ -27,7 +27,7 @@ export class Gauges {
       row.querySelector('span').textContent = scale.label;
       if (scale.about) row.title = scale.about;
       const values = layer.gauges[scale.name];
-      if (layer.moving && values.length > 1 && Math.max(...values) > 0) row.append(this.plot(values, scale, layer));
+      if (layer.moving && values.length > 1 && values.some(v => v !== 0)) row.append(this.plot(values, scale, layer));
       this.element.append(row);
       return { scale, node: row.querySelector('.num') };
     });
@@ -42,16 +42,18 @@ export class Gauges {
   }
 
   plot(values, scale, layer) {
-    const most = Math.max(...values), { start, end } = this.clock, span = Math.max(1, end - start);
+    const low = Math.min(0, ...values), most = Math.max(0, ...values), { start, end } = this.clock, span = Math.max(1, end - start);
     const x = f => (f - start) / span * 200;
-    const points = layer.frames.map((f, i) => `${x(f).toFixed(1)},${(21 - 19 * values[i] / most).toFixed(1)}`).join(' ');
+    const y = v => (21 - 19 * (v - low) / (most - low)).toFixed(1);
+    const points = layer.frames.map((f, i) => `${x(f).toFixed(1)},${y(values[i])}`).join(' ');
     const svg = document.createElementNS('http://www.w3.org/2000/svg', 'svg');
     svg.setAttribute('viewBox', '0 0 200 22');
     svg.setAttribute('preserveAspectRatio', 'none');
-    const limit = scale.most !== null && scale.most / scale.factor < most ? 21 - 19 * scale.most / scale.factor / most : null;
-    svg.innerHTML = `<polygon points="${x(layer.frames[0])},22 ${points} ${x(layer.frames.at(-1))},22" fill="var(--hue)" opacity="0.35"/>
+    const limits = [scale.least, scale.most].filter(v => v !== null && v / scale.factor > low && v / scale.factor < most);
+    const floor = low < 0 ? y(0) : 22;
+    svg.innerHTML = `<polygon points="${x(layer.frames[0])},${floor} ${points} ${x(layer.frames.at(-1))},${floor}" fill="var(--hue)" opacity="0.35"/>
       <polyline points="${points}" fill="none" stroke="var(--hue)" vector-effect="non-scaling-stroke"/>
-      ${limit === null ? '' : `<line x1="0" x2="200" y1="${limit}" y2="${limit}" stroke="var(--bad)" stroke-dasharray="3 3" vector-effect="non-scaling-stroke"/>`}
+      ${limits.map(v => `<line x1="0" x2="200" y1="${y(v / scale.factor)}" y2="${y(v / scale.factor)}" stroke="var(--bad)" stroke-dasharray="3 3" vector-effect="non-scaling-stroke"/>`).join('')}
       <line class="here" y1="0" y2="22" stroke="var(--ink)" vector-effect="non-scaling-stroke"/>`;
     return svg;
   }
