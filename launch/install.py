@@ -95,7 +95,7 @@ def kernels() -> None:
     stamp, digest = _stamp("kernels", list((ROOT / "src" / "urst" / "core").rglob("*.py")))
     if stamp.exists() and stamp.read_text() == digest:
         return
-    say("compiling kernels (about two minutes the first time)")
+    say("compiling kernels (two to four minutes the first time)")
     if subprocess.run([str(PYTHON), "-m", "urst.cli", "warm"], cwd=ROOT).returncode:
         raise Failure("the kernels could not be compiled: the lines above say why")
     stamp.write_text(digest)
