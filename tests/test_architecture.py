@@ -31,7 +31,7 @@ SOLVERS = {"rigid", "debris", "gas", "fracture"}
 CORE_ALLOWED = {
     "jit": set(), "materials": set(), "geometry": {"jit"}, "fields": {"jit", "geometry"}, "fracture": {"jit", "geometry"},
     "rigid": {"jit", "geometry", "fields", "fracture"}, "debris": {"jit", "geometry", "fields", "fracture"},
-    "gas": {"jit", "geometry", "fields", "fracture"}, "checks": {"geometry"}, "preview": {"jit"},
+    "gas": {"jit", "geometry", "fields", "fracture"}, "checks": {"geometry"}, "preview": {"jit", "geometry"},
 }  # fmt: skip
 
 

@@ -192,6 +192,19 @@ class Command(Folder):
         self.assertEqual(results(folder / "killed"), results(folder / "whole"))
         self.assertTrue((folder / "killed" / "fall.gauges.csv").read_text().startswith("frame,moving,"))
 
+    def test_it_goes_on_unless_told_to_bake_anew(self):
+        folder = self.folder()
+        (folder / "box.shot.json").write_text(dumps(falling_box(3)))
+        frame = Store(folder / "out").folder(layer_keys(falling_box(3))["fall"]) / "frame000002.urf"
+        written = []
+        for words in ((), (), ("--no-resume",)):
+            process = self.start(folder / "box.shot.json", folder / "out", *words)
+            _, err = process.communicate(timeout=120)
+            self.assertEqual(process.returncode, 0, err)
+            written.append(frame.stat().st_mtime_ns)
+        self.assertEqual(written[0], written[1])
+        self.assertGreater(written[2], written[1])
+
     def test_an_interrupt_ends_it_in_words_with_a_status(self):
         folder = self.folder()
         (folder / "box.shot.json").write_text(dumps(falling_box(4000)))

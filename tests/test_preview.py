@@ -77,6 +77,14 @@ class Renderer(unittest.TestCase):
         self.assertLess((dusty / clear).min(), 0.8)
         self.assertAlmostEqual((dusty / clear).max(), 1.0, delta=0.01)
 
+    def test_it_can_look_straight_down(self):
+        roof = generators.box_between((-1, -0.5, 0), (1, 0.5, 1))
+        view = View(eye=(0, 0, 10), target=(0, 0, 0), angle=40, width=160, height=90)
+        triangles = roof.vertices[roof.triangles]
+        seen = render(view, triangles, np.ones((12, 3))).astype(int)
+        wide = (np.abs(seen - seen[0, 0]).sum(axis=2) > 0).any(axis=0).sum()
+        self.assertAlmostEqual(wide, 2 * 80 / np.tan(np.radians(20)) / 9, delta=2)
+
     def test_srgb_both_ways(self):
         # IEC 61966-2-1: 0.2140 linear is 0.5 (quoted from memory)
         self.assertAlmostEqual(float(linear("#808080")[0]), 0.2159, delta=1e-3)

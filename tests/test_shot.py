@@ -76,6 +76,9 @@ class BadValues(unittest.TestCase):
         link = {"layer": "fall", "both_ways": False, "exaggeration": 2.0}
         self.refused("exaggeration 2 of the link to 'fall' has nothing to act on", ("layers", 2, "reads"), [link])
 
+    def test_a_camera_that_looks_at_itself(self):
+        self.refused("the eye is where it looks at", ("camera", "target"), list(tiny().camera.eye))
+
     def test_a_count_of_none_or_a_million(self):
         self.refused(
             "count: 0 is not allowed; input should be greater than or equal to 1", ("layers", 0, "settings", "count"), 0

@@ -31,7 +31,7 @@ def pictures(baked: Baked, *, frames=None, size=(960, 540)) -> Iterator[np.ndarr
     body = np.repeat(np.arange(len(count)), count)
     wobble = 1.0 + 0.34 * ((fragments.part * 0.61803) % 1.0 - 0.5)
     tint = np.array(colours)[fragments.piece[body]] * wobble[body, None]
-    tint = np.where(fragments.inner[:, None] == 1, np.minimum(1.35 * tint + 0.03, 1.0), tint)
+    tint = np.where(fragments.inner[:, None] == 1, np.minimum(1.3 * tint + 0.03, 1.0), tint)
     camera = shot.camera
     view = View(camera.eye, camera.target, scene.field_of_view(camera.lens), *size)
     shed, billow = baked.of("shed")[:1], baked.of("billow")[:1]

@@ -235,6 +235,12 @@ class Camera(_Part):
     target: Vector = (0.0, 0.0, 1.8)
     lens: float = Field(35.0, ge=5, le=1000, description="Focal length on a 36 mm film back [mm]")
 
+    @model_validator(mode="after")
+    def _apart(self):
+        if self.eye == self.target:
+            raise ValueError(f"the eye is where it looks at, {self.eye}: move one of the two")
+        return self
+
 
 class Shot(_Part):
     """A shot: range, set, layers."""

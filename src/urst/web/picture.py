@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from urst.core.geometry.view import axes
 from urst.core.materials import MATERIALS
 from urst.shot import scene
 from urst.shot.document import Shot
@@ -32,11 +33,7 @@ def outline(shot: Shot) -> str:
 
 def _project(corners, colours, camera):
     eye = np.array(camera.eye, float)
-    forward = np.array(camera.target) - eye
-    forward /= np.linalg.norm(forward)
-    right = np.cross(forward, [0.0, 0.0, 1.0])
-    right /= np.linalg.norm(right)
-    down = np.cross(forward, right)
+    right, down, forward = axes(eye, camera.target)
     normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-12)
     away = corners - eye

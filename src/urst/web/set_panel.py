@@ -114,11 +114,10 @@ def add_key(request: Request, shot_id: str, number: int):
     """Add a key after the last, where that one stands."""
     with session() as db:
         kept = shots.get(db, shot_id)
-        _piece(kept, number)
+        if _piece(kept, number).motion != "driven":
+            raise BadValue("Only a driven piece has keys: set its motion to driven first.")
         data = kept.shot.model_dump(mode="json")
         keys = data["pieces"][number]["keys"]
-        if not keys:
-            raise BadValue("Only a driven piece has keys: set its motion to driven first.")
         keys.append(keys[-1] | {"frame": keys[-1]["frame"] + _NEXT_KEY})
         return _panel(request, save(db, kept, data, "add a key"), number, changed=True)
 

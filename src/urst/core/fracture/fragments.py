@@ -16,7 +16,7 @@ class Fragments:
     piece: np.ndarray
     """(n,) int64: which set piece it was cut from"""
     part: np.ndarray
-    """(n,) int64: which part of that piece, such as which brick"""
+    """(n,) int64: which part, such as which brick, it was cut from; parts of one piece differ"""
     centre: np.ndarray
     """(n, 3) float64 [m]: centre of mass where the set stands"""
     volume: np.ndarray
@@ -100,6 +100,7 @@ class Solid:
     hull: Polyhedron | None = None
     """its faces, where it is convex and they are known"""
     part: int = 0
+    """tells the parts of a piece apart, such as its bricks"""
 
 
 def assemble(solids: list[Solid]) -> Fragments:

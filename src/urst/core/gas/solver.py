@@ -112,7 +112,8 @@ class GasSolver:
         scalars = [self.density, self.heat] if self.heat.any() else [self.density]
         is_open = self.solid == kernels.NONE
         is_clear = np.empty_like(is_open)
-        kernels.clear_of_solids(was_open, is_open, is_clear)
+        if self.settings.sharp:
+            kernels.clear_of_solids(was_open, is_open, is_clear)
         before = float(self.density.sum(dtype=np.float64))
         origin, goal = self._traced(flow, step, advect.CENTRE, self.density)
         for number, field in enumerate(scalars):

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import ndimage
 
+from urst.core.geometry.view import axes
 from urst.core.preview import kernels
 from urst.core.preview.colour import linear, to_srgb
 
@@ -26,13 +27,6 @@ class View:
     """horizontal angle of view [deg]"""
     width: int = 960
     height: int = 540
-
-
-def _look(eye, forward):
-    forward = forward / np.linalg.norm(forward)
-    right = np.cross(forward, [0.0, 0.0, 1.0])
-    right /= np.linalg.norm(right)
-    return np.array([eye, right, np.cross(forward, right), forward], float)
 
 
 def _busy(density):
@@ -65,7 +59,7 @@ def render(
     """
     # twice as fine each way, then averaged: edges without stairs
     h, w = 2 * view.height, 2 * view.width
-    frame = _look(np.array(view.eye, float), np.array(view.target, float) - view.eye)
+    frame = np.array([view.eye, *axes(view.eye, view.target)], float)
     scale = 0.5 * w / np.tan(np.radians(view.angle) / 2)
     depth, index = np.full((h, w), 1e9), np.full((h, w), -1, np.int64)
     triangles = np.ascontiguousarray(triangles, float)
@@ -78,7 +72,8 @@ def render(
     jointed = np.zeros(len(triangles), np.uint8) if jointed is None else jointed
     sun = _SUN / np.linalg.norm(_SUN)
     reach = 1.2 * np.linalg.norm(np.array(view.eye, float) - view.target)
-    sun_frame = _look(np.array(view.target) + 50.0 * sun, -sun)
+    above = np.array(view.target) + 50.0 * sun
+    sun_frame = np.array([above, *axes(above, view.target)], float)
     shadow, unused = np.full((_SHADOW, _SHADOW), 1e9), np.full((_SHADOW, _SHADOW), -1, np.int64)
     sun_scale = 0.5 * _SHADOW / reach
     kernels.rasterise(triangles, sun_frame, sun_scale, False, shadow, unused)
