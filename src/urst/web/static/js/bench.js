@@ -52,7 +52,8 @@ async function refresh(documentChanged = false, panel = documentChanged) {
   if (panel) reopen();
   state = await getJson(`${base}/state`);
   for (const x of state.layers) {
-    const mine = running[x.id];
+    // a page opened in mid-bake goes by what the run has told so far
+    const mine = running[x.id] || state.runs.map(r => r.progress).find(p => p.layer === x.id && p.done < p.total);
     if (mine && state.runs.length) x.running = mine;
   }
   clock.range(state.start, state.end, state.rate);
