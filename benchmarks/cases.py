@@ -11,7 +11,7 @@ from urst.core.debris.solver import DebrisSolver
 from urst.core.fields import advect
 from urst.core.fields.pressure import PressureSolver
 from urst.core.fracture.breaking import break_pieces
-from urst.core.fracture.fragments import find_patches
+from urst.core.bodies.patches import find_patches
 from urst.core.fracture.settings import FractureSettings
 from urst.core.gas.settings import GasSettings
 from urst.core.gas.solver import GasSolver

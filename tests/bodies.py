@@ -2,9 +2,10 @@
 
 import numpy as np
 
-from urst.core.fracture.fragments import Solid, assemble, find_patches
+from urst.core.bodies.fragments import Solid, assemble
+from urst.core.bodies.mobility import FIXED, LOOSE
+from urst.core.bodies.patches import find_patches
 from urst.core.geometry import generators
-from urst.core.rigid.collide import FIXED, LOOSE
 from urst.core.rigid.settings import BondSettings, RigidSettings
 from urst.core.rigid.solver import Matter, RigidSolver
 

@@ -8,7 +8,7 @@ from tests.bodies import fragments_of
 from urst.core.debris import kernels
 from urst.core.debris.settings import DebrisSettings
 from urst.core.debris.solver import DebrisSolver
-from urst.core.fracture.fragments import find_patches
+from urst.core.bodies.patches import find_patches
 from urst.core.geometry import generators
 
 box = generators.box_between

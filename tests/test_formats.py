@@ -16,15 +16,15 @@ from pxr import Usd, UsdGeom
 
 from tests.shots import tiny
 from urst.bake import runner
-from urst.core.fracture.fragments import Fragments
+from urst.core.bodies.fragments import Fragments
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import mass_properties
 from urst.core.geometry.rotation import matrix
 from urst.errors import BadFile, BadMesh, BadValue
 from urst.formats import handover, vdb
-from urst.formats.baked import Baked
+from urst.handover.baked import Baked
 from urst.formats.meshes import read_meshes
-from urst.formats.pictures import CARD, keep_card, pictures
+from urst.handover.pictures import CARD, keep_card, pictures
 from urst.shot.keys import layer_keys
 from urst.store.store import Store
 

@@ -8,13 +8,14 @@ from scipy.spatial import ConvexHull, Voronoi
 
 from urst.core.fracture.breaking import break_pieces
 from urst.core.fracture.estimate import mean_size
-from urst.core.fracture.fragments import Fragments, Patches, Solid, assemble, find_patches
+from urst.core.bodies.fragments import Fragments, Solid, assemble
+from urst.core.bodies.patches import Patches, find_patches
 from urst.core.fracture.settings import FractureSettings
 from urst.core.fracture.voronoi import cells, shatter
 from urst.core.geometry import generators
 from urst.core.geometry.convex import hull_of
 from urst.core.geometry.mesh import Mesh, mass_properties, open_edges
-from urst.core.materials import MATERIALS
+from urst.scene.materials import MATERIALS
 from urst.errors import BadMesh, Stopped
 
 BOX = generators.box(2.0, 1.0, 1.0)[0]

@@ -13,7 +13,7 @@ from urst.shot.document import Imported, dumps, loads, parse
 from urst.shot.keys import layer_keys
 from urst.shot.plan import dependents, groups, plan
 from urst.shot.quality import draft, with_frames
-from urst.shot.units import parse_number
+from urst.scene.units import parse_number
 
 
 def changed(shot, path, value):

@@ -7,6 +7,7 @@ import sys
 from pathlib import Path
 
 from urst.errors import BadValue, Stopped, UrstError
+from urst.handover.forms import FORMS
 
 
 def main(argv: list[str] | None = None) -> int:
@@ -31,7 +32,7 @@ def main(argv: list[str] | None = None) -> int:
     export.add_argument("file", type=Path)
     export.add_argument("--store", type=Path, required=True, help="folder of the results")
     export.add_argument("--out", type=Path, required=True)
-    export.add_argument("--what", action="append", choices=("usd", "gltf", "points", "vdb", "csv", "movie"))
+    export.add_argument("--what", action="append", choices=list(FORMS))
     commands.add_parser("warm", help="compile all kernels, with progress")
     commands.add_parser("migrate", help="bring the database up to date")
     demo = commands.add_parser("load-demo", help="put the demo shots into the database")
@@ -104,7 +105,7 @@ def _bake(options) -> int:
 
 
 def _export(options) -> int:
-    from urst.formats.handover import export
+    from urst.handover.export import export
 
     for path in export(_load(options.file), options.store, options.out, options.what):
         print(path)

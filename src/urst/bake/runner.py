@@ -4,16 +4,19 @@ What is on disk already is not baked again. A bake that was stopped or killed go
 writes the same bytes as one that never stopped.
 """
 
+import logging
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from urst.bake import layers as kinds
-from urst.errors import CacheDamaged, Stopped, StoreFull
+from urst.bake.work import Work
+from urst.errors import CacheDamaged, SolverFailed, Stopped, StoreFull, UrstError
 from urst.shot.document import Shot
 from urst.shot.keys import layer_keys
 from urst.shot.plan import plan
 from urst.store.store import Store
+
+log = logging.getLogger("urst.bake")
 
 #: frames between checkpoints
 CHECKPOINT_EVERY = 8
@@ -57,14 +60,37 @@ def bake(
     """
     keys = layer_keys(shot)
     for step in plan(shot, wanted):
-        _bake_step(shot, store, step, keys, report, should_stop)
+        try:
+            _bake_step(shot, store, step, keys, report, should_stop)
+        except (UrstError, MemoryError) as error:
+            raise _told(error, shot, step) from error
+        except Exception as error:
+            log.exception("layer broke", extra={"action": "break", "layers": list(step.layers)})
+            names = " and ".join(f"'{shot.layer(x).name}'" for x in step.layers)
+            raise SolverFailed(
+                f"{names} could not be baked: {_plain(error)}. The finished frames are kept; the log says more. "
+                "Change what was changed last, or try another seed."
+            ) from error
+
+
+def _told(error, shot, step):
+    """What is raised for an error that already says what is wrong."""
+    if not isinstance(error, MemoryError):
+        return error
+    names = " and ".join(f"'{shot.layer(x).name}'" for x in step.layers)
+    return SolverFailed(f"There is not enough memory for {names}: use larger cells or fewer parts.")
+
+
+def _plain(error):
+    text = str(error).strip().splitlines()
+    return f"{type(error).__name__}{f' ({text[0][:120]})' if text else ''}"
 
 
 def is_fresh(shot: Shot, store: Store, layer_id: str, key: str) -> bool:
     """Whether all of a layer is on disk."""
     if not store.has_static(key):
         return False
-    if not kinds.KINDS[shot.layer(layer_id).kind].moving:
+    if not shot.kind_of(shot.layer(layer_id)).moving:
         return True
     return set(shot.frames()) <= set(store.frames(key))
 
@@ -81,15 +107,15 @@ def _bake_step(shot, store, step, keys, report, should_stop):
     pulse()
     _check_disk(store)
     started = time.perf_counter()
-    work = kinds.begin(shot, store, step.layers, keys, pulse)
+    work = Work(shot, store, step.layers, keys, pulse)
     for layer_id, key in members:
         if not store.has_static(key):
-            store.write_static(key, *work.statics[layer_id])
+            store.write_static(key, work.begun[layer_id].static, work.begun[layer_id].meta)
     if not work.moving:
         seconds = time.perf_counter() - started
         for layer_id, key in members:
             store.note_time(key, shot.start, seconds)
-            report(Progress(layer_id, key, shot.start, 1, 1, seconds, work.statics[layer_id][1].get("gauges", {})))
+            report(Progress(layer_id, key, shot.start, 1, 1, seconds, work.begun[layer_id].meta.get("gauges", {})))
         return
     total = len(shot.frames())
     present = {key: set(store.frames(key)) for key in step.keys}
@@ -105,7 +131,7 @@ def _bake_step(shot, store, step, keys, report, should_stop):
             work.restore(at, state)
         except CacheDamaged:
             # an input frame went bad: begin anew, as if there were no checkpoint
-            work = kinds.begin(shot, store, step.layers, keys, pulse)
+            work = Work(shot, store, step.layers, keys, pulse)
             at = shot.start - 1
     for frame in range(at + 1, shot.end + 1):
         pulse()

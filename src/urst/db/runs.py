@@ -64,13 +64,3 @@ def index(session: Session, key: str, kind: str, frames: int, size: int, seconds
     update = {k: row[k] for k in ("frames", "bytes", "seconds")} | {"changed": func.now()}
     session.execute(insert(BakeRow).values(**row).on_conflict_do_update(index_elements=["key"], set_=update))
     session.commit()
-
-
-def rates(session: Session) -> dict[str, float]:
-    """Return the mean seconds a frame of each kind of layer on this machine so far."""
-    rows = session.execute(
-        select(BakeRow.kind, func.sum(BakeRow.seconds), func.sum(BakeRow.frames))
-        .where(BakeRow.frames > 0)
-        .group_by(BakeRow.kind)
-    )
-    return {kind: float(seconds) / float(frames) for kind, seconds, frames in rows}

@@ -3,7 +3,8 @@
 import numpy as np
 from scipy.integrate import solve_ivp
 
-from urst.shot.document import Key, Shot, parse
+from urst.scene.pieces import Key
+from urst.shot.document import Shot, parse
 
 _PIVOT_HEIGHT = 9.0
 _ROPE = 6.7
@@ -68,11 +69,11 @@ def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96) -> Sho
         {"id": "break", "name": "Break", "kind": "break", "settings": {
             "pieces": ("Wall",), "pattern": "clustered", "count": fragments, "focus": (0.2, 0, 2.2), "focus_radius": 0.8,
             "seed": 7}},
-        {"id": "fall", "name": "Fall", "kind": "fall", "reads": [{"layer": "break"}], "settings": {
+        {"id": "fall", "name": "Fall", "kind": "fall", "reads": ["break"], "settings": {
             "steps": 12, "top_spin": 20, "bonds": {"tension": 0.35e6, "shear": 0.5e6, "scatter": 0.3}}},
-        {"id": "shed", "name": "Shed", "kind": "shed", "reads": [{"layer": "fall"}], "settings": {
+        {"id": "shed", "name": "Shed", "kind": "shed", "reads": ["fall"], "settings": {
             "chips": 260, "dust": 120, "puff_mass": 0.0006}},
-        {"id": "billow", "name": "Billow", "kind": "billow", "reads": [{"layer": "fall"}, {"layer": "shed"}],
+        {"id": "billow", "name": "Billow", "kind": "billow", "reads": ["fall", "shed"],
          "settings": {"cell_size": cell_size, "low": (-8.0, -12.5, -2.2), "high": (8.0, 5.0, 6.2)}},
     ]  # fmt: skip
     hit = next(frame for frame, angle in swing if _ROPE * np.sin(angle) < 0.15 + _BALL)
@@ -87,5 +88,4 @@ def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96) -> Sho
             "cues": [{"name": "hit", "frame": hit}],
             "camera": {"eye": (7.2, -10.2, 3.4), "target": (0, -0.6, 1.7), "lens": 32},
         }
-        | {"format": "urst-shot/1"}
     )

@@ -3,7 +3,6 @@
 import tempfile
 from collections.abc import Iterator
 
-from urst.bake import layers as kinds
 from urst.bake.runner import bake
 from urst.demo import granary
 from urst.shot.document import parse
@@ -20,7 +19,7 @@ def _tiny():
 def warm() -> Iterator[tuple[int, int, str]]:
     """Compile layer by layer; yields (done, total, what is next or 'done')."""
     shot = _tiny()
-    total = len(kinds.KINDS)
+    total = len(shot.layers)
     with tempfile.TemporaryDirectory() as folder:
         for done, layer in enumerate(shot.layers):
             yield done, total, layer.name

@@ -6,7 +6,7 @@ from pathlib import Path
 
 def write_gauges(path: Path, rows: dict[int, dict[str, float]]) -> None:
     """Write gauges as a table: one row a frame, SI units."""
-    names = list(next(iter(rows.values())))
+    names = list(dict.fromkeys(n for row in rows.values() for n in row))
     with open(path, "w", newline="") as file:
         table = csv.writer(file)
         table.writerow(["frame", *names])

@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 import pygltflib as g
 
-from urst.core.fracture.fragments import Fragments
+from urst.core.bodies.fragments import Fragments
 
 
 def _upright(vectors):

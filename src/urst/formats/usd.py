@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 from pxr import Gf, Sdf, Usd, UsdGeom, Vt
 
-from urst.core.fracture.fragments import Fragments
+from urst.core.bodies.fragments import Fragments
 
 Frames = Iterator[tuple[int, dict[str, np.ndarray]]]
 
@@ -75,8 +75,7 @@ def write_points(path: Path, frames: Frames, span, rate: float) -> None:
     stage = _stage(path, *span, rate)
     prim = UsdGeom.Points.Define(stage, "/shot/debris")
     for frame, arrays in frames:
-        chip = arrays["kind"] == 0
-        prim.GetPointsAttr().Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(arrays["position"][chip])), frame)
-        prim.GetVelocitiesAttr().Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(arrays["velocity"][chip])), frame)
-        prim.GetWidthsAttr().Set(Vt.FloatArray.FromNumpy(np.ascontiguousarray(arrays["size"][chip])), frame)
+        prim.GetPointsAttr().Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(arrays["position"])), frame)
+        prim.GetVelocitiesAttr().Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(arrays["velocity"])), frame)
+        prim.GetWidthsAttr().Set(Vt.FloatArray.FromNumpy(np.ascontiguousarray(arrays["size"])), frame)
     stage.Save()

@@ -10,7 +10,6 @@ import logging
 import os
 import platform
 import time
-from pathlib import Path
 
 import procrastinate
 from sqlalchemy import func
@@ -21,8 +20,9 @@ from urst.db import runs
 from urst.db.engine import address, session
 from urst.db.tables import RunRow
 from urst.errors import Stopped, UrstError
-from urst.formats import handover
-from urst.formats.pictures import keep_card
+from urst.handover.export import export
+from urst.handover.forms import folder
+from urst.handover.pictures import keep_card
 from urst.jobs.queue import TASK
 from urst.logs import set_up
 from urst.shot.document import Shot, parse
@@ -127,8 +127,8 @@ def work_off(context, run_id: int) -> None:
             bake(shot, store, what, report=desk.report, should_stop=desk.should_stop)
             _keep_card(shot, store)
         else:
-            folder = Path(os.environ["URST_STORE"]) / "handover" / desk.shot_id
-            handover.export(shot, store.root, folder, what, should_stop=desk.should_stop, report=desk.tell_step)
+            out = folder(store.root, desk.shot_id)
+            export(shot, store.root, out, what, should_stop=desk.should_stop, report=desk.tell_step)
     except Stopped:
         desk.close("stopped", "stopped; finished frames are kept")
     except UrstError as error:

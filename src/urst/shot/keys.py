@@ -1,57 +1,67 @@
 """Content keys: the name under which a layer's result is found again.
 
-A key is the hash of all that the result depends on, and of nothing else: renaming a layer or moving the last
-frame changes no key.
+A key is the hash of all that the result depends on, and of nothing else: renaming a layer or a piece, or moving the last
+frame, changes no key. Layers that act on each other share one hash, so that a change of any changes all.
 """
 
 import hashlib
 import json
+from functools import lru_cache
 
-from urst.core.debris import settings as debris
-from urst.core.fracture import settings as fracture
-from urst.core.gas import settings as gas
-from urst.core.rigid import settings as rigid
-from urst.shot.document import SetPiece, Shot
-
-VERSIONS = {"break": fracture.VERSION, "fall": rigid.VERSION, "shed": debris.VERSION, "billow": gas.VERSION}
+from urst.shot.document import Shot
+from urst.shot.graph import groups
 
 
-def _digest(content) -> str:
+def digest(content) -> str:
+    """Return the content key of something that JSON can hold."""
     text = json.dumps(content, sort_keys=True, separators=(",", ":"), allow_nan=False)
     return hashlib.blake2b(text.encode(), digest_size=20).hexdigest()
 
 
-def _piece(piece: SetPiece) -> dict:
-    content = piece.model_dump(mode="json", exclude={"material", "density", "friction", "restitution"})
-    return content | {"bulk": piece.bulk()}
-
-
 def layer_keys(shot: Shot) -> dict[str, str]:
     """Return the content key of every layer of the shot, by layer id."""
-    by_id = {layer.id: layer for layer in shot.layers}
+    return dict(_layer_keys(shot))
+
+
+@lru_cache(maxsize=256)
+def _layer_keys(shot):
     keys: dict[str, str] = {}
-
-    def key(layer_id: str) -> str:
-        if layer_id not in keys:
-            layer = by_id[layer_id]
-            content = {
-                "kind": layer.kind,
-                "version": VERSIONS[layer.kind],
-                "settings": layer.settings.model_dump(mode="json"),
-                "reads": [
-                    [key(link.layer), link.both_ways, link.exaggeration]
-                    for link in sorted(layer.reads, key=lambda link: link.layer)
-                ],
-            }
-            if layer.kind == "break":
-                content["pieces"] = [_piece(p) for p in shot.pieces if p.name in layer.settings.pieces]
-            else:
-                content["clock"] = [shot.start, shot.rate, list(shot.gravity)]
-            if layer.kind == "fall":
-                content["pieces"] = [_piece(p) for p in shot.pieces]
-            keys[layer_id] = _digest(content)
-        return keys[layer_id]
-
-    for layer in shot.layers:
-        key(layer.id)
+    for group in groups(shot):
+        members = [shot.layer(x) for x in group]
+        own = {x.id: _own(shot, x, keys) for x in members}
+        if len(members) == 1:
+            keys[group[0]] = digest(own[group[0]])
+            continue
+        # names do not count, so members are told apart by what they are
+        order = sorted(group, key=lambda x: (digest(own[x]), group.index(x)))
+        place = {x: n for n, x in enumerate(order)}
+        together = {
+            "members": [own[x] for x in order],
+            "reads": [sorted(place[r] for r in shot.layer(x).reads if r in place) for x in order],
+            "couplings": sorted(_coupling(c, place) for c in shot.couplings if {c.first, c.second} <= set(place)),
+        }
+        whole = digest(together)
+        for x in group:
+            keys[x] = digest([whole, place[x]])
     return keys
+
+
+def _own(shot, layer, keys):
+    """What a layer depends on, but for the members of its group, which have no keys yet."""
+    kind = shot.kind_of(layer)
+    acting = {x.id: on_it for x, on_it, _ in shot.partners(layer) if on_it > 0.0}
+    content = kind.content(shot, layer) | {
+        "kind": kind.name,
+        "version": kind.version,
+        "keeps": sorted(layer.keeps),
+        "reads": [[keys[x.id], acting.get(x.id)] for x in shot.layers if x.id in {*layer.reads, *acting} and x.id in keys],
+    }
+    if layer.start:
+        of = layer.start.of if layer.start.is_key() else keys.get(layer.start.of)
+        content["start"] = [of, layer.start.frame]
+    return content
+
+
+def _coupling(coupling, place):
+    first, second, forth, back = place[coupling.first], place[coupling.second], coupling.forth, coupling.back
+    return [first, second, forth, back] if first < second else [second, first, back, forth]

@@ -7,15 +7,11 @@ from urst.shot.document import Shot, parse
 
 
 def draft(shot: Shot) -> Shot:
-    """Half the fragments and cells half as fine again: the same character, sooner."""
+    """The same character, sooner: each kind knows what it can do without."""
     layers = []
     for layer in shot.layers:
         data = layer.model_dump(mode="json")
-        if layer.kind == "break":
-            data["settings"]["count"] = max(1, layer.settings.count // 2)
-        if layer.kind == "billow":
-            data["settings"]["cell_size"] = layer.settings.cell_size * 1.5
-        layers.append(data)
+        layers.append(data | {"settings": shot.kind_of(layer).draft(data["settings"])})
     return parse(shot.model_dump(mode="json") | {"layers": layers})
 
 

@@ -16,13 +16,13 @@ def starter(name: str) -> Shot:
     layers = [
         {"id": "break", "name": "Break", "kind": "break", "settings": {
             "pieces": ("Wall",), "pattern": "clustered", "count": 160, "focus": (0, 0, 1.4), "focus_radius": 0.7}},
-        {"id": "fall", "name": "Fall", "kind": "fall", "reads": [{"layer": "break"}], "settings": {"steps": 12}},
-        {"id": "shed", "name": "Shed", "kind": "shed", "reads": [{"layer": "fall"}], "settings": {
+        {"id": "fall", "name": "Fall", "kind": "fall", "reads": ["break"], "settings": {"steps": 12}},
+        {"id": "shed", "name": "Shed", "kind": "shed", "reads": ["fall"], "settings": {
             "chips": 260, "dust": 120, "puff_mass": 0.0006}},
-        {"id": "billow", "name": "Billow", "kind": "billow", "reads": [{"layer": "fall"}, {"layer": "shed"}],
+        {"id": "billow", "name": "Billow", "kind": "billow", "reads": ["fall", "shed"],
          "settings": {"cell_size": 0.15, "low": (-4.5, -7, -0.3), "high": (4.5, 3.5, 4)}},
     ]  # fmt: skip
     camera = {"eye": (5.0, -8.0, 2.4), "target": (0, -0.4, 1.1), "lens": 35}
     return parse(
-        {"format": "urst-shot/1", "name": name, "end": 60, "pieces": pieces, "layers": layers, "camera": camera}
+        {"name": name, "end": 60, "pieces": pieces, "layers": layers, "camera": camera}
     )

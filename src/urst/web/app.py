@@ -7,12 +7,13 @@ from urllib.parse import urlsplit
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import HTTPException, RequestValidationError
-from fastapi.responses import JSONResponse, PlainTextResponse
+from fastapi.responses import JSONResponse, PlainTextResponse, Response
 from fastapi.staticfiles import StaticFiles
 from sqlalchemy.exc import DBAPIError
 from starlette.middleware.trustedhost import TrustedHostMiddleware
 
 from urst.errors import UrstError
+from urst.kinds.registry import KINDS
 from urst.logs import set_up
 from urst.web import bench, data, live, pages, set_panel
 from urst.web.templates import page
@@ -96,6 +97,14 @@ def _nothing(request: Request, error):
 def _bad_request(request: Request, error: RequestValidationError):
     first = error.errors()[0]
     return _failed(request, f"{first['loc'][-1]}: {first['msg'].lower()}.", 422)
+
+
+@app.get("/kinds.css")
+def hues():
+    """The hue of each kind of layer, on dark and on light ground."""
+    rules = [f".kind-{k.name} {{ --hue: {k.hue[0]}; }}" for k in KINDS.values()]
+    rules += [f'[data-theme="plaster"] .kind-{k.name} {{ --hue: {k.hue[1]}; }}' for k in KINDS.values()]
+    return Response("\n".join(rules), media_type="text/css", headers={"Cache-Control": "no-cache"})
 
 
 @app.get("/alive")

@@ -2,20 +2,24 @@
 
 import asyncio
 
-from fastapi import APIRouter, Form, Request, Response
-from fastapi.responses import JSONResponse
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import FileResponse, JSONResponse
 
 from urst.db import runs, shots
 from urst.db.engine import session
 from urst.errors import BadValue
+from urst.handover.forms import FORMS, folder
 from urst.jobs import queue
+from urst.kinds.kind import COUPLES
 from urst.shot.forecast import forecast
+from urst.shot.graph import dependents
 from urst.shot.keys import layer_keys
-from urst.shot.plan import dependents, plan
+from urst.shot.plan import plan
 from urst.shot.preflight import mended
-from urst.web import recipe, state
-from urst.web.changes import put
+from urst.web import health, recipe, state
+from urst.web.changes import put, save
 from urst.web.data import set_meta
+from urst.web.store import store
 from urst.web.templates import page
 
 router = APIRouter(prefix="/shots/{shot_id}")
@@ -38,18 +42,36 @@ def bench(request: Request, shot_id: str, layer: str = ""):
 
 def _recipe_values(kept, layer, fault=None):
     shot = kept.shot
-    unread = [x.name for x in shot.layers if x.id in {link.layer for link in layer.reads}]
+    kind = shot.kind_of(layer)
+    partners = {x.id for x, _, _ in shot.partners(layer)}
     return {
         "kept": kept,
         "layer": layer,
-        "questions": recipe.rows(layer.settings, recipe.QUESTIONS[layer.kind], shot),
-        "notes": recipe.notes(shot, layer, state.first_gauges(shot, layer)),
+        "kind": kind,
+        "questions": recipe.rows(layer.settings, kind.questions, shot, layer.id),
+        "couplings": [
+            (i, rows)
+            for i, (c, (_, rows)) in enumerate(
+                zip(shot.couplings, recipe.rows(shot, recipe.coupling_questions(shot.couplings), shot))
+            )
+            if layer.id in (c.first, c.second)
+        ],
+        "couplable": [x for x in shot.layers if x.id not in {layer.id, *partners} and _can_couple(shot, layer, x)],
+        "startable": [x for x in shot.layers if x.id != layer.id and x.kind == layer.kind] if kind.moving else [],
+        "pieces": [p.name for p in shot.pieces],
+        "notes": kind.notes(shot, layer, health.first_gauges(shot, layer)),
         "post": f"/shots/{kept.id}/recipe/{layer.id}",
-        "reads": unread,
+        "reads": [x.name for x in shot.layers if x.id in layer.reads],
         "after": [shot.layer(x).name for x in dependents(shot, layer.id)],
         "cost": forecast(shot, layer.id),
         "fault": fault,
     }
+
+
+def _can_couple(shot, first, second):
+    offers = (shot.kind_of(x).offers for x in (first, second))
+    mine, theirs = offers
+    return any(frozenset({a, b}) in COUPLES for a in mine for b in theirs)
 
 
 @router.get("/recipe/{layer_id}")
@@ -66,12 +88,109 @@ def set_field(request: Request, shot_id: str, layer_id: str, path: str = Form(),
     with session() as db:
         kept = shots.get(db, shot_id)
         layer = kept.shot.layer(layer_id)
-        place = ("layers", [x.id for x in kept.shot.layers].index(layer_id), "settings")
-        kept, fault = put(db, kept, layer.settings, recipe.QUESTIONS[layer.kind], place, path, value)
+        questions = kept.shot.kind_of(layer).questions
+        kept, fault = put(db, kept, layer.settings, questions, _place(kept, layer_id), path, value, owner=layer_id)
+    return _recipe(request, kept, layer_id, fault)
+
+
+def _place(kept, layer_id):
+    return ("layers", [x.id for x in kept.shot.layers].index(layer_id), "settings")
+
+
+def _recipe(request, kept, layer_id, fault=None):
     reply = page(request, "recipe.html", **_recipe_values(kept, kept.shot.layer(layer_id), fault))
     if not fault:
         reply.headers["HX-Trigger"] = "shot-changed"
     return reply
+
+
+def _changed(request, shot_id, layer_id, what, change):
+    """Change a layer's part of the document, given the document's data and the layer's."""
+    with session() as db:
+        kept = shots.get(db, shot_id)
+        data = kept.shot.model_dump(mode="json")
+        number = [x.id for x in kept.shot.layers].index(kept.shot.layer(layer_id).id)
+        change(data, data["layers"][number])
+        kept = save(db, kept, data, what)
+    return _recipe(request, kept, layer_id)
+
+
+@router.post("/recipe/{layer_id}/sources")
+def add_source(request: Request, shot_id: str, layer_id: str, piece: str = Form()):
+    """Let a set piece give something off."""
+    return _changed(request, shot_id, layer_id, f"source {piece}", lambda _, x: x["settings"]["sources"].append({"piece": piece}))
+
+
+@router.post("/recipe/{layer_id}/sources/{number}/remove")
+def remove_source(request: Request, shot_id: str, layer_id: str, number: int):
+    """Take a source away."""
+
+    def change(data, layer):
+        if not 0 <= number < len(layer["settings"].get("sources", [])):
+            raise BadValue(f"There is no source no. {number + 1}: look at the list again.")
+        del layer["settings"]["sources"][number]
+        inner = f"sources.{number}."
+        data["uses"] = [u for u in data["uses"] if u["owner"] != layer_id or not u["path"].startswith(inner)]
+
+    return _changed(request, shot_id, layer_id, "remove a source", change)
+
+
+@router.post("/recipe/{layer_id}/keeps")
+def keep_quantity(request: Request, shot_id: str, layer_id: str, name: str = Form(), value: str = Form("off")):
+    """Let frames hold a quantity, or not."""
+
+    def change(_, layer):
+        others = [n for n in layer["keeps"] if n != name]
+        layer["keeps"] = sorted([*others, name]) if value == "on" else others
+
+    return _changed(request, shot_id, layer_id, f"keep {name}", change)
+
+
+@router.post("/recipe/{layer_id}/start")
+def set_start(request: Request, shot_id: str, layer_id: str, of: str = Form(""), frame: str = Form("")):
+    """Let a layer begin from a frame of another bake; an empty name lets it begin at rest."""
+
+    def change(data, layer):
+        if not of.strip():
+            layer["start"] = None
+            return
+        if frame.strip() and not frame.strip().lstrip("-").isdigit():
+            raise BadValue(f"Frame: '{frame}' is not a whole number.")
+        layer["start"] = {"of": of.strip(), "frame": int(frame) if frame.strip() else data["end"]}
+
+    return _changed(request, shot_id, layer_id, "start", change)
+
+
+@router.post("/recipe/{layer_id}/couplings")
+def couple(request: Request, shot_id: str, layer_id: str, other: str = Form()):
+    """Let two layers act on each other."""
+    return _changed(
+        request, shot_id, layer_id, f"couple {layer_id} and {other}",
+        lambda data, _: data["couplings"].append({"first": layer_id, "second": other}),
+    )  # fmt: skip
+
+
+@router.post("/recipe/{layer_id}/couplings/{number}")
+def set_coupling(
+    request: Request, shot_id: str, layer_id: str, number: int, path: str = Form(), value: str = Form("")
+):
+    """Change how strongly one layer acts on another."""
+    with session() as db:
+        kept = shots.get(db, shot_id)
+        kept, fault = put(db, kept, kept.shot, recipe.coupling_questions(kept.shot.couplings), (), path, value)
+    return _recipe(request, kept, layer_id, fault)
+
+
+@router.post("/recipe/{layer_id}/couplings/{number}/remove")
+def uncouple(request: Request, shot_id: str, layer_id: str, number: int):
+    """Let two layers no longer act on each other."""
+
+    def change(data, _):
+        if not 0 <= number < len(data["couplings"]):
+            raise BadValue(f"There is no coupling no. {number + 1}: look at the list again.")
+        del data["couplings"][number]
+
+    return _changed(request, shot_id, layer_id, "uncouple", change)
 
 
 @router.get("/state")
@@ -142,8 +261,9 @@ def hand_over(shot_id: str, what: list[str] = Form()):
     """Queue the writing of open formats."""
     with session() as db:
         shot = shots.get(db, shot_id).shot
-    disk, keys = state.store(), layer_keys(shot)
-    missing = [x.name for x in shot.layers if x.kind != "break" and disk.frames(keys[x.id])[-1:] != [shot.end]]
+    disk, keys = store(), layer_keys(shot)
+    moving = [x for x in shot.layers if shot.kind_of(x).moving]
+    missing = [x.name for x in moving if disk.frames(keys[x.id])[-1:] != [shot.end]]
     if missing:
         raise BadValue(
             f"{', '.join(missing)} {'is' if len(missing) == 1 else 'are'} not baked to the last frame: bake first."
@@ -161,16 +281,23 @@ def _handover_page(request, shot_id):
     with session() as db:
         kept = shots.get(db, shot_id)
         last = runs.last_of(db, shot_id)
-    folder = _handover_folder(shot_id)
-    files = sorted(p for p in folder.rglob("*") if p.is_file()) if folder.is_dir() else []
-    listed = [(p.relative_to(folder).as_posix(), p.stat().st_size) for p in files]
+    out = folder(store().root, shot_id)
+    files = sorted(p for p in out.rglob("*") if p.is_file()) if out.is_dir() else []
+    listed = [(p.relative_to(out).as_posix(), p.stat().st_size) for p in files]
+    folders: dict[str, list] = {}
+    for name, size in listed:
+        if "/" in name:
+            folders.setdefault(name.rsplit("/", 1)[0], []).append((name, size))
     return page(
-        request, "handover.html", kept=kept, files=listed, last=last if last and last.kind == "handover" else None
-    )
+        request, "handover.html", kept=kept, files=listed, folders=folders.items(), forms=_fitting(kept.shot),
+        last=last if last and last.kind == "handover" else None,
+    )  # fmt: skip
 
 
-def _handover_folder(shot_id):
-    return state.store().root / "handover" / shot_id
+def _fitting(shot):
+    """The formats that some layer of the shot is handed over in."""
+    some = {form for x in shot.layers for form in shot.kind_of(x).hands_over} | {"movie"}
+    return {name: text for name, text in FORMS.items() if name in some}
 
 
 @router.get("/handover/{name:path}")
@@ -178,11 +305,9 @@ def download(shot_id: str, name: str):
     """One handed-over file."""
     with session() as db:
         shots.get(db, shot_id)
-    folder = _handover_folder(shot_id).resolve()
-    path = (folder / name).resolve()
-    if not path.is_relative_to(folder) or not path.is_file():
+    out = folder(store().root, shot_id).resolve()
+    path = (out / name).resolve()
+    if not path.is_relative_to(out) or not path.is_file():
         raise BadValue(f"There is no file '{name}': hand it over first.")
     kind = "video/mp4" if path.suffix == ".mp4" else "application/octet-stream"
-    return Response(
-        path.read_bytes(), media_type=kind, headers={"Content-Disposition": f'attachment; filename="{path.name}"'}
-    )
+    return FileResponse(path, media_type=kind, filename=path.name)

@@ -6,18 +6,16 @@ import json
 import logging
 
 import psycopg
-from fastapi import APIRouter, Request
-from fastapi.responses import StreamingResponse
+from collections.abc import AsyncIterator
+
+from fastapi import APIRouter
+from fastapi.sse import EventSourceResponse, ServerSentEvent
 
 from urst.db.engine import address
 from urst.db.runs import CHANNEL
 
 router = APIRouter()
 log = logging.getLogger("urst.live")
-
-#: seconds between signs of life on an idle stream
-PULSE = 10.0
-
 
 class Hub:
     """One listener on the database, many pages."""
@@ -56,21 +54,12 @@ class Hub:
 hub = Hub()
 
 
-@router.get("/events")
-async def events(request: Request, shot: str = ""):
+@router.get("/events", response_class=EventSourceResponse)
+async def events(shot: str = "") -> AsyncIterator[ServerSentEvent]:
     """Server-sent events: `frame` for each finished frame, `state` when a run begins or ends."""
-
-    async def stream():
-        with hub.page() as queue:
-            yield "retry: 1000\n\n"
-            while not await request.is_disconnected():
-                try:
-                    message = await asyncio.wait_for(queue.get(), PULSE)
-                except TimeoutError:
-                    yield ": still here\n\n"
-                    continue
-                if shot and message.get("shot") != shot:
-                    continue
-                yield f"event: {message['what']}\ndata: {json.dumps(message)}\n\n"
-
-    return StreamingResponse(stream(), media_type="text/event-stream", headers={"Cache-Control": "no-store"})
+    with hub.page() as queue:
+        yield ServerSentEvent(comment="here", retry=1000)
+        while True:
+            message = await queue.get()
+            if not shot or message.get("shot") == shot:
+                yield ServerSentEvent(event=message["what"], data=message)

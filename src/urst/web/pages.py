@@ -1,5 +1,6 @@
 """The pages around the bench: shots and queue, and what is brought in from files."""
 
+import logging
 import re
 from datetime import UTC, datetime
 
@@ -8,17 +9,21 @@ from fastapi.responses import FileResponse, RedirectResponse
 
 from urst.db import runs, shots
 from urst.db.engine import session
-from urst.errors import BadFile
+from urst.errors import BadFile, UrstError
 from urst.formats.meshes import read_meshes
+from urst.scene.pieces import SetPiece
+from urst.scene.shapes import Imported
 from urst.shot import document
-from urst.shot.document import Imported, SetPiece, parse
+from urst.shot.document import parse
 from urst.shot.keys import layer_keys
 from urst.shot.starter import starter
 from urst.web.picture import outline
-from urst.web.state import layer_health, store
+from urst.web.health import layer_health
+from urst.web.store import store
 from urst.web.templates import page
 
 router = APIRouter()
+log = logging.getLogger("urst.web")
 
 #: largest upload [bytes]
 MOST_UPLOAD = 128 * 2**20
@@ -27,16 +32,27 @@ MOST_UPLOAD = 128 * 2**20
 @router.get("/")
 def shot_list(request: Request):
     """All shots."""
-    disk, cards = store(), []
+    disk = store()
     with session() as db:
-        for kept in shots.every(db):
-            keys = layer_keys(kept.shot)
-            layers = [layer_health(kept.shot, x, keys[x.id], [], disk) for x in kept.shot.layers]
-            open_runs = runs.open_of(db, kept.id)
-            cards.append(
-                {"kept": kept, "layers": layers, "bytes": sum(x["bytes"] for x in layers), "busy": bool(open_runs)}
-            )
+        cards = [_card(db, kept, disk) for kept in shots.every(db)]
     return page(request, "shots.html", cards=cards, free=disk.free_bytes())
+
+
+def _card(db, kept, disk):
+    """What a card shows; each shot is judged on its own, so that a broken one does not take the others along."""
+    card = {"kept": kept, "layers": [], "bytes": 0, "busy": bool(runs.open_of(db, kept.id)), "fault": kept.fault}
+    if kept.fault:
+        return card
+    try:
+        keys = layer_keys(kept.shot)
+        card["layers"] = [layer_health(kept.shot, x, keys[x.id], [], disk) for x in kept.shot.layers]
+        card["bytes"] = sum(x["bytes"] for x in card["layers"])
+    except UrstError as error:
+        card["fault"] = str(error)
+    except Exception:
+        log.exception("card broke", extra={"action": "card", "shot": kept.id})
+        card["fault"] = "What was baked of this shot cannot be read; the server's log says why. The shot itself opens."
+    return card
 
 
 @router.get("/queue")
@@ -54,7 +70,7 @@ def queue_table(request: Request):
 def _queue():
     with session() as db:
         rows = runs.latest(db)
-        names = {k.id: k.shot.name for k in shots.every(db)}
+        names = {k.id: k.name for k in shots.every(db)}
     return {"rows": rows, "names": names, "now": datetime.now(UTC)}
 
 
@@ -78,10 +94,10 @@ async def import_shot(file: UploadFile):
 def export_shot(shot_id: str):
     """The shot as a *.shot.json."""
     with session() as db:
-        shot = shots.get(db, shot_id).shot
-    name = re.sub(r"[^a-z0-9]+", "-", shot.name.lower()).strip("-") or "shot"
+        name, text = shots.text(db, shot_id)
+    name = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "shot"
     headers = {"Content-Disposition": f'attachment; filename="{name}.shot.json"'}
-    return Response(document.dumps(shot), media_type="application/json", headers=headers)
+    return Response(text, media_type="application/json", headers=headers)
 
 
 @router.get("/shots/{shot_id}/picture")
@@ -97,7 +113,7 @@ def picture(shot_id: str):
 
 def _free_name(db, name):
     """The name, with a number if another shot has it."""
-    taken = {k.shot.name for k in shots.every(db)}
+    taken = {k.name for k in shots.every(db)}
     return next(n for n in (name, *(f"{name} {i}" for i in range(2, 10_000))) if n not in taken)
 
 

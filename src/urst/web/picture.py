@@ -3,24 +3,27 @@
 import numpy as np
 
 from urst.core.geometry.view import axes
-from urst.core.materials import MATERIALS
-from urst.shot import scene
-from urst.shot.document import Shot
+from urst.core.preview.look import shade
+from urst.scene.materials import MATERIALS
+from urst.scene.placing import field_of_view, placed
+from urst.scene.world import World
 
 _SUN = np.array([-0.36, -0.52, 0.85]) / 1.06
 _WIDTH, _HEIGHT = 640, 330
 
 
-def outline(shot: Shot) -> str:
+def outline(shot: World) -> str:
     """Draw the set's triangles far to near, shaded by the sun."""
     triangles, colours = [], []
     for piece in shot.pieces:
+        if not shot.part_of(piece).seen:
+            continue
         base = MATERIALS[piece.material].colour
         rgb = np.array([int(base[i : i + 2], 16) for i in (1, 3, 5)], float)
-        for number, mesh in enumerate(scene.placed(piece, shot)):
+        for number, mesh in enumerate(placed(piece, shot)):
             corners = mesh.vertices[mesh.triangles]
             triangles.append(corners)
-            colours.append(np.tile(rgb * (1.0 + 0.2 * ((number * 0.61803) % 1.0 - 0.5)), (len(corners), 1)))
+            colours.append(np.tile(rgb * shade(number), (len(corners), 1)))
     shapes = []
     if triangles and sum(map(len, triangles)) < 40_000:
         shapes = _project(np.concatenate(triangles), np.concatenate(colours), shot.camera)
@@ -39,7 +42,7 @@ def _project(corners, colours, camera):
     away = corners - eye
     depth = away @ forward
     front = (np.einsum("ij,ij->i", normal, away[:, 0]) < 0) & (depth.min(axis=1) > 0.1)
-    scale = 0.5 * _WIDTH / np.tan(np.radians(scene.field_of_view(camera.lens)) / 2)
+    scale = 0.5 * _WIDTH / np.tan(np.radians(field_of_view(camera.lens)) / 2)
     x = 0.5 * _WIDTH + scale * (away @ right) / np.maximum(depth, 0.1)
     y = 0.5 * _HEIGHT + scale * (away @ down) / np.maximum(depth, 0.1)
     light = 0.45 + 0.6 * np.clip(normal @ _SUN, 0, 1)

@@ -5,15 +5,20 @@ from fastapi import APIRouter, Form, Request
 from urst.db import shots
 from urst.db.engine import session
 from urst.errors import BadValue
-from urst.shot import scene
-from urst.shot.document import Ball, Box, BrickWall, Drum, SetPiece
+from urst.kinds import registry
+from urst.scene.pieces import SetPiece
+from urst.scene.placing import bounds
+from urst.scene.shapes import Ball, Box, BrickWall, Drum, Ground, Terrain, is_endless, is_sheet
+from urst.scene.taking_part import MATTERS
 from urst.web import recipe
 from urst.web.changes import put, save
 from urst.web.templates import page
 
 router = APIRouter(prefix="/shots/{shot_id}")
 
-_NEW_SHAPES = {"box": Box(), "brick wall": BrickWall(), "drum": Drum(), "ball": Ball()}
+_NEW_SHAPES = {
+    "box": Box(), "brick wall": BrickWall(), "drum": Drum(), "ball": Ball(), "ground": Ground(), "terrain": Terrain(),
+}  # fmt: skip
 #: frames between the last key and one added after it
 _NEXT_KEY = 12
 
@@ -26,12 +31,22 @@ def _panel(request, kept, number, fault=None, *, changed=False):
         request, "set.html", kept=kept, shot=shot, number=number, piece=piece, fault=fault, kinds=list(_NEW_SHAPES),
         whole=recipe.rows(shot, recipe.SHOT_QUESTIONS, shot),
         cues=recipe.rows(shot, recipe.cue_questions(shot), shot),
-        questions=recipe.rows(piece, recipe.piece_questions(piece), shot) if piece else [],
+        values=recipe.rows(shot, recipe.value_questions(shot), shot),
+        parts=list(zip(shot.taking_part, recipe.rows(shot, recipe.part_questions(shot), shot))),
+        part_names=_without_row(shot), matters=MATTERS,
+        pace=recipe.rows(shot, recipe.pace_questions(shot), shot),
+        questions=recipe.rows(piece, recipe.piece_questions(piece), shot, piece.name) if piece else [],
         keys=recipe.rows(piece, recipe.key_questions(piece), shot) if piece else [],
     )  # fmt: skip
     if changed:
         reply.headers["HX-Trigger"] = "shot-changed"
     return reply
+
+
+def _without_row(shot):
+    """Pieces and tags that have no row of their own in who takes part."""
+    names = dict.fromkeys([p.name for p in shot.pieces] + [t for p in shot.pieces for t in p.tags])
+    return [n for n in names if n not in {t.of for t in shot.taking_part}]
 
 
 def _piece(kept, number):
@@ -52,8 +67,16 @@ def set_whole(request: Request, shot_id: str, number: int, path: str = Form(), v
     """Change one field of the shot itself, while piece no. `number` is in view."""
     with session() as db:
         kept = shots.get(db, shot_id)
-        questions = (*recipe.SHOT_QUESTIONS, *recipe.cue_questions(kept.shot))
-        kept, fault = put(db, kept, kept.shot, questions, (), path, value)
+        questions = (
+            *recipe.SHOT_QUESTIONS, *recipe.cue_questions(kept.shot), *recipe.value_questions(kept.shot),
+            *recipe.part_questions(kept.shot), *recipe.pace_questions(kept.shot),
+        )  # fmt: skip
+
+        def also(data, before, now):
+            if path.startswith("values.") and path.endswith(".name"):
+                data["uses"] = [u | {"value": now} if u["value"] == before else u for u in data["uses"]]
+
+        kept, fault = put(db, kept, kept.shot, questions, (), path, value, also)
         return _panel(request, kept, number, fault, changed=not fault)
 
 
@@ -67,18 +90,22 @@ def set_piece(request: Request, shot_id: str, number: int, path: str = Form(), v
         def also(data, before, now):
             mine = data["pieces"][number]
             if path == "name":
-                # layers name the pieces they break
-                for layer in data["layers"]:
-                    if layer["kind"] == "break":
-                        broken = layer["settings"]["pieces"]
-                        layer["settings"]["pieces"] = [now if p == before else p for p in broken]
+                _rename(data, str(before), str(now))
             if path == "motion" and now == "driven" and not mine["keys"]:
                 key = {"frame": kept.shot.start, "position": mine["position"], "rotation": mine["rotation"]}
                 mine["keys"] = [key]
 
         questions = (*recipe.piece_questions(piece), *recipe.key_questions(piece))
-        kept, fault = put(db, kept, piece, questions, ("pieces", number), path, value, also)
+        kept, fault = put(db, kept, piece, questions, ("pieces", number), path, value, also, owner=piece.name)
         return _panel(request, kept, number, fault, changed=not fault)
+
+
+def _rename(data, before, now):
+    """Follow a piece's new name wherever the document says the old one."""
+    for layer in data["layers"]:
+        layer["settings"] = registry.named(layer["kind"]).mentions(layer["settings"], before, now)
+    data["taking_part"] = [t | {"of": now} if t["of"] == before else t for t in data["taking_part"]]
+    data["uses"] = [u | {"owner": now} if u["owner"] == before else u for u in data["uses"]]
 
 
 @router.post("/add-piece")
@@ -90,10 +117,15 @@ def add_piece(request: Request, shot_id: str, kind: str = Form()):
         kept = shots.get(db, shot_id)
         taken = {p.name for p in kept.shot.pieces}
         name = next(n for i in range(1, 10_000) if (n := f"{kind.capitalize()} {i}") not in taken)
-        box = scene.bounds(kept.shot, skip_fixed=True)
+        box = bounds(kept.shot, skip_fixed=True)
         place = (0.0, round(float(box[0][1]) - 1.5, 2), 0.0) if box else (0.0, 0.0, 0.0)
         data = kept.shot.model_dump(mode="json")
-        data["pieces"].append(SetPiece(name=name, shape=_NEW_SHAPES[kind], position=place).model_dump(mode="json"))
+        shape = _NEW_SHAPES[kind]
+        stands = is_endless(shape) or is_sheet(shape)
+        piece = SetPiece(
+            name=name, shape=shape, position=(0.0, 0.0, 0.0) if stands else place, motion="fixed" if stands else "loose"
+        )
+        data["pieces"].append(piece.model_dump(mode="json"))
         kept = save(db, kept, data, f"add {name}")
         return _panel(request, kept, len(kept.shot.pieces) - 1, changed=True)
 
@@ -106,6 +138,8 @@ def remove_piece(request: Request, shot_id: str, number: int):
         name = _piece(kept, number).name
         data = kept.shot.model_dump(mode="json")
         del data["pieces"][number]
+        data["taking_part"] = [t for t in data["taking_part"] if t["of"] != name]
+        data["uses"] = [u for u in data["uses"] if u["owner"] != name]
         return _panel(request, save(db, kept, data, f"remove {name}"), number - 1, changed=True)
 
 
@@ -150,13 +184,80 @@ def add_cue(shot_id: str, frame: int = Form()):
 @router.post("/cues/{number}/remove")
 def remove_cue(request: Request, shot_id: str, number: int):
     """Take a cue away."""
+    return _without(request, shot_id, "cue", "cues", number)
+
+
+def _without(request, shot_id, what, place, number):
+    """Take one entry out of a list of the document."""
     with session() as db:
         kept = shots.get(db, shot_id)
         data = kept.shot.model_dump(mode="json")
-        if not 0 <= number < len(data["cues"]):
-            raise BadValue(f"There is no cue no. {number + 1}: look at the list again.")
-        del data["cues"][number]
-        return _panel(request, save(db, kept, data, "remove a cue"), 0, changed=True)
+        if not 0 <= number < len(data[place]):
+            raise BadValue(f"There is no {what} no. {number + 1}: look at the list again.")
+        gone = data[place].pop(number)
+        if place == "values":
+            data["uses"] = [u for u in data["uses"] if u["value"] != gone["name"]]
+        return _panel(request, save(db, kept, data, f"remove a {what}"), 0, changed=True)
+
+
+@router.post("/values")
+def add_value(request: Request, shot_id: str):
+    """Add a named value."""
+    with session() as db:
+        kept = shots.get(db, shot_id)
+        taken = {v.name for v in kept.shot.values}
+        data = kept.shot.model_dump(mode="json")
+        data["values"].append({"name": next(n for i in range(1, 10_000) if (n := f"value {i}") not in taken), "value": 1.0})
+        return _panel(request, save(db, kept, data, "add a value"), 0, changed=True)
+
+
+@router.post("/values/{number}/remove")
+def remove_value(request: Request, shot_id: str, number: int):
+    """Take a named value away; settings that took it keep the number."""
+    return _without(request, shot_id, "value", "values", number)
+
+
+@router.post("/taking-part")
+def add_part(request: Request, shot_id: str, of: str = Form()):
+    """Give a piece or a tag a row in who takes part."""
+    with session() as db:
+        kept = shots.get(db, shot_id)
+        data = kept.shot.model_dump(mode="json")
+        data["taking_part"].append({"of": of})
+        return _panel(request, save(db, kept, data, f"{of} takes part"), 0, changed=True)
+
+
+@router.post("/taking-part/{number}/remove")
+def remove_part(request: Request, shot_id: str, number: int):
+    """Take a row away: the piece stops all, is always there, and is seen."""
+    return _without(request, shot_id, "row", "taking_part", number)
+
+
+@router.post("/pace")
+def add_pace(request: Request, shot_id: str, frame: int = Form()):
+    """Add a point of the time scale."""
+    with session() as db:
+        kept = shots.get(db, shot_id)
+        data = kept.shot.model_dump(mode="json")
+        scale = kept.shot.time_scale
+        points = [p for p in (data["time_scale"] or {"points": []})["points"] if p["frame"] != frame]
+        points.append({"frame": frame, "value": round(scale.at(frame), 4) if scale else 1.0})
+        data["time_scale"] = {"points": sorted(points, key=lambda p: p["frame"])}
+        return _panel(request, save(db, kept, data, "time scale"), 0, changed=True)
+
+
+@router.post("/pace/{number}/remove")
+def remove_pace(request: Request, shot_id: str, number: int):
+    """Take a point of the time scale away; with the last, time goes at full speed."""
+    with session() as db:
+        kept = shots.get(db, shot_id)
+        data = kept.shot.model_dump(mode="json")
+        points = (data["time_scale"] or {"points": []})["points"]
+        if not 0 <= number < len(points):
+            raise BadValue(f"There is no point no. {number + 1}: look at the list again.")
+        del points[number]
+        data["time_scale"] = {"points": points} if points else None
+        return _panel(request, save(db, kept, data, "time scale"), 0, changed=True)
 
 
 @router.post("/camera")

@@ -8,14 +8,6 @@ from fastapi.templating import Jinja2Templates
 _templates = Jinja2Templates(directory=Path(__file__).parent / "templates")
 
 
-def _size(count: float) -> str:
-    for unit in ("B", "kB", "MB", "GB"):
-        if abs(count) < 1000 or unit == "GB":
-            return f"{count:.0f} {unit}" if unit in ("B", "kB") else f"{count:.1f} {unit}"
-        count /= 1000
-    raise AssertionError
-
-
 def _clock(seconds: float) -> str:
     whole = round(seconds)
     return (
@@ -23,7 +15,9 @@ def _clock(seconds: float) -> str:
     )
 
 
-_templates.env.filters |= {"size": _size, "clock": _clock, "whole": lambda n: f"{n:,}".replace(",", "\u2009")}
+_templates.env.filters |= {"clock": _clock, "whole": lambda n: f"{n:,}".replace(",", "\u2009")}
+
+_templates.env.tests["match_prefix"] = lambda text, prefix: text.startswith(prefix)
 
 
 def page(request: Request, name: str, status: int = 200, **values):

@@ -1,11 +1,63 @@
 """Kernels of the debris points: birth on parting faces, flight with drag, collision with convex bodies."""
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import prange
 
 from urst.core.jit import inline, parallel, serial
 
 CHIP, PUFF = 0, 1
+#: how fast a puff takes on the speed of the air about it [1/s]
+HANG = 3.0
+AIR_DENSITY, AIR_VISCOSITY = 1.2, 1.8e-5
+
+
+class Points(NamedTuple):
+    """`n` points, float64."""
+
+    position: np.ndarray  # (n, 3) [m]
+    velocity: np.ndarray  # (n, 3) [m/s]
+    size: np.ndarray  # (n,) across [m]
+    age: np.ndarray  # (n,) [s]
+    kind: np.ndarray  # (n,) uint8: CHIP or PUFF
+    airborne: np.ndarray  # (n,) uint8: 1 where a solved gas drags it instead of still air
+
+
+class Faces(NamedTuple):
+    """`m` patches that may part, directions in the first body's frame."""
+
+    pair: np.ndarray  # (m, 2) int64 bodies
+    area: np.ndarray  # (m,) [m2]
+    extent: np.ndarray  # (m, 2) [m]
+    axis: np.ndarray  # (m, 3)
+    normal: np.ndarray  # (m, 3)
+    anchor: np.ndarray  # (m, 2, 3) the patch's centre in each body's frame [m]
+
+
+class Rule(NamedTuple):
+    """What is born where faces part."""
+
+    seed: int
+    stream: int  # tells the draws of several sets of faces apart
+    chips: float  # [1/m2]
+    dust: float  # [1/m2]
+    reach: float  # [m]
+    least_speed: float  # [m/s]
+    spread: float
+    smallest: float  # [m]
+    largest: float  # [m]
+
+
+class Bins(NamedTuple):
+    """Bodies listed by the cells of a coarse grid their bounds reach into."""
+
+    origin: np.ndarray  # (3,) [m]
+    cell: float  # [m]
+    shape: np.ndarray  # (3,) int64
+    start: np.ndarray  # (cells + 1,) int64
+    items: np.ndarray  # (k,) int64
+    large: np.ndarray  # bodies that span too many cells to be listed
 
 
 @inline
@@ -25,13 +77,13 @@ def _draw(seed, patch, number, slot):
 
 
 @serial
-def due(pair, area, anchor, normal, parted, given, per_area, reach, least_speed, position, rotation, velocity,
-        spin, dt, speed, count):  # fmt: skip
+def due(faces, parted, given, rule, bodies, dt, speed, count):
     """Write how fast each patch parts, speed (m,) [m/s], and how many points of each kind it owes, count (m, 2).
 
     parted (m,) uint8: whether the patch is free to shed; given (m, 2) float64: points owed so far, raised here.
-    anchor (m, 2, 3): the patch's centre in each body's frame; normal (m, 3) in the first body's frame.
     """
+    pair, area, anchor = faces.pair, faces.area, faces.anchor
+    rotation, velocity, spin = bodies.rotation, bodies.velocity, bodies.spin
     for m in range(len(area)):
         count[m, 0], count[m, 1] = 0, 0
         speed[m] = 0.0
@@ -64,26 +116,30 @@ def due(pair, area, anchor, normal, parted, given, per_area, reach, least_speed,
             v = velocity[j, c] + spin[j, d] * be - spin[j, e] * bd - velocity[i, c] - spin[i, d] * ae + spin[i, e] * ad
             square += v * v
         speed[m] = np.sqrt(square)
-        if speed[m] < least_speed:
+        if speed[m] < rule.least_speed:
             continue
         for kind in range(2):
-            total = per_area[kind] * area[m]
+            total = (rule.chips if kind == CHIP else rule.dust) * area[m]
             before = given[m, kind]
-            given[m, kind] = min(total, before + total * speed[m] * dt / reach)
+            given[m, kind] = min(total, before + total * speed[m] * dt / rule.reach)
             # a share of a point is owed by luck of the draw, fixed for the patch
             luck = _draw(97, m, kind, 0)
             count[m, kind] = int(given[m, kind] + luck) - int(before + luck)
 
 
 @serial
-def bear(pair, area, extent, axis, normal, anchor, count, speed, first_number, seed, spread, smallest, largest, position,
-         rotation, velocity, spin, out_position, out_velocity, out_size, out_kind):  # fmt: skip
+def bear(faces, count, speed, first_number, rule, bodies, dt, out):
     """Write the newborn points of all patches; returns their number.
 
     A point starts on the patch, midway between the two bodies, with the mean of their surface velocities and a
-    random share of the speed of parting. Sizes follow a power law with as much mass in each decade.
+    random share of the speed of parting, at a moment drawn from the step; it has flown since. Sizes follow a power law with
+    as much mass in each decade.
     """
+    pair, area, extent, axis, normal, anchor = faces.pair, faces.area, faces.extent, faces.axis, faces.normal, faces.anchor
+    position, rotation, velocity, spin = bodies.position, bodies.rotation, bodies.velocity, bodies.spin
+    seed, smallest, largest = rule.seed, rule.smallest, rule.largest
     made = 0
+    flown = np.empty(3)
     for m in range(len(area)):
         i, j = pair[m, 0], pair[m, 1]
         fill = np.sqrt(min(1.0, area[m] / (4.0 * extent[m, 0] * extent[m, 1])))
@@ -93,26 +149,33 @@ def bear(pair, area, extent, axis, normal, anchor, count, speed, first_number, s
         for kind in range(2):
             for number in range(count[m, kind]):
                 key = 2 * (first_number[m, kind] + number) + kind
-                s = (2.0 * _draw(seed, m, key, 1) - 1.0) * extent[m, 0] * fill
-                t = (2.0 * _draw(seed, m, key, 2) - 1.0) * extent[m, 1] * fill
+                patch = m + (rule.stream << 40)
+                s = (2.0 * _draw(seed, patch, key, 1) - 1.0) * extent[m, 0] * fill
+                t = (2.0 * _draw(seed, patch, key, 2) - 1.0) * extent[m, 1] * fill
                 lx, ly, lz = s * axis[m, 0] + t * b0, s * axis[m, 1] + t * b1, s * axis[m, 2] + t * b2
                 for c in range(3):
                     p = position[i, c] + rotation[i, c, 0] * (anchor[m, 0, 0] + lx)
                     p += rotation[i, c, 1] * (anchor[m, 0, 1] + ly) + rotation[i, c, 2] * (anchor[m, 0, 2] + lz)
                     q = position[j, c] + rotation[j, c, 0] * (anchor[m, 1, 0] + lx)
                     q += rotation[j, c, 1] * (anchor[m, 1, 1] + ly) + rotation[j, c, 2] * (anchor[m, 1, 2] + lz)
-                    out_position[made, c] = 0.5 * (p + q)
+                    out.position[made, c] = 0.5 * (p + q)
                 for c in range(3):
                     d, e = (c + 1) % 3, (c + 2) % 3
                     v = 0.5 * (velocity[i, c] + velocity[j, c])
-                    v += 0.5 * spin[i, d] * (out_position[made, e] - position[i, e])
-                    v -= 0.5 * spin[i, e] * (out_position[made, d] - position[i, d])
-                    v += 0.5 * spin[j, d] * (out_position[made, e] - position[j, e])
-                    v -= 0.5 * spin[j, e] * (out_position[made, d] - position[j, d])
-                    out_velocity[made, c] = v + spread * speed[m] * (2.0 * _draw(seed, m, key, 3 + c) - 1.0)
+                    v += 0.5 * spin[i, d] * (out.position[made, e] - position[i, e])
+                    v -= 0.5 * spin[i, e] * (out.position[made, d] - position[i, d])
+                    v += 0.5 * spin[j, d] * (out.position[made, e] - position[j, e])
+                    v -= 0.5 * spin[j, e] * (out.position[made, d] - position[j, d])
+                    kick = rule.spread * speed[m] * (2.0 * _draw(seed, patch, key, 3 + c) - 1.0)
+                    out.velocity[made, c] = v + kick
+                    flown[c] = kick
+                out.age[made] = dt * _draw(seed, patch, key, 7)
+                for c in range(3):
+                    # the patch has moved on since, and the point with it but for its own kick
+                    out.position[made, c] += out.age[made] * flown[c]
                 ratio = smallest / largest
-                out_size[made] = smallest / np.sqrt(1.0 - _draw(seed, m, key, 6) * (1.0 - ratio * ratio))
-                out_kind[made] = kind
+                out.size[made] = smallest / np.sqrt(1.0 - _draw(seed, patch, key, 6) * (1.0 - ratio * ratio))
+                out.kind[made] = kind
                 made += 1
     return made
 
@@ -132,6 +195,10 @@ def bin_bodies(low, high, origin, cell, shape, limit, start, items, large):
         for body in range(len(low)):
             cells = 1
             for c in range(3):
+                if low[body, c] > high[body, c]:
+                    a[c], b[c] = 1, 0
+                    cells = 0
+                    continue
                 a[c] = max(0, int(np.floor((low[body, c] - origin[c]) / cell)))
                 b[c] = min(shape[c] - 1, int(np.floor((high[body, c] - origin[c]) / cell)))
                 cells *= max(0, b[c] - a[c] + 1)
@@ -163,19 +230,24 @@ def bin_bodies(low, high, origin, cell, shape, limit, start, items, large):
 
 
 @inline
-def _drag_rate(speed, size, density):
+def drag_rate(speed, size, density):
     """1 / relaxation time in air [1/s]: 18 mu / (rho d^2) (1 + 0.15 Re^0.687) (Schiller & Naumann 1933)."""
-    reynolds = 1.2 * speed * size / 1.8e-5
-    return 18.0 * 1.8e-5 / (density * size * size) * (1.0 + 0.15 * reynolds**0.687)
+    reynolds = AIR_DENSITY * speed * size / AIR_VISCOSITY
+    return 18.0 * AIR_VISCOSITY / (density * size * size) * (1.0 + 0.15 * reynolds**0.687)
 
 
 @parallel
-def fly(position, velocity, size, kind, gravity, density, h):
-    """Move points by `h` seconds under gravity and air drag, drag taken implicitly; puffs hang back in the air."""
+def fly(position, velocity, points, gravity, density, h):
+    """Move points by `h` seconds under gravity and the drag of still air, taken implicitly; puffs hang back in the air.
+
+    `position` and `velocity` are those of `points`, given by themselves since a parallel loop writes them.
+    """
     for p in prange(len(position)):
         vx, vy, vz = velocity[p, 0], velocity[p, 1], velocity[p, 2]
-        speed = np.sqrt(vx * vx + vy * vy + vz * vz)
-        rate = _drag_rate(speed, size[p], density) if kind[p] == CHIP else 3.0
+        rate = 0.0
+        if not points.airborne[p]:
+            speed = np.sqrt(vx * vx + vy * vy + vz * vz)
+            rate = drag_rate(speed, points.size[p], density) if points.kind[p] == CHIP else HANG
         keep = 1.0 / (1.0 + h * rate)
         velocity[p, 0] = (vx + h * gravity[0]) * keep
         velocity[p, 1] = (vy + h * gravity[1]) * keep
@@ -185,8 +257,8 @@ def fly(position, velocity, size, kind, gravity, density, h):
 
 
 @inline
-def _against(p, body, position, velocity, size, planes, face_start, body_position, body_velocity, body_spin,
-             restitution, friction):  # fmt: skip
+def _against(p, body, position, velocity, size, bodies, restitution, friction):
+    planes, face_start = bodies.planes, bodies.face_start
     radius = 0.5 * size[p]
     best, face = -np.inf, -1
     for f in range(face_start[body], face_start[body + 1]):
@@ -201,13 +273,13 @@ def _against(p, body, position, velocity, size, planes, face_start, body_positio
         position[p, 0] += push * nx
         position[p, 1] += push * ny
         position[p, 2] += push * nz
-        rx = position[p, 0] - body_position[body, 0]
-        ry = position[p, 1] - body_position[body, 1]
-        rz = position[p, 2] - body_position[body, 2]
-        w = body_spin[body]
-        ux = body_velocity[body, 0] + w[1] * rz - w[2] * ry
-        uy = body_velocity[body, 1] + w[2] * rx - w[0] * rz
-        uz = body_velocity[body, 2] + w[0] * ry - w[1] * rx
+        rx = position[p, 0] - bodies.position[body, 0]
+        ry = position[p, 1] - bodies.position[body, 1]
+        rz = position[p, 2] - bodies.position[body, 2]
+        w = bodies.spin[body]
+        ux = bodies.velocity[body, 0] + w[1] * rz - w[2] * ry
+        uy = bodies.velocity[body, 1] + w[2] * rx - w[0] * rz
+        uz = bodies.velocity[body, 2] + w[0] * ry - w[1] * rx
         vx, vy, vz = velocity[p, 0] - ux, velocity[p, 1] - uy, velocity[p, 2] - uz
         vn = vx * nx + vy * ny + vz * nz
         if vn < 0.0:
@@ -220,29 +292,35 @@ def _against(p, body, position, velocity, size, planes, face_start, body_positio
             velocity[p, 2] = uz + keep * tz - restitution * vn * nz
 
 
+@inline
+def _cell(p, position, bins):
+    """The cell of the bins a point is in, -1 outside them."""
+    x = int(np.floor((position[p, 0] - bins.origin[0]) / bins.cell))
+    y = int(np.floor((position[p, 1] - bins.origin[1]) / bins.cell))
+    z = int(np.floor((position[p, 2] - bins.origin[2]) / bins.cell))
+    shape = bins.shape
+    if x < 0 or y < 0 or z < 0 or x >= shape[0] or y >= shape[1] or z >= shape[2]:
+        return -1
+    return (x * shape[1] + y) * shape[2] + z
+
+
 @parallel
-def collide(position, velocity, size, planes, face_start, low, high, body_position, body_velocity, body_spin, origin,
-            cell, shape, start, items, large, restitution, friction):  # fmt: skip
+def collide(position, velocity, size, bodies, bins, restitution, friction):
     """Push points out of the convex bodies they are in, with bounce and friction against the moving surface."""
     for p in prange(len(position)):
-        for q in range(len(large)):
-            _against(p, large[q], position, velocity, size, planes, face_start, body_position, body_velocity,
-                     body_spin, restitution, friction)  # fmt: skip
-        x = int(np.floor((position[p, 0] - origin[0]) / cell))
-        y = int(np.floor((position[p, 1] - origin[1]) / cell))
-        z = int(np.floor((position[p, 2] - origin[2]) / cell))
-        if x < 0 or y < 0 or z < 0 or x >= shape[0] or y >= shape[1] or z >= shape[2]:
+        for q in range(len(bins.large)):
+            _against(p, bins.large[q], position, velocity, size, bodies, restitution, friction)
+        c = _cell(p, position, bins)
+        if c < 0:
             continue
-        c = (x * shape[1] + y) * shape[2] + z
-        for q in range(start[c], start[c + 1]):
-            body = items[q]
+        for q in range(bins.start[c], bins.start[c + 1]):
+            body = bins.items[q]
             inside = True
             for k in range(3):
-                if position[p, k] < low[body, k] or position[p, k] > high[body, k]:
+                if position[p, k] < bodies.low[body, k] or position[p, k] > bodies.high[body, k]:
                     inside = False
             if inside:
-                _against(p, body, position, velocity, size, planes, face_start, body_position, body_velocity,
-                         body_spin, restitution, friction)  # fmt: skip
+                _against(p, body, position, velocity, size, bodies, restitution, friction)
 
 
 @inline
@@ -258,17 +336,14 @@ def _depth(p, body, position, planes, face_start):
 
 
 @parallel
-def buried(position, planes, face_start, origin, cell, shape, start, items, large, depth):
-    """Write how deep each point's middle lies in any body, depth (n,) [m], 0 outside all."""
+def buried(position, planes, face_start, bins, depth):
+    """Raise depth (n,) [m] to how deep each point's middle lies in any body."""
     for p in prange(len(position)):
-        deepest = 0.0
-        for q in range(len(large)):
-            deepest = max(deepest, _depth(p, large[q], position, planes, face_start))
-        x = int(np.floor((position[p, 0] - origin[0]) / cell))
-        y = int(np.floor((position[p, 1] - origin[1]) / cell))
-        z = int(np.floor((position[p, 2] - origin[2]) / cell))
-        if x >= 0 and y >= 0 and z >= 0 and x < shape[0] and y < shape[1] and z < shape[2]:
-            c = (x * shape[1] + y) * shape[2] + z
-            for q in range(start[c], start[c + 1]):
-                deepest = max(deepest, _depth(p, items[q], position, planes, face_start))
+        deepest = depth[p]
+        for q in range(len(bins.large)):
+            deepest = max(deepest, _depth(p, bins.large[q], position, planes, face_start))
+        c = _cell(p, position, bins)
+        if c >= 0:
+            for q in range(bins.start[c], bins.start[c + 1]):
+                deepest = max(deepest, _depth(p, bins.items[q], position, planes, face_start))
         depth[p] = deepest

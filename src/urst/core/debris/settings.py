@@ -2,9 +2,6 @@
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-#: raised whenever the same settings no longer give the same bytes
-VERSION = 3
-
 
 class DebrisSettings(BaseModel):
     """How much is born where fragments part, and how it flies."""

@@ -1,153 +1,218 @@
-"""Debris and dust points: born where fragments part, flying and bouncing among them."""
+"""Debris and dust points: born where fragments part or where something gives them off, flying and bouncing."""
+
+from collections.abc import Sequence
 
 import numpy as np
 
+from urst.core.bodies.boundary import Boundary
+from urst.core.bodies.parting import Parting
+from urst.core.bodies.placing import Placed, obstacles
 from urst.core.debris import kernels
+from urst.core.debris.kernels import Bins, Faces, Points, Rule
 from urst.core.debris.settings import DebrisSettings
-from urst.core.fracture.fragments import Fragments, Patches
-from urst.core.geometry import placing
-from urst.core.geometry.motion import Motion
+from urst.core.debris.sources import PointSource
 from urst.errors import SolverFailed
 
 #: cells along the longest side of the grid that bodies are sorted into
 _GRID_CELLS = 64
+#: a body that spans more of them is met by every point
+_MOST_CELLS = 4096
+
+
+class _Shed:
+    """The patches of one set of bodies, and what they have given so far."""
+
+    def __init__(self, parting: Parting):
+        self.parting = parting
+        patches, bonds, fragments = parting.patches, parting.bonds, parting.boundary.fragments
+        centre = patches.centre[bonds]
+        i, j = patches.pair[bonds].T
+        anchor = np.stack([centre - fragments.centre[i], centre - fragments.centre[j]], axis=1)
+        self.faces = Faces(
+            patches.pair[bonds], patches.area[bonds], patches.extent[bonds], patches.axis[bonds], patches.normal[bonds], anchor
+        )
+        self.given = np.zeros((len(bonds), 2))
+        self.born = np.zeros((len(bonds), 2), np.int64)
 
 
 class DebrisSolver:
-    """Points shed by patches whose bond has snapped.
+    """Points shed by patches whose bond has snapped, and given off by sources.
 
-    The number born is `per area x area` in all, handed out as the faces part over `reach`. Each point's birth is
+    The number shed is `per area x area` in all, handed out as the faces part over `reach`. Each point's birth is
     drawn from a hash of seed, patch and number, so more chips leave the earlier ones where they are.
+
+    Parameters
+    ----------
+    settings : DebrisSettings
+    gravity : (3,) float [m/s2]
+    partings : list of Parting
+        Bodies that shed.
+    boundaries : list of Boundary
+        Bodies that points bounce off.
+    sources : list of PointSource
+    rate : float [1/s]
+        Frames a second, by which `substeps` is meant.
+    start_time : float [s]
     """
 
     def __init__(
-        self, fragments: Fragments, patches: Patches, bonds: np.ndarray, settings: DebrisSettings, gravity=(0, 0, -9.81)
+        self,
+        settings: DebrisSettings,
+        gravity=(0, 0, -9.81),
+        *,
+        partings: Sequence[Parting] = (),
+        boundaries: Sequence[Boundary] = (),
+        sources: Sequence[PointSource] = (),
+        rate: float = 24.0,
+        start_time: float = 0.0,
     ):
-        """`bonds` (b,) int64: the patch under each bond, in the order of the frames' `bond_alive`."""
-        self.fragments, self.settings = fragments, settings
-        self.gravity = np.array(gravity, float)
-        self.pair = patches.pair[bonds]
-        self.area, self.extent = patches.area[bonds], patches.extent[bonds]
-        self.axis, self.normal = patches.axis[bonds], patches.normal[bonds]
-        centre = patches.centre[bonds]
-        i, j = self.pair.T
-        self.anchor = np.stack([centre - fragments.centre[i], centre - fragments.centre[j]], axis=1)
-        self.given = np.zeros((len(bonds), 2))
-        self.born = np.zeros((len(bonds), 2), np.int64)
-        self.position, self.velocity = np.zeros((0, 3)), np.zeros((0, 3))
-        self.size, self.age = np.zeros(0), np.zeros(0)
-        self.kind = np.zeros(0, np.uint8)
-        self.deepest = 0.0
+        self.settings, self.gravity = settings, np.array(gravity, float)
+        self.sheds = [_Shed(p) for p in partings]
+        self.boundaries, self.sources = list(boundaries), list(sources)
+        self.time, self.step_dt = start_time, 1.0 / (rate * settings.substeps)
+        self.points = _no_points()
+        self.given_off = 0
+        self.taken = np.zeros(3)
+        """impulse from outside that points have taken [N s]"""
 
-    def step(self, before: dict[str, np.ndarray], after: dict[str, np.ndarray], dt: float) -> None:
-        """Advance by one frame of `dt` seconds, between two frames of the rigid bodies (see `RigidSolver.frame`)."""
-        s = self.settings
-        h = dt / s.substeps
-        motion = Motion(before, after, dt)
-        self.deepest = 0.0
-        self._drop_old(dt)
-        for k in range(s.substeps):
-            position, turned = motion.pose((k + 1) / s.substeps)
-            self._give_birth(position, turned, motion.velocity, motion.spin, after["bond_alive"] == 0, h)
-            self._fly(position, turned, motion.velocity, motion.spin, h, measure=k == s.substeps - 1)
-        if not np.isfinite(self.position).all():
+    def stable_dt(self) -> float:
+        """Return the longest step [s]."""
+        return self.step_dt
+
+    def step(self, dt: float) -> None:
+        """Advance by `dt` seconds, to where the boundaries are then.
+
+        Raises
+        ------
+        SolverFailed
+            If a point has no finite place any more.
+        """
+        s, end = self.settings, self.time + dt
+        self._grow_older(dt)
+        kernels.fly(self.points.position, self.points.velocity, self.points, self.gravity, s.density, dt)
+        for number, shed in enumerate(self.sheds):
+            self._give_birth(shed, number, shed.parting.boundary.at(end), dt)
+        for source in self.sources:
+            born = source.between(self.time, dt, s)
+            self.given_off += len(born.size)
+            self._add(born)
+        for boundary in self.boundaries:
+            self._bounce(boundary.at(end, 0.5 * s.largest))
+        self.time = end
+        if not np.isfinite(self.points.position).all():
             raise SolverFailed("A debris point has no finite position: lower the spread or raise the substeps.")
 
-    def _drop_old(self, dt):
-        self.age += dt
-        life = np.where(self.kind == kernels.PUFF, self.settings.puff_life, self.settings.life)
-        keep = self.age <= life
+    def _grow_older(self, dt):
+        points, s = self.points, self.settings
+        points.age[:] += dt
+        # a puff stays for the step in which it is spent, so that the rest of its dust is given
+        life = np.where(points.kind == kernels.PUFF, s.puff_life + self.step_dt * s.substeps, s.life)
+        keep = points.age <= life
         if not keep.all():
-            for name in ("position", "velocity", "size", "age", "kind"):
-                setattr(self, name, getattr(self, name)[keep])
+            self.points = Points(*(a[keep] for a in points))
 
-    def _give_birth(self, position, turned, velocity, spin, parted, h):
-        s = self.settings
-        count, speed = np.zeros((len(self.area), 2), np.int64), np.zeros(len(self.area))
-        kernels.due(
-            self.pair, self.area, self.anchor, self.normal, parted.astype(np.uint8), self.given,
-            np.array([s.chips, s.dust]), s.reach, s.least_speed, position, turned, velocity, spin, h, speed, count,
-        )  # fmt: skip
+    def _add(self, born: Points):
+        if len(born.size):
+            self.points = Points(*(np.concatenate(pair) for pair in zip(self.points, born)))
+
+    def _give_birth(self, shed, number, bodies: Placed, h):
+        s, faces = self.settings, shed.faces
+        count, speed = np.zeros((len(faces.area), 2), np.int64), np.zeros(len(faces.area))
+        rule = Rule(
+            s.seed, number, s.chips, s.dust, s.reach, s.least_speed, s.spread, s.smallest, s.largest
+        )
+        kernels.due(faces, shed.parting.parted.astype(np.uint8), shed.given, rule, bodies, h, speed, count)
         total = int(count.sum())
-        if not total:
-            return
-        new_position, new_velocity = np.empty((total, 3)), np.empty((total, 3))
-        size, kind = np.empty(total), np.empty(total, np.uint8)
-        kernels.bear(
-            self.pair, self.area, self.extent, self.axis, self.normal, self.anchor, count, speed, self.born, s.seed,
-            s.spread, s.smallest, s.largest, position, turned, velocity, spin, new_position, new_velocity, size, kind,
-        )  # fmt: skip
-        self.born += count
-        self.position = np.concatenate([self.position, new_position])
-        self.velocity = np.concatenate([self.velocity, new_velocity])
-        self.size = np.concatenate([self.size, size])
-        self.kind = np.concatenate([self.kind, kind])
-        self.age = np.concatenate([self.age, np.zeros(total)])
+        if total:
+            born = _no_points(total)
+            kernels.bear(faces, count, speed, shed.born, rule, bodies, h, born)
+            shed.born += count
+            self._add(born)
 
-    def _fly(self, position, turned, velocity, spin, h, measure):
-        n = len(self.position)
-        if not n:
-            return
-        kernels.fly(self.position, self.velocity, self.size, self.kind, self.gravity, self.settings.density, h)
-        hulls = self.fragments.hulls
-        margin = np.full(len(self.fragments), 0.5 * self.settings.largest)
-        vertices, planes = np.empty_like(hulls.vertices), np.empty_like(hulls.planes)
-        low, high = np.empty((len(margin), 3)), np.empty((len(margin), 3))
-        placing.place(
-            position, turned, hulls.vertices, hulls.vertex_start, hulls.planes, hulls.face_start, margin,
-            vertices, planes, low, high,
-        )  # fmt: skip
-        first, last = self.position.min(axis=0), self.position.max(axis=0)
-        cell = max((last - first).max() / _GRID_CELLS, 0.05, 2 * self.settings.largest)
+    def _bounce(self, bodies: Placed):
+        if len(self.points.size):
+            s, p = self.settings, self.points
+            kernels.collide(
+                p.position, p.velocity, p.size, obstacles(bodies), self._bins(bodies), s.restitution, s.friction
+            )
+
+    def _bins(self, bodies: Placed) -> Bins:
+        position = self.points.position
+        first, last = position.min(axis=0), position.max(axis=0)
+        cell = max(float((last - first).max()) / _GRID_CELLS, 0.05, 2 * self.settings.largest)
         shape = np.maximum(np.ceil((last - first) / cell).astype(np.int64) + 1, 1)
-        large = np.empty(len(margin), np.int64)
-        room = 64 * len(margin)
+        large = np.empty(len(bodies.low), np.int64)
+        room = 64 * len(large)
         while True:
             start, items = np.zeros(shape.prod() + 1, np.int64), np.empty(room, np.int64)
-            found, bulky = kernels.bin_bodies(low, high, first, cell, shape, 4096, start, items, large)
-            if found >= 0:
-                break
-            room *= 4
-        kernels.collide(
-            self.position, self.velocity, self.size, planes, hulls.face_start, low, high, position, velocity, spin,
-            first, cell, shape, start, items[:found], large[:bulky], self.settings.restitution,
-            self.settings.friction,
-        )  # fmt: skip
-        if measure:
-            depth = np.zeros(n)
-            kernels.buried(
-                self.position, planes, hulls.face_start, first, cell, shape, start, items[:found], large[:bulky], depth
+            found, bulky = kernels.bin_bodies(
+                bodies.low, bodies.high, first, cell, shape, _MOST_CELLS, start, items, large
             )
-            self.deepest = float(depth.max())
+            if found >= 0:
+                return Bins(first, cell, shape, start, items[:found], large[:bulky])
+            room *= 4
+
+    @property
+    def born(self) -> int:
+        """How many points have been born so far."""
+        return int(sum(shed.born.sum() for shed in self.sheds)) + self.given_off
+
+    def mass(self) -> np.ndarray:
+        """Return the mass of each point (n,) [kg]; a puff's is that of the dust it gives to the air, so none here."""
+        chip = self.points.kind == kernels.CHIP
+        return np.where(chip, self.settings.density * np.pi / 6.0 * self.points.size**3, 0.0)
 
     def frame(self) -> dict[str, np.ndarray]:
         """Return what a frame keeps, float32 and uint8."""
+        p = self.points
         return {
-            "position": self.position.astype(np.float32),
-            "velocity": self.velocity.astype(np.float32),
-            "size": self.size.astype(np.float32),
-            "age": self.age.astype(np.float32),
-            "kind": self.kind.copy(),
+            "position": p.position.astype(np.float32),
+            "velocity": p.velocity.astype(np.float32),
+            "size": p.size.astype(np.float32),
+            "age": p.age.astype(np.float32),
+            "kind": p.kind.copy(),
         }
 
     def gauges(self) -> dict[str, float]:
         """Return the numbers judged on every frame."""
-        speed = np.linalg.norm(self.velocity, axis=1)
+        p = self.points
+        speed, depth = np.linalg.norm(p.velocity, axis=1), np.zeros(len(p.size))
+        for boundary in self.boundaries:
+            if len(depth):
+                bodies = boundary.at(self.time, 0.5 * self.settings.largest)
+                h = bodies.hulls
+                kernels.buried(p.position, h.planes, h.face_start, self._bins(bodies), depth)
         return {
-            "chips": float((self.kind == kernels.CHIP).sum()),
-            "puffs": float((self.kind == kernels.PUFF).sum()),
-            "born": float(self.born.sum()),
+            "chips": float((p.kind == kernels.CHIP).sum()),
+            "puffs": float(((p.kind == kernels.PUFF) & (p.age <= self.settings.puff_life)).sum()),
+            "born": float(self.born),
             "top_speed": float(speed.max()) if len(speed) else 0.0,
-            "deepest_overlap": self.deepest,
+            "deepest_overlap": float(depth.max()) if len(depth) else 0.0,
         }
-
-    _STATE = ("given", "born", "position", "velocity", "size", "age", "kind")
 
     def snapshot(self) -> dict[str, np.ndarray]:
         """Return the whole state as named arrays."""
-        return {name: getattr(self, name).copy() for name in self._STATE}
+        state = {name: getattr(self.points, name).copy() for name in Points._fields}
+        for number, shed in enumerate(self.sheds):
+            state |= {f"given_{number}": shed.given.copy(), f"born_{number}": shed.born.copy()}
+        return state | {"counts": np.array([self.time, self.given_off]), "ledger": self.taken.copy()}
 
     def restore(self, state: dict[str, np.ndarray]) -> None:
         """Take up the state that `snapshot` returned."""
-        for name in self._STATE:
-            setattr(self, name, state[name].copy())
+        self.points = Points(*(state[name].copy() for name in Points._fields))
+        for number, shed in enumerate(self.sheds):
+            shed.given, shed.born = state[f"given_{number}"].copy(), state[f"born_{number}"].copy()
+        self.time, self.given_off = float(state["counts"][0]), int(state["counts"][1])
+        self.taken = state["ledger"].copy()
+
+    def begin_from(self, frame: dict[str, np.ndarray]) -> None:
+        """Begin with the points of a baked frame."""
+        n = len(frame["size"])
+        plain = {k: frame[k].astype(float) for k in ("position", "velocity", "size", "age")}
+        self.points = Points(kind=frame["kind"].copy(), airborne=np.zeros(n, np.uint8), **plain)
+
+
+def _no_points(n: int = 0) -> Points:
+    return Points(
+        np.zeros((n, 3)), np.zeros((n, 3)), np.zeros(n), np.zeros(n), np.zeros(n, np.uint8), np.zeros(n, np.uint8)
+    )

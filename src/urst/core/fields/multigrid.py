@@ -8,13 +8,15 @@ nk = (nz + 1) // 2, whose outer layers are 0. All neighbours of a cell have the 
 its packed index, those along z have it and the one before or after. `diagonal` and `inverse` are packed without the
 outer layers; both are 0 where a cell is closed or beyond the grid, and p is 0 there.
 
-On the finest level every weight is 1 between open cells and 0 elsewhere, which p = 0 in closed cells makes good; the
-`open_*` kernels use that. Coarser levels carry weights (2, 6, nx, ny, nk): faces to -x, +x, -y, +y, -z, +z.
+Where cells are open or closed as a whole, every weight of the finest level is 1 between open cells and 0 elsewhere, which
+p = 0 in closed cells makes good; the `open_*` kernels use that. Other levels carry weights (2, 6, nx, ny, nk): faces to
+-x, +x, -y, +y, -z, +z. What a free surface adds stands on the diagonal alone.
 
 Each kernel comes as a plain function and in two compiled forms: `serial` for small levels, where starting threads
 costs more than the work, and `parallel`.
 """
 
+from types import FunctionType
 from typing import NamedTuple
 
 import numpy as np
@@ -50,8 +52,28 @@ def row_dot(a, b):
 
 
 def both(kernel):
-    """Compile a kernel for one thread and for all: (serial, parallel)."""
-    return serial(kernel), parallel(kernel)
+    """Compile a kernel for one thread and for all: (serial, parallel).
+
+    Numba keeps compiled functions by qualified name, so the twin has one of its own.
+    """
+    twin = FunctionType(kernel.__code__, kernel.__globals__, f"{kernel.__name__}_threads")
+    twin.__qualname__, twin.__module__ = f"{kernel.__qualname__}_threads", kernel.__module__
+    return serial(kernel), parallel(twin)
+
+
+def packed_size(shape: tuple[int, int, int]) -> int:
+    """Return how many numbers a packed field of a grid holds."""
+    nx, ny, nz = shape
+    return 2 * (nx + 2) * (ny + 2) * ((nz + 1) // 2 + 2)
+
+
+def packed_index(cells: np.ndarray, shape: tuple[int, int, int]) -> np.ndarray:
+    """Return where cells (m, 3) lie in a packed field that is laid out flat, (m,) int64."""
+    _, ny, nz = shape
+    i, j, k = cells.T
+    return (((i + j + k) & 1) * (shape[0] + 2) + i + 1) * (ny + 2) * ((nz + 1) // 2 + 2) + (j + 1) * (
+        (nz + 1) // 2 + 2
+    ) + (k >> 1) + 1
 
 
 def _open_smooth(p, rhs, inverse, colour):
@@ -186,6 +208,32 @@ def _prolong(coarse, inverse, fine):
                         target[k] += row[k]
 
 
+def _apply(p, weights, diagonal, out, partial):
+    """The same where the finest level has weights."""
+    nx, ny, nk = diagonal.shape[1:]
+    for i in prange(nx):
+        total = 0.0
+        for colour in range(2):
+            other = 1 - colour
+            for j in range(ny):
+                odd = (np.int64(i) + j + colour) & 1
+                for k in range(nk):
+                    low, high = (k + 1, k + 2) if odd else (k, k + 1)
+                    around = weights[colour, 0, i, j, k] * p[other, i, j + 1, k + 1]
+                    around += weights[colour, 1, i, j, k] * p[other, i + 2, j + 1, k + 1]
+                    around += weights[colour, 2, i, j, k] * p[other, i + 1, j, k + 1]
+                    around += weights[colour, 3, i, j, k] * p[other, i + 1, j + 2, k + 1]
+                    around += weights[colour, 4, i, j, k] * p[other, i + 1, j + 1, low]
+                    around += weights[colour, 5, i, j, k] * p[other, i + 1, j + 1, high]
+                    out[colour, i + 1, j + 1, k + 1] = diagonal[colour, i, j, k] * p[colour, i + 1, j + 1, k + 1] - around
+                total += row_dot(p[colour, i + 1, j + 1], out[colour, i + 1, j + 1])
+        partial[i] = total
+    total = 0.0
+    for i in range(nx):
+        total += partial[i]
+    return total
+
+
 open_smooth = both(_open_smooth)
 smooth = both(_smooth)
 open_restrict = both(_open_restrict)
@@ -218,6 +266,7 @@ def small_cycle(grids, sweeps, last_sweeps):
 
 
 open_apply = parallel(_open_apply)
+apply = parallel(_apply)
 
 
 @parallel
@@ -335,32 +384,89 @@ def open_faces(is_open, axis, out):
                 out[row, j, k] = quarter * np.float32(count)
 
 
-@serial
-def coarsen(wx, wy, wz, cx, cy, cz):
-    """Coarse face weights as the mean of the four fine faces they cover; plain arrays, not packed."""
+@parallel
+def coarsen(wx, wy, wz, extra, cx, cy, cz, coarse_extra):
+    """Coarse face weights as the mean of the four fine faces they cover; plain arrays, not packed.
+
+    `extra` (cells): what each cell's faces to the free surface weigh; a coarse cell gets the sum of its eight, scaled as
+    the faces are.
+    """
     q = np.float32(0.25)
-    nx, ny, nz = cy.shape[0], cx.shape[1], cx.shape[2]
-    for i in range(nx + 1):
+    nx, ny, nz = coarse_extra.shape
+    for row in prange(nx + 1):
+        i = np.int64(row)
         for j in range(ny):
             for k in range(nz):
                 cx[i, j, k] = q * (wx[2 * i, 2 * j, 2 * k] + wx[2 * i, 2 * j + 1, 2 * k]
                                    + wx[2 * i, 2 * j, 2 * k + 1] + wx[2 * i, 2 * j + 1, 2 * k + 1])  # fmt: skip
-    for i in range(nx):
+        if i == nx:
+            continue
         for j in range(ny + 1):
             for k in range(nz):
                 cy[i, j, k] = q * (wy[2 * i, 2 * j, 2 * k] + wy[2 * i + 1, 2 * j, 2 * k]
                                    + wy[2 * i, 2 * j, 2 * k + 1] + wy[2 * i + 1, 2 * j, 2 * k + 1])  # fmt: skip
-    for i in range(nx):
         for j in range(ny):
             for k in range(nz + 1):
                 cz[i, j, k] = q * (wz[2 * i, 2 * j, 2 * k] + wz[2 * i + 1, 2 * j, 2 * k]
                                    + wz[2 * i, 2 * j + 1, 2 * k] + wz[2 * i + 1, 2 * j + 1, 2 * k])  # fmt: skip
+        for j in range(ny):
+            for k in range(nz):
+                total = np.float32(0.0)
+                for side in range(8):
+                    total += extra[2 * i + (side & 1), 2 * j + (side >> 1 & 1), 2 * k + (side >> 2)]
+                coarse_extra[i, j, k] = q * total
 
 
 @parallel
-def pack_weights(wx, wy, wz, weights, diagonal, inverse):
-    """Pack plain face weights by cell and colour, with their sum and its inverse, 0 where the sum is 0."""
-    nx, ny, nz = wy.shape[0], wx.shape[1], wx.shape[2]
+def free_surface(wx, wy, wz, surface, least, out_x, out_y, out_z, near, exact):
+    """Part the open faces between liquid cells from those between liquid and the free surface.
+
+    surface (cells): signed distance, negative in the liquid; a cell above -least is none of it. out_* take the weights
+    between two liquid cells, and of a liquid cell's faces beyond the grid; near (cells) the sum of the weights towards the surface, exact
+    the same with each over the share of the way at which the surface is met (Gibou et al. 2002, A second-order-accurate
+    symmetric discretization of the Poisson equation on irregular domains, sec. 2).
+    """
+    nx, ny, nz = surface.shape
+    for row in prange(nx):
+        i = np.int64(row)
+        for j in range(ny):
+            for k in range(nz):
+                near[i, j, k], exact[i, j, k] = np.float32(0.0), np.float32(0.0)
+                inside = surface[i, j, k] <= -least
+                for f in range(6):
+                    side, axis = f & 1, f >> 1
+                    a, b, c = i, j, k
+                    if axis == 0:
+                        a += 2 * side - 1
+                        w = wx[i + side, j, k]
+                    elif axis == 1:
+                        b += 2 * side - 1
+                        w = wy[i, j + side, k]
+                    else:
+                        c += 2 * side - 1
+                        w = wz[i, j, k + side]
+                    beyond = a < 0 or b < 0 or c < 0 or a >= nx or b >= ny or c >= nz
+                    if inside and not beyond and surface[a, b, c] > -least:
+                        way = surface[i, j, k] / (surface[i, j, k] - surface[a, b, c])
+                        near[i, j, k] += w
+                        exact[i, j, k] += w / way
+                    # each face is written by the cell behind it, the first ones by the cell before
+                    if side == 1 or beyond:
+                        joins = inside and (beyond or surface[a, b, c] <= -least)
+                        kept = w if joins else np.float32(0.0)
+                        if axis == 0:
+                            out_x[i + side, j, k] = kept
+                        elif axis == 1:
+                            out_y[i, j + side, k] = kept
+                        else:
+                            out_z[i, j, k + side] = kept
+
+
+@parallel
+def pack_weights(wx, wy, wz, extra, weights, diagonal, inverse):
+    """Pack plain face weights by cell and colour, with the sum of them and `extra` (cells) and its inverse, 0 where the sum is
+    0."""
+    nx, ny, nz = extra.shape
     for row in prange(nx):
         i = np.int64(row)
         for j in range(ny):
@@ -369,8 +475,10 @@ def pack_weights(wx, wy, wz, weights, diagonal, inverse):
                 weights[c, 0, i, j, q], weights[c, 1, i, j, q] = wx[i, j, k], wx[i + 1, j, k]
                 weights[c, 2, i, j, q], weights[c, 3, i, j, q] = wy[i, j, k], wy[i, j + 1, k]
                 weights[c, 4, i, j, q], weights[c, 5, i, j, q] = wz[i, j, k], wz[i, j, k + 1]
-                total = np.float32(0.0)
+                total = extra[i, j, k]
                 for f in range(6):
                     total += weights[c, f, i, j, q]
                 diagonal[c, i, j, q] = total
                 inverse[c, i, j, q] = np.float32(1.0) / total if total > np.float32(1e-4) else np.float32(0.0)
+                if inverse[c, i, j, q] == np.float32(0.0):
+                    diagonal[c, i, j, q] = np.float32(0.0)

@@ -6,15 +6,12 @@ from dataclasses import dataclass, replace
 import manifold3d
 import numpy as np
 
-from urst.core.fracture.fragments import Fragments, Patches, Solid, assemble, find_patches
+from urst.core.bodies.fragments import Fragments, Solid, assemble
+from urst.core.bodies.patches import JOINT, Patches, find_patches
 from urst.core.fracture.settings import FractureSettings
 from urst.core.fracture.voronoi import shatter
 from urst.core.geometry.mesh import Mesh, mass_properties
 from urst.errors import BadMesh
-
-#: widest mortar joint or modelling gap across which two parts still count as touching [m]
-JOINT = 2e-3
-
 
 @dataclass(frozen=True)
 class Broken:
@@ -24,18 +21,24 @@ class Broken:
     patches: Patches
     volume: float
     """of the bodies before the break [m3]"""
-    lost: float
-    """in slivers left out [m3]"""
 
 
 def break_pieces(
     pieces: list[tuple[int, list[Mesh]]], settings: FractureSettings, pulse: Callable[[], None] = lambda: None
 ) -> Broken:
-    """Break set pieces, given as (piece number, its parts where they stand).
+    """Break set pieces.
 
     The count is shared out among the parts by volume, or by volume near the focus when the pattern is clustered;
     a part with one site stays whole. So a wall of bricks opens along its joints, and its bricks crack only where
-    the count allows. `pulse` is called between cuts; what it raises ends the work.
+    the count allows.
+
+    Parameters
+    ----------
+    pieces : list of (int, list of Mesh)
+        A number for each piece, kept in the fragments, and its parts where they stand.
+    settings : FractureSettings
+    pulse : callable
+        Called between cuts; what it raises ends the work.
 
     Raises
     ------
@@ -45,20 +48,18 @@ def break_pieces(
     rng = np.random.default_rng(settings.seed)
     parts = [(piece, mesh) for piece, meshes in pieces for mesh in meshes]
     shares = _shares([mesh for _, mesh in parts], settings)
-    solids, total, lost = [], 0.0, 0.0
+    solids, total = [], 0.0
     for part, ((piece, mesh), share) in enumerate(zip(parts, shares)):
         pulse()
         total += mass_properties(mesh).volume
         if share == 1:
             solids.append(Solid(piece, mesh, np.zeros(len(mesh.triangles), bool), part=part))
             continue
-        made, missing = shatter(mesh, _sites(mesh, share, settings, rng), piece, pulse)
-        solids += [replace(s, part=part) for s in made]
-        lost += missing
+        solids += [replace(s, part=part) for s in shatter(mesh, _sites(mesh, share, settings, rng), piece, pulse)]
     if not solids:
         raise BadMesh("Nothing is left after the break: lower the count, so that fragments are thicker than a sliver.")
     fragments = assemble(solids)
-    return Broken(fragments, find_patches(fragments, JOINT), total, lost)
+    return Broken(fragments, find_patches(fragments, JOINT), total)
 
 
 def _shares(meshes, settings):

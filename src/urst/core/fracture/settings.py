@@ -6,16 +6,12 @@ from pydantic import BaseModel, ConfigDict, Field
 
 Point = Annotated[tuple[float, float, float], Field(description="x, y, z in metres")]
 
-#: raised whenever the same settings no longer give the same bytes
-VERSION = 3
-
 
 class FractureSettings(BaseModel):
-    """Where the cracks run through the named pieces."""
+    """Where the cracks run."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
-    pieces: tuple[str, ...] = Field(description="Names of the set pieces that break", min_length=1)
     pattern: Literal["even", "clustered"] = Field(
         "even", description="Sites spread evenly through the volume, or gathered round the focus"
     )

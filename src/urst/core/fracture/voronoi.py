@@ -7,11 +7,14 @@ import manifold3d
 import numpy as np
 from scipy.spatial import cKDTree
 
+from urst.core.bodies.fragments import Solid
 from urst.core.fracture import kernels
-from urst.core.fracture.fragments import Solid
 from urst.core.geometry.convex import Polyhedron, hull_of
 from urst.core.geometry.mesh import Mesh, mass_properties
 from urst.errors import BadMesh
+
+#: convex bodies of more faces are cut by booleans, which cost less then
+MOST_FACES = 256
 
 
 @dataclass(frozen=True)
@@ -53,25 +56,29 @@ def cells(sites: np.ndarray, body: Polyhedron) -> Iterator[Cell | None]:
 
     Each cell is the body cut by the bisectors to its neighbours, nearest first, until the next bisector must
     miss it (the security radius; Rycroft 2009, Voro++: A three-dimensional Voronoi cell library, sec. II).
+
+    Parameters
+    ----------
+    sites : (n, 3) float [m]
+    body : Polyhedron
     """
     sites = np.ascontiguousarray(sites, float)
     size = np.ptp(body.vertices, axis=0).max()
     tree = cKDTree(sites)
-    scratch, cap = np.empty((kernels.MAX_CORNERS, 3)), np.empty((kernels.MAX_CORNERS, 3))
+    faces_room, corners_room = len(body.loops) + 40, max(map(len, body.loops)) + 24
     for i in range(len(sites)):
         reach = 32
         while True:
-            polygons, counts, tags = _start(body)
+            polygons, counts, tags = _start(body, faces_room, corners_room)
+            scratch, cap = np.empty((corners_room, 3)), np.empty((corners_room, 3))
             order = np.atleast_1d(tree.query(sites[i], k=min(reach, len(sites)))[1])
             order = order[order != i].astype(np.int64)
             faces, sure = kernels.cell(
                 i, sites, order, polygons, counts, tags, len(body.loops), 1e-12 * size, scratch, cap
             )
             if faces < 0:
-                raise BadMesh(
-                    f"The body has {len(body.loops)} flat faces, too many for one cell; "
-                    f"up to {kernels.MAX_FACES} are allowed: simplify the mesh."
-                )
+                faces_room, corners_room = 2 * faces_room, 2 * corners_room
+                continue
             if sure or reach >= len(sites):
                 break
             reach *= 4
@@ -79,13 +86,9 @@ def cells(sites: np.ndarray, body: Polyhedron) -> Iterator[Cell | None]:
         yield Cell(polygons[:faces, :wide].copy(), counts[:faces].copy(), tags[:faces].copy()) if faces else None
 
 
-def _start(body):
-    if len(body.loops) > kernels.MAX_FACES - 8 or max(map(len, body.loops)) > kernels.MAX_CORNERS:
-        raise BadMesh(
-            f"The convex body has {len(body.loops)} flat faces, more than {kernels.MAX_FACES - 8}: simplify the mesh."
-        )
-    polygons = np.zeros((kernels.MAX_FACES, kernels.MAX_CORNERS, 3))
-    counts, tags = np.zeros(kernels.MAX_FACES, np.int64), np.zeros(kernels.MAX_FACES, np.int64)
+def _start(body, faces_room, corners_room):
+    polygons = np.zeros((faces_room, corners_room, 3))
+    counts, tags = np.zeros(faces_room, np.int64), np.zeros(faces_room, np.int64)
     for f, loop in enumerate(body.loops):
         polygons[f, : len(loop)] = body.vertices[loop]
         counts[f], tags[f] = len(loop), -1 - f
@@ -94,30 +97,43 @@ def _start(body):
 
 def shatter(
     mesh: Mesh, sites: np.ndarray, piece: int = 0, pulse: Callable[[], None] = lambda: None
-) -> tuple[list[Solid], float]:
+) -> list[Solid]:
     """Cut a closed mesh into the parts nearest each site.
 
     A convex mesh is cut exactly, face by face; another is intersected with each site's cell by a boolean that
     guarantees closed results, and a cell that meets it in several parts gives several solids.
 
+    Parameters
+    ----------
+    mesh : Mesh
+        Closed.
+    sites : (n, 3) float [m]
+    piece : int
+        Which set piece it is, kept in the solids.
+    pulse : callable
+        Called between cuts; what it raises ends the work.
+
     Returns
     -------
-    (solids, lost)
-        The parts, and the volume [m3] of slivers too thin to be bodies, which are left out.
+    list of Solid
+        Slivers too thin to be bodies are left out.
+
+    Raises
+    ------
+    BadMesh
+        If the mesh is not closed or encloses no volume.
     """
     whole = mass_properties(mesh)
     hull = hull_of(mesh.vertices)
     convex = abs(mass_properties(hull.mesh()).volume - whole.volume) < 1e-6 * whole.volume
     size = np.ptp(mesh.vertices, axis=0).max()
-    if convex and len(hull.loops) <= kernels.MAX_FACES - 8:
-        solids, kept = _shatter_convex(hull, sites, piece, size, pulse)
-    else:
-        solids, kept = _shatter_general(mesh, sites, piece, size, pulse)
-    return solids, whole.volume - kept
+    if convex and len(hull.loops) <= MOST_FACES:
+        return _shatter_convex(hull, sites, piece, size, pulse)
+    return _shatter_general(mesh, sites, piece, size, pulse)
 
 
 def _shatter_convex(hull, sites, piece, size, pulse):
-    solids, kept = [], 0.0
+    solids = []
     planes = np.array([[*n, hull.vertices[p[0]] @ n] for n, p in zip(hull.normals, hull.loops)])
     for cell in cells(sites, hull):
         pulse()
@@ -129,14 +145,12 @@ def _shatter_convex(hull, sites, piece, size, pulse):
                 continue
             shape = hull_of(shape.vertices)
         mesh = shape.mesh()
-        volume = _volume(mesh)
-        if not volume > 1e-12 * size**3:
+        if not _volume(mesh) > 1e-12 * size**3:
             continue
-        kept += volume
         centre = mesh.vertices[mesh.triangles].mean(axis=1)
         outside = (np.abs(centre @ planes[:, :3].T - planes[:, 3]) < 1e-7 * size).any(axis=1)
         solids.append(Solid(piece, mesh, ~outside, shape))
-    return solids, kept
+    return solids
 
 
 def _shatter_general(mesh, sites, piece, size, pulse):
@@ -152,7 +166,7 @@ def _shatter_general(mesh, sites, piece, size, pulse):
     if original is None:
         body = body.as_original()
         original = body.original_id()
-    solids, kept = [], 0.0
+    solids = []
     for cell in cells(sites, hull_of(corners)):
         pulse()
         if cell is None:
@@ -170,8 +184,7 @@ def _shatter_general(mesh, sites, piece, size, pulse):
                 if owner == original:
                     inner[int(runs[run]) : int(runs[run + 1])] = False
             solids.append(Solid(piece, result, inner))
-            kept += _volume(result)
-    return solids, kept
+    return solids
 
 
 def _volume(mesh):

@@ -4,9 +4,6 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 Corner = tuple[float, float, float]
 
-#: raised whenever the same settings no longer give the same bytes
-VERSION = 4
-
 
 class GasSettings(BaseModel):
     """Where the air is solved and how the dust in it behaves."""
@@ -18,7 +15,7 @@ class GasSettings(BaseModel):
     high: Corner = Field((4.0, 4.0, 5.0), description="Greatest corner of the domain [m]")
     weight: float = Field(1.0, ge=-100, le=100, description="How heavy the dust makes the air; 1 is real")
     heat: float = Field(0.0, ge=-200, le=2000, description="Warmth of fresh dust over the air [K]; hot dust rises")
-    dissolve: float = Field(8.0, gt=0, le=1e5, description="Seconds until a twentieth is left [s]")
+    clearing: float = Field(8.0, gt=0, le=1e5, description="Seconds until a twentieth of the dust is left [s]")
     swirl: float = Field(0.1, ge=0, le=10, description="Vorticity given back against the grid's damping")
     push: float = Field(1.0, ge=0, le=100, description="How hard flying points drag the air; 1 is real")
     wind: Corner = Field((0.0, 0.0, 0.0), description="Air moving in from outside [m/s]")

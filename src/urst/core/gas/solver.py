@@ -1,22 +1,23 @@
 """The gas solver: air on a staggered grid that carries dust and warmth among moving solids."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import numpy as np
-from scipy import ndimage
 
-from urst.core.fields import advect
+from urst.core.bodies.boundary import Boundary
+from urst.core.fields import advect, solid_kernels
+from urst.core.fields.body_terms import BodyTerms, Movable
 from urst.core.fields.pressure import PressureSolver, Solution
-from urst.core.fracture.fragments import Fragments
+from urst.core.fields.sampled import SampledField
+from urst.core.fields.solids import Solids
 from urst.core.gas import kernels
+from urst.core.gas.air import AIR_DENSITY, AIR_TEMPERATURE
+from urst.core.gas.pockets import balance_pockets
 from urst.core.gas.settings import GasSettings
-from urst.core.geometry import placing
-from urst.core.geometry.motion import Motion
-from urst.errors import SolverFailed
+from urst.core.gas.sources import Source
+from urst.errors import BadValue, SolverFailed
 
-AIR_DENSITY = 1.2  # kg/m3
-AIR_TEMPERATURE = 293.0  # K
-#: cells the fastest air may cross in one substep
+#: cells the fastest air may cross in one step
 COURANT = 2.5
 
 
@@ -25,83 +26,85 @@ class GasSolver:
 
     Fields, float32: `velocity` three face arrays [m/s], `density` [kg/m3] of dust and `heat` [K] over the air in
     cell centres, shape (nx, ny, nz). All sides of the domain are open.
+
+    Parameters
+    ----------
+    settings : GasSettings
+    gravity : (3,) float [m/s2]
+    boundaries : list of Boundary
+        The bodies the air goes round.
+    sources : list of Source
+        What gives off dust.
+    rate : float [1/s]
+        Frames a second, by which `most_substeps` is meant.
+    start_time : float [s]
+    keeps : tuple of str
+        What frames hold beside the dust: `velocity`, `heat`.
+    pulse : callable
+        Called between stages of the work; what it raises ends it.
     """
 
-    def __init__(self, settings: GasSettings, fragments: Fragments | None = None, gravity=(0.0, 0.0, -9.81)):
-        self.settings, self.fragments = settings, fragments
+    def __init__(
+        self,
+        settings: GasSettings,
+        gravity=(0.0, 0.0, -9.81),
+        *,
+        boundaries: Sequence[Boundary] = (),
+        sources: Sequence[Source] = (),
+        rate: float = 24.0,
+        start_time: float = 0.0,
+        keeps: tuple[str, ...] = (),
+        pulse: Callable[[], None] = lambda: None,
+    ):
+        self.settings, self.sources, self.keeps, self.pulse = settings, list(sources), keeps, pulse
         self.gravity = np.array(gravity, np.float32)
-        self.shape = nx, ny, nz = settings.shape()
+        self.shape = settings.shape()
         self.origin = np.array(settings.low, float)
         self.cell = float(settings.cell_size)
-        faces = ((nx + 1, ny, nz), (nx, ny + 1, nz), (nx, ny, nz + 1))
-        self.velocity = [np.full(f, s, np.float32) for f, s in zip(faces, settings.wind)]
+        self.time, self.least_dt = start_time, 1.0 / (rate * settings.most_substeps)
+        self.solids = Solids(self.shape, self.origin, self.cell, list(boundaries))
+        self.solids.place(start_time)
+        self.velocity = [np.full(w.shape, s, np.float32) for w, s in zip(self.solids.weights, settings.wind)]
         self.density, self.heat = np.zeros(self.shape, np.float32), np.zeros(self.shape, np.float32)
-        self.pressure = np.zeros(self.shape, np.float32)
-        self.solid = np.full(self.shape, kernels.NONE, np.int32)
-        self.weights = [np.ones(f, np.float32) for f in faces]
-        self.walls = [np.zeros(f, np.float32) for f in faces]
         self.given = 0.0
         self.drifted = 0.0
         self.solution = Solution(0, 0.0, True)
-        self.substeps = 0
+        self.movable: Movable | None = None
+        """the bodies as what pressure may push, where gas and bodies act on each other"""
+        self.lost = np.zeros(3)
+        """momentum that pressure has taken from the air, where bodies give way [N s]"""
 
-    def step(
-        self,
-        dt: float,
-        bodies: tuple[dict[str, np.ndarray], dict[str, np.ndarray]] | None = None,
-        points: dict[str, np.ndarray] | None = None,
-        pulse: Callable[[], None] = lambda: None,
-    ):
-        """Advance by one frame of `dt` seconds.
-
-        bodies : the frames of the rigid bodies before and after, each with position and orientation
-        points : sources: position (n, 3) [m], velocity (n, 3) [m/s], mass (n,) [kg] given off in this frame,
-            radius [m]
-        pulse : called between stages of the work; what it raises ends it
-        """
-        motion = None
-        if bodies is not None and self.fragments is not None:
-            motion = Motion(*bodies, dt)
-            self._set_solids(motion, 0.0)
+    def stable_dt(self) -> float:
+        """Return the longest step the present flow and the sources allow [s]."""
         fastest = max(float(np.abs(u).max()) for u in self.velocity)
-        if points is not None and len(points["position"]):
-            fastest = max(fastest, float(np.abs(points["velocity"]).max()))
-        self.substeps = int(np.clip(np.ceil(fastest * dt / (COURANT * self.cell)), 1, self.settings.most_substeps))
-        h = dt / self.substeps
-        for k in range(self.substeps):
-            pulse()
-            was_open = self.solid == kernels.NONE
-            if motion:
-                self._set_solids(motion, (k + 1) / self.substeps)
-            self._advect(h, was_open)
-            pulse()
-            if points is not None and len(points["position"]):
-                self._source(points, 1.0 / self.substeps)
-            self._force(h)
-            self._project()
-        keep = np.float32(np.exp(-dt * np.log(20.0) / self.settings.dissolve))
+        fastest = max([fastest, *(source.speed() for source in self.sources)])
+        return max(COURANT * self.cell / fastest, self.least_dt) if fastest > 0.0 else np.inf
+
+    def step(self, dt: float) -> None:
+        """Advance by `dt` seconds.
+
+        Raises
+        ------
+        SolverFailed
+            If a field is no longer finite or the pressure solve does not converge.
+        """
+        self.pulse()
+        was_open = self.solids.is_open
+        self.solids.place(self.time + dt)
+        self._advect(dt, was_open)
+        self.pulse()
+        for source in self.sources:
+            births = source.between(self.time, dt)
+            if births is not None and len(births.position):
+                self._source(births)
+        self._force(dt)
+        self._project()
+        keep = np.float32(np.exp(-dt * np.log(20.0) / self.settings.clearing))
         self.density *= keep
         self.heat *= keep
+        self.time += dt
         if not np.isfinite(self.density).all() or not all(np.isfinite(u).all() for u in self.velocity):
             raise SolverFailed("The gas has no finite velocity any more: raise the most substeps or lower the push.")
-
-    def _set_solids(self, motion, share):
-        """Put the bodies onto the grid where they are after a share of the frame."""
-        hulls = self.fragments.hulls
-        n = len(self.fragments)
-        vertices, planes = np.empty_like(hulls.vertices), np.empty_like(hulls.planes)
-        low, high = np.empty((n, 3)), np.empty((n, 3))
-        position, turned = motion.pose(share)
-        placing.place(
-            position, turned, hulls.vertices, hulls.vertex_start, hulls.planes, hulls.face_start, np.zeros(n),
-            vertices, planes, low, high,
-        )  # fmt: skip
-        kernels.rasterise(planes, hulls.face_start, low, high, self.origin, self.cell, self.solid)
-        for axis in range(3):
-            kernels.open_faces(
-                self.solid, axis, position, motion.velocity, motion.spin, self.origin, self.cell, self.weights[axis],
-                self.walls[axis],
-            )  # fmt: skip
 
     def _advect(self, h, was_open):
         """Carry all fields along the flow.
@@ -110,10 +113,10 @@ class GasSolver:
         """
         flow, step = self.velocity, np.float32(h / self.cell)
         scalars = [self.density, self.heat] if self.heat.any() else [self.density]
-        is_open = self.solid == kernels.NONE
+        is_open = self.solids.is_open
         is_clear = np.empty_like(is_open)
         if self.settings.sharp:
-            kernels.clear_of_solids(was_open, is_open, is_clear)
+            solid_kernels.clear_of_solids(was_open, is_open, is_clear)
         before = float(self.density.sum(dtype=np.float64))
         origin, goal = self._traced(flow, step, advect.CENTRE, self.density)
         for number, field in enumerate(scalars):
@@ -155,13 +158,12 @@ class GasSolver:
         advect.correct(u, ahead, *origin, *goal, out)
         return out
 
-    def _source(self, points, share):
+    def _source(self, births):
         added = np.zeros(self.shape, np.float32)
         momentum = np.zeros((3, *self.shape), np.float32)
-        mass = points["mass"] * share
         kernels.splat(
-            points["position"], points["velocity"], mass, self.origin, self.cell, float(points["radius"]), self.solid,
-            added, momentum,
+            births.position, births.velocity, births.mass, self.origin, self.cell, births.radius, self.solids.solid, added,
+            momentum,
         )  # fmt: skip
         self.given += float(added.sum(dtype=np.float64)) * self.cell**3
         if self.settings.heat:
@@ -170,41 +172,66 @@ class GasSolver:
         self.density += added
         for axis in range(3):
             kernels.push(
-                self.velocity[axis], self.weights[axis], axis, added, momentum[axis], np.float32(AIR_DENSITY),
+                self.velocity[axis], self.solids.weights[axis], axis, added, momentum[axis], np.float32(AIR_DENSITY),
                 np.float32(self.settings.push),
             )  # fmt: skip
 
     def _force(self, h):
-        s = self.settings
+        s, weights = self.settings, self.solids.weights
         for axis in range(3):
             if self.gravity[axis]:
                 kernels.lift(
-                    self.velocity[axis], self.weights[axis], axis, self.gravity[axis], self.density, self.heat,
+                    self.velocity[axis], weights[axis], axis, self.gravity[axis], self.density, self.heat,
                     np.float32(h), np.float32(s.weight), np.float32(AIR_DENSITY), np.float32(AIR_TEMPERATURE),
                 )  # fmt: skip
         if s.swirl:
-            vx, vy, vz, size = (np.zeros(self.shape, np.float32) for _ in range(4))
-            kernels.vorticity(*self.velocity, np.float32(1.0 / self.cell), vx, vy, vz, size)
+            curl = kernels.Curl(*(np.zeros(self.shape, np.float32) for _ in range(4)))
+            kernels.vorticity(*self.velocity, np.float32(1.0 / self.cell), *curl)
             for axis in range(3):
-                kernels.confine(
-                    self.velocity[axis], self.weights[axis], axis, vx, vy, vz, size, np.float32(s.swirl * self.cell * h)
-                )
+                kernels.confine(self.velocity[axis], weights[axis], axis, curl, np.float32(s.swirl * self.cell * h))
 
     def _project(self):
-        """Make the flow free of divergence, with walls moving as their bodies do."""
-        for u, weight, wall in zip(self.velocity, self.weights, self.walls):
-            kernels.hold(u, weight, wall)
+        """Make the flow free of divergence, with walls moving as their bodies do, and bodies giving way if they may."""
+        solids = self.solids
+        for u, weight, wall in zip(self.velocity, solids.weights, solids.walls):
+            solid_kernels.hold(u, weight, wall)
         rhs = np.empty(self.shape, np.float32)
-        kernels.divergence(*self.velocity, self.solid, rhs)
-        _balance_pockets(self.solid, rhs)
-        solver = PressureSolver(self.solid == kernels.NONE)
-        self.pressure, self.solution = solver.solve(rhs, tolerance=self.settings.tolerance)
+        solid_kernels.divergence(*self.velocity, solids.solid, rhs)
+        terms = BodyTerms(solids, self.movable, AIR_DENSITY) if self.movable else None
+        balance_pockets(solids.is_open, rhs, terms.giving() if terms is not None else None)
+        solver = PressureSolver(solids.is_open)
+        pressure, self.solution = solver.solve(rhs, tolerance=self.settings.tolerance, terms=terms)
+        if not self.solution.converged:
+            raise SolverFailed(
+                f"The pressure solve left {self.solution.residual:.2g} of the divergence after {self.solution.iterations} "
+                f"rounds, more than the {self.settings.tolerance:.2g} asked for: raise the divergence left, or use larger cells."
+            )
+        before = self.momentum() if terms is not None else None
         for axis in range(3):
-            kernels.subtract_gradient(self.velocity[axis], self.weights[axis], self.pressure, axis)
+            solid_kernels.subtract_gradient(self.velocity[axis], solids.weights[axis], pressure, axis)
+        if terms is not None:
+            self.lost += before - self.momentum()
+            terms.push(pressure)
+            for u, weight, wall in zip(self.velocity, solids.weights, solids.walls):
+                solid_kernels.hold(u, weight, wall)
+
+    def momentum(self) -> np.ndarray:
+        """Return the momentum of the air on open faces, (3,) [N s]."""
+        faces = zip(self.velocity, self.solids.weights)
+        return AIR_DENSITY * self.cell**3 * np.array([float((u * w).sum(dtype=np.float64)) for u, w in faces])
+
+    def field(self) -> SampledField:
+        """Return the velocity as others sample it and push it."""
+        return SampledField(self.velocity, self.solids.weights, self.origin, self.cell, AIR_DENSITY)
 
     def frame(self) -> dict[str, np.ndarray]:
-        """Return what a frame keeps: the dust [kg/m3], float16."""
-        return {"density": self.density.astype(np.float16)}
+        """Return what a frame keeps: the dust [kg/m3], float16; by choice velocity [m/s] on the faces and heat [K]."""
+        arrays = {"density": self.density.astype(np.float16)}
+        if "velocity" in self.keeps:
+            arrays |= {f"velocity_{a}": u.astype(np.float16) for a, u in zip("xyz", self.velocity)}
+        if "heat" in self.keeps:
+            arrays["heat"] = self.heat.astype(np.float16)
+        return arrays
 
     def gauges(self) -> dict[str, float]:
         """Return the numbers judged on every frame."""
@@ -220,7 +247,6 @@ class GasSolver:
             "top_speed": max(float(np.abs(u).max()) for u in self.velocity),
             "pressure_iterations": float(self.solution.iterations),
             "divergence_left": self.solution.residual,
-            "substeps": float(self.substeps),
         }
 
     def snapshot(self) -> dict[str, np.ndarray]:
@@ -229,14 +255,36 @@ class GasSolver:
         return state | {
             "density": self.density.copy(),
             "heat": self.heat.copy(),
-            "given": np.array([self.given, self.drifted]),
+            "solid": self.solids.solid.copy(),
+            "counts": np.array([self.time, self.given, self.drifted]),
+            "lost": self.lost.copy(),
         }
 
     def restore(self, state: dict[str, np.ndarray]) -> None:
         """Take up the state that `snapshot` returned."""
         self.velocity = [state[f"velocity_{a}"].copy() for a in "xyz"]
         self.density, self.heat = state["density"].copy(), state["heat"].copy()
-        self.given, self.drifted = map(float, state["given"])
+        self.solids.solid[:] = state["solid"]
+        self.time, self.given, self.drifted = map(float, state["counts"])
+        self.lost = state["lost"].copy()
+
+    def begin_from(self, frame: dict[str, np.ndarray]) -> None:
+        """Begin with what a baked frame of the same grid holds; what it does not hold begins at rest.
+
+        Raises
+        ------
+        BadValue
+            If the frame's grid is another.
+        """
+        if frame["density"].shape != self.shape:
+            had, have = ("x".join(map(str, s)) for s in (frame["density"].shape, self.shape))
+            raise BadValue(f"The start has {had} cells and this layer {have}: give both the same cell size and corners.")
+        self.density = frame["density"].astype(np.float32)
+        if "heat" in frame:
+            self.heat = frame["heat"].astype(np.float32)
+        if "velocity_x" in frame:
+            self.velocity = [frame[f"velocity_{a}"].astype(np.float32) for a in "xyz"]
+        self.given = float(self.density.sum(dtype=np.float64)) * self.cell**3
 
 
 def _balanced(ahead, corrected):
@@ -249,15 +297,3 @@ def _balanced(ahead, corrected):
     elif less > 0.0:
         taken *= np.float32(more / less)
     return ahead + added + taken
-
-
-def _balance_pockets(solid, rhs):
-    """Spread what a closed pocket's walls squeeze evenly over it: such a pocket has no other way to give."""
-    label, count = ndimage.label(solid == kernels.NONE)
-    if count < 2:
-        return
-    outside = np.unique(np.concatenate([np.take(label, e, axis=a).ravel() for a in range(3) for e in (0, -1)]))
-    mean = ndimage.mean(rhs, label, np.arange(count + 1))
-    mean[0] = 0.0
-    mean[outside] = 0.0
-    rhs -= mean[label].astype(np.float32)

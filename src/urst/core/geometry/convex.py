@@ -1,8 +1,11 @@
 """Convex polyhedra, many at a time, packed for the kernels."""
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
 from scipy.spatial import ConvexHull, QhullError
 
 from urst.core.geometry.mesh import Mesh
@@ -31,9 +34,11 @@ class Polyhedron:
         return Mesh(self.vertices, np.column_stack([loops[first], loops[first + step + 1], loops[first + step + 2]]))
 
 
-@dataclass(frozen=True)
-class Hulls:
-    """`n` convex polyhedra packed end to end; the ragged parts are found through `*_start` (n + 1,) int64."""
+class Hulls(NamedTuple):
+    """`n` convex polyhedra packed end to end; the ragged parts are found through `*_start` (n + 1,) int64.
+
+    A tuple of arrays, so that kernels take it as one argument.
+    """
 
     vertices: np.ndarray
     """(v, 3) float64 [m]"""
@@ -49,26 +54,29 @@ class Hulls:
     """(e, 4) int64: two corners and the two faces that meet there, within the polyhedron"""
     edge_start: np.ndarray
 
-    NAMES = ("vertices", "vertex_start", "planes", "face_start", "loops", "loop_start", "edges", "edge_start")
-
-    def __len__(self) -> int:
+    @property
+    def size(self) -> int:
+        """How many polyhedra there are."""
         return len(self.vertex_start) - 1
-
-    def arrays(self) -> tuple[np.ndarray, ...]:
-        """Return the packed arrays in the order the kernels take them."""
-        return tuple(getattr(self, name) for name in self.NAMES)
-
-    def corners(self, i: int) -> np.ndarray:
-        """Return the corners of polyhedron `i`, (k, 3) [m]."""
-        return self.vertices[self.vertex_start[i] : self.vertex_start[i + 1]]
 
     def radius(self) -> np.ndarray:
         """Return for each polyhedron the greatest distance of a corner from its local origin, (n,) [m]."""
+        if not self.size:
+            return np.zeros(0)
         return np.maximum.reduceat(np.linalg.norm(self.vertices, axis=1), self.vertex_start[:-1])
 
 
 def hull_of(points: np.ndarray) -> Polyhedron:
-    """Convex hull of points (n, 3) with coplanar triangles merged into faces.
+    """Convex hull of points with coplanar triangles merged into faces.
+
+    Parameters
+    ----------
+    points : (n, 3) float [m]
+
+    Returns
+    -------
+    Polyhedron
+        Each edge joins exactly two faces, which run along it in opposite directions.
 
     Raises
     ------
@@ -76,40 +84,81 @@ def hull_of(points: np.ndarray) -> Polyhedron:
         If the points span no volume.
     """
     points = np.asarray(points, float)
-    origin = points.mean(axis=0)
-    scale = np.abs(points - origin).max() or 1.0
+    origin = points.mean(axis=0) if len(points) else np.zeros(3)
+    scale = (np.abs(points - origin).max() if len(points) else 0.0) or 1.0
     try:
         hull = ConvexHull((points - origin) / scale)
     except (QhullError, ValueError) as error:
         raise BadMesh(
             f"These {len(points)} points span no volume, so they have no solid hull: give the piece thickness."
         ) from error
-    group = np.arange(len(hull.simplices))
-    # neighbouring hull triangles whose planes agree belong to one face
-    for i, neighbours in enumerate(hull.neighbors):
-        for j in neighbours:
-            if j > i and np.abs(hull.equations[i] - hull.equations[j]).max() < 1e-7:
-                group[group == group[j]] = group[i]
+    first, second = np.repeat(np.arange(len(hull.simplices)), 3), hull.neighbors.reshape(-1)
+    alike = np.abs(hull.equations[first] - hull.equations[second]).max(axis=1) < 1e-7
+    size = len(hull.simplices)
+    joined = coo_matrix((np.ones(alike.sum()), (first[alike], second[alike])), shape=(size, size))
+    group = connected_components(joined, directed=False)[1]
     used, index = np.unique(hull.simplices, return_inverse=True)
-    simplices = index.reshape(hull.simplices.shape)
-    vertices = points[used]
-    loops, normals = [], []
-    for g in np.unique(group):
-        members = np.unique(simplices[group == g])
-        normal = hull.equations[group == g][0, :3]
-        loops.append(_around(vertices[members], members, normal))
-        normals.append(normal)
-    return Polyhedron(vertices, loops, np.array(normals))
+    triangles = _oriented(index.reshape(hull.simplices.shape), points[used], hull)
+    faces = _outlines(triangles, group)
+    corners = np.unique(np.concatenate([loop for loop, _ in faces]))
+    renumber = np.zeros(len(used), np.int64)
+    renumber[corners] = np.arange(len(corners))
+    normals = np.array([hull.equations[t, :3] for _, t in faces])
+    return Polyhedron(points[used][corners], [renumber[loop] for loop, _ in faces], normals)
 
 
-def _around(points, members, normal):
-    first = np.zeros(3)
-    first[np.argmin(np.abs(normal))] = 1.0
-    across = np.cross(normal, first)
-    across /= np.linalg.norm(across)
-    up = np.cross(normal, across)
-    offset = points - points.mean(axis=0)
-    return members[np.argsort(np.arctan2(offset @ up, offset @ across), kind="stable")]
+def _oriented(triangles, points, hull):
+    """Turn triangles counter-clockwise outside: by their volume about the middle, or, where slivers leave that to
+    rounding, from neighbour to neighbour."""
+    a, b, c = (points[triangles[:, k]] - points.mean(axis=0) for k in range(3))
+    volume = np.einsum("ij,ij->i", a, np.cross(b, c))
+    turned = np.where((volume < 0)[:, None], triangles[:, ::-1], triangles)
+    directed = np.concatenate([turned[:, [0, 1]], turned[:, [1, 2]], turned[:, [2, 0]]])
+    key = directed[:, 0] * len(points) + directed[:, 1]
+    if len(np.unique(key)) == len(key):
+        return turned
+    start = int(np.abs(volume).argmax())
+    done, stack = {start}, [start]
+    while stack:
+        t = stack.pop()
+        edges = {(turned[t, k], turned[t, (k + 1) % 3]) for k in range(3)}
+        for n in hull.neighbors[t]:
+            if n not in done:
+                done.add(n)
+                stack.append(n)
+                if edges & {(turned[n, k], turned[n, (k + 1) % 3]) for k in range(3)}:
+                    turned[n] = turned[n, ::-1]
+    return turned
+
+
+def _outlines(triangles, group):
+    """Return (loop, a triangle of it) for each group of triangles; a group with no single outline stays triangles."""
+    faces = []
+    order = np.argsort(group, kind="stable")
+    for members in np.split(order, np.flatnonzero(np.diff(group[order])) + 1):
+        loop = triangles[members[0]] if len(members) == 1 else _outline(triangles[members])
+        if loop is None:
+            faces += [(triangles[t], t) for t in members]
+        else:
+            faces.append((loop, members[0]))
+    return faces
+
+
+def _outline(triangles):
+    edges = {(int(t[k]), int(t[(k + 1) % 3])) for t in triangles for k in range(3)}
+    after: dict[int, int] = {}
+    for a, b in edges:
+        if (b, a) not in edges:
+            if a in after:
+                return None
+            after[a] = b
+    start = min(after, default=-1)
+    loop, at = [start], after.get(start, start)
+    while at != start and len(loop) <= len(after):
+        loop.append(at)
+        at = after[at]
+    # an outline in several parts, such as one round a hole, is no face
+    return np.array(loop) if len(loop) == len(after) and len(loop) >= 3 else None
 
 
 def pack(solids: list[Polyhedron]) -> Hulls:

@@ -1,7 +1,7 @@
 """Set pieces made from a few numbers.
 
-Every generator returns a list of closed meshes: one for a plain solid, several where the piece is built of
-parts that touch (a wall of bricks). The base rests on z = 0 and stands centred on the origin; z is up.
+Every generator returns a list of meshes: one for a plain solid, several where the piece is built of parts that touch (a
+wall of bricks). All are closed but terrain, which is a sheet. The base rests on z = 0 and stands centred on the origin; z is up.
 """
 
 import numpy as np
@@ -96,3 +96,35 @@ def ball(radius: float, rings: int = 10) -> list[Mesh]:
             a, b = i * sectors + j, i * sectors + k
             triangles += [[a, a + sectors, b + sectors], [a, b + sectors, b]]
     return [Mesh(vertices + [0, 0, radius], np.array(triangles))]
+
+
+def terrain(width: float, depth: float, relief: float, feature: float, cells: int, seed: int) -> list[Mesh]:
+    """Rolling ground as an open sheet: waves of random direction and phase, each octave half as long and half as high.
+
+    Parameters
+    ----------
+    width, depth : float [m]
+    relief : float
+        From the lowest to the highest point [m]; the lowest lies at z = 0.
+    feature : float
+        Length of the longest waves [m].
+    cells : int
+        Squares along the longer side.
+    seed : int
+    """
+    step = max(width, depth) / cells
+    x = np.linspace(-width / 2, width / 2, max(1, round(width / step)) + 1)
+    y = np.linspace(-depth / 2, depth / 2, max(1, round(depth / step)) + 1)
+    gx, gy = np.meshgrid(x, y, indexing="ij")
+    rng, height = np.random.default_rng(seed), np.zeros(gx.shape)
+    for octave in range(5):
+        for _ in range(4):
+            turn, phase = rng.uniform(0, 2 * np.pi, 2)
+            k = 2 * np.pi / feature * 2**octave * rng.uniform(0.7, 1.4)
+            height += 0.5**octave * np.sin(k * (gx * np.cos(turn) + gy * np.sin(turn)) + phase)
+    height -= height.min()
+    height *= relief / max(height.max(), 1e-12)
+    index = np.arange(gx.size).reshape(gx.shape)
+    a, b, c, d = (i.ravel() for i in (index[:-1, :-1], index[1:, :-1], index[1:, 1:], index[:-1, 1:]))
+    triangles = np.concatenate([np.stack([a, b, c], axis=1), np.stack([a, c, d], axis=1)])
+    return [Mesh(np.stack([gx, gy, height], axis=-1).reshape(-1, 3), triangles)]

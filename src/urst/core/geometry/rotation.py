@@ -6,18 +6,21 @@ from scipy.spatial.transform import Rotation
 IDENTITY = np.array([1.0, 0.0, 0.0, 0.0])
 
 
+def turns(quaternion: np.ndarray) -> Rotation:
+    """SciPy's rotations of unit quaternions (..., 4)."""
+    return Rotation.from_quat(np.asarray(quaternion, float), scalar_first=True)
+
+
+def quaternions(rotations: Rotation) -> np.ndarray:
+    """The way back, (..., 4)."""
+    return rotations.as_quat(scalar_first=True)
+
+
 def matrix(quaternion: np.ndarray) -> np.ndarray:
     """Rotation matrices (..., 3, 3) of unit quaternions (..., 4)."""
-    q = np.asarray(quaternion, float)
-    return Rotation.from_quat(q[..., [1, 2, 3, 0]]).as_matrix()
+    return turns(quaternion).as_matrix()
 
 
 def from_degrees(angles) -> np.ndarray:
     """Quaternion (4,) of turns about the fixed axes x, then y, then z [deg]."""
-    x, y, z, w = Rotation.from_euler("xyz", angles, degrees=True).as_quat()
-    return np.array([w, x, y, z])
-
-
-def rotate(quaternion: np.ndarray, points: np.ndarray) -> np.ndarray:
-    """Turn points (..., 3) by quaternions (..., 4)."""
-    return np.einsum("...ij,...j->...i", matrix(quaternion), points)
+    return quaternions(Rotation.from_euler("xyz", angles, degrees=True))

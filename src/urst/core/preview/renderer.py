@@ -8,11 +8,8 @@ from scipy import ndimage
 from urst.core.geometry.view import axes
 from urst.core.preview import kernels
 from urst.core.preview.colour import linear, to_srgb
+from urst.core.preview.look import DIMMING, EXTINCTION
 
-#: light taken out by 1 kg/m3 of fine mineral dust over a metre, 3 Q / (2 rho d) with Q = 2, d = 20 um [m2/kg]
-EXTINCTION = 60.0
-#: light scattered forward goes on almost as if it had not been: the share of extinction that dims what lies behind
-DIMMING = 0.45
 _SUN = np.array([-0.55, -0.8, 1.3])
 _SHADOW = 1536
 
@@ -37,9 +34,13 @@ def _busy(density):
     return ndimage.binary_dilation(blocks, np.ones((3, 3, 3)))
 
 
+def _distance(volume, view):
+    density, origin, cell, _ = volume
+    return float(np.linalg.norm(np.asarray(origin) + 0.5 * cell * np.array(density.shape) - view.eye))
+
+
 def render(
-    view: View, triangles: np.ndarray, colours: np.ndarray, *, normals=None, crease=None, jointed=None, points=None,
-    dust=None,
+    view: View, triangles: np.ndarray, colours: np.ndarray, *, normals=None, crease=None, jointed=None, points=(), dust=(),
 ) -> np.ndarray:  # fmt: skip
     """Render one picture.
 
@@ -50,8 +51,9 @@ def render(
     colours : (t, 3) linear RGB
     normals : optional (t, 3, 3), one a corner; flat where they are not given
     crease, jointed : optional (t, 3) and (t,), the edges to draw and whether as mortar; see `kernels.shade`
-    points : optional (positions (n, 3), sizes (n,) [m], colour (3,))
-    dust : optional (density (nx, ny, nz) [kg/m3], origin (3,) [m], cell [m], albedo (3,))
+    points : list of (positions (n, 3), sizes (n,) [m], colour (3,))
+    dust : list of (density (nx, ny, nz) [kg/m3], origin (3,) [m], cell [m], albedo (3,))
+        The farther ones lie behind the nearer as a whole.
 
     Returns
     -------
@@ -83,24 +85,18 @@ def render(
         depth, index, triangles, np.ascontiguousarray(normals, float), crease, jointed,
         np.ascontiguousarray(colours, float), frame, scale, sun, sun_frame, sun_scale, shadow, background, image,
     )  # fmt: skip
-    if points is not None and len(points[0]):
-        kernels.splat(
-            np.asarray(points[0], float),
-            np.asarray(points[1], float),
-            np.asarray(points[2]),
-            frame,
-            scale,
-            depth,
-            image,
-        )
+    for position, size, colour in points:
+        if len(position):
+            kernels.splat(
+                np.asarray(position, float), np.asarray(size, float), np.asarray(colour), frame, scale, depth, image
+            )
     image = 0.25 * (image[::2, ::2] + image[::2, 1::2] + image[1::2, ::2] + image[1::2, 1::2])
-    if dust is not None and dust[0].max() > 0:
-        density, origin, cell, albedo = dust
+    near = np.minimum(np.minimum(depth[::2, ::2], depth[::2, 1::2]), np.minimum(depth[1::2, ::2], depth[1::2, 1::2]))
+    for density, origin, cell, albedo in sorted(dust, key=lambda d: -_distance(d, view)):
+        if density.max() <= 0:
+            continue
         from_sun, from_sky = np.empty_like(density), np.empty_like(density)
         kernels.light_through(density, DIMMING * EXTINCTION, cell, sun, from_sun, from_sky)
-        near = np.minimum(
-            np.minimum(depth[::2, ::2], depth[::2, 1::2]), np.minimum(depth[1::2, ::2], depth[1::2, 1::2])
-        )
         kernels.veil(
             near, frame, 0.5 * scale, density, _busy(density), from_sun, from_sky, sun, np.asarray(origin, float), float(cell),
             EXTINCTION, np.asarray(albedo, float), image,

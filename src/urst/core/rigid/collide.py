@@ -5,18 +5,35 @@ span on the Gauss map (Gregorius 2013, The Separating Axis Test between Convex P
 clipped against the sides of the reference face and thinned to four points.
 """
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import prange
 
+from urst.core.bodies.mobility import ABSENT, LOOSE
 from urst.core.jit import inline, parallel, serial
 
-FIXED, DRIVEN, LOOSE = 0, 1, 2
-MAX_POLYGON = 64
+
+class Touches(NamedTuple):
+    """What was found for `p` pairs of bodies."""
+
+    counts: np.ndarray  # (p,) int64 points found, 0 to 4
+    normals: np.ndarray  # (p, 3) from the first body to the second
+    points: np.ndarray  # (p, 4, 3) [m]
+    gaps: np.ndarray  # (p, 4) [m]
+
+
+class Ties(NamedTuple):
+    """Which bodies bonds join, looked up by body."""
+
+    start: np.ndarray  # (n + 1,) int64 into the next two
+    neighbours: np.ndarray  # (k,) int64
+    bond: np.ndarray  # (k,) int64
 
 
 @serial
-def find_pairs(low, high, kind, neighbour_start, neighbours, neighbour_bond, bond_alive, pairs):
-    """Write the pairs of bodies whose bounds overlap, at least one of them loose and no living bond between.
+def find_pairs(low, high, kind, ties, bond_alive, pairs):
+    """Write the pairs of bodies whose bounds overlap, both there, at least one loose, and no living bond between.
 
     Returns their number, or -1 if `pairs` (p, 2) is too short. Sorted by first body, then second.
     """
@@ -29,14 +46,14 @@ def find_pairs(low, high, kind, neighbour_start, neighbours, neighbour_bond, bon
             b = order[t]
             if low[b, 0] > high[a, 0]:
                 break
-            if kind[a] != LOOSE and kind[b] != LOOSE:
+            if (kind[a] != LOOSE and kind[b] != LOOSE) or kind[a] == ABSENT or kind[b] == ABSENT:
                 continue
             if low[b, 1] > high[a, 1] or low[a, 1] > high[b, 1] or low[b, 2] > high[a, 2] or low[a, 2] > high[b, 2]:
                 continue
             i, j = min(a, b), max(a, b)
             held = False
-            for k in range(neighbour_start[i], neighbour_start[i + 1]):
-                if neighbours[k] == j and bond_alive[neighbour_bond[k]]:
+            for k in range(ties.start[i], ties.start[i + 1]):
+                if ties.neighbours[k] == j and bond_alive[ties.bond[k]]:
                     held = True
                     break
             if held:
@@ -54,18 +71,16 @@ def find_pairs(low, high, kind, neighbour_start, neighbours, neighbour_bond, bon
 
 
 @parallel
-def touch(pairs, margin, vertices, vertex_start, planes, face_start, loops, loop_start, edges, edge_start,
-          position, counts, normals, points, gaps):  # fmt: skip
-    """Find the contact of every pair: counts (p,), normals (p, 3) from first to second, points (p, 4, 3), gaps (p, 4).
+def touch(pairs, margin, hulls, position, counts, normals, points, gaps):
+    """Find the contact of every pair; see `Touches` for what is written.
 
-    `margin` (n,) [m]: how far apart two bodies may still be noted, the sum of both is used.
+    Arrays that a parallel loop writes stand as arguments of their own: stores through a tuple can get lost.
+
+    `margin` (n,) [m]: how far apart two bodies may still be noted, the sum of both is used; `hulls` in world coordinates.
     """
     for p in prange(len(pairs)):
         i, j = pairs[p, 0], pairs[p, 1]
-        counts[p] = _contact(
-            i, j, margin[i] + margin[j], vertices, vertex_start, planes, face_start, loops, loop_start,
-            edges, edge_start, position, normals[p], points[p], gaps[p],
-        )  # fmt: skip
+        counts[p] = _contact(i, j, margin[i] + margin[j], hulls, position, normals[p], points[p], gaps[p])
 
 
 @inline
@@ -87,8 +102,9 @@ def _face_query(i, j, margin, vertices, vertex_start, planes, face_start):
 
 
 @serial
-def _contact(i, j, margin, vertices, vertex_start, planes, face_start, loops, loop_start, edges, edge_start,
-             position, normal, points, gaps):  # fmt: skip
+def _contact(i, j, margin, hulls, position, normal, points, gaps):
+    vertices, vertex_start, planes, face_start = hulls.vertices, hulls.vertex_start, hulls.planes, hulls.face_start
+    edges, edge_start = hulls.edges, hulls.edge_start
     gap_i, face_i = _face_query(i, j, margin, vertices, vertex_start, planes, face_start)
     if gap_i > margin:
         return 0
@@ -152,10 +168,8 @@ def _contact(i, j, margin, vertices, vertex_start, planes, face_start, loops, lo
         gaps[0] = gap_e
         return 1
     if gap_i >= gap_j - slack:
-        return _face_points(i, j, face_i, margin, vertices, vertex_start, planes, face_start, loops, loop_start,
-                            normal, points, gaps, 1.0)  # fmt: skip
-    return _face_points(j, i, face_j, margin, vertices, vertex_start, planes, face_start, loops, loop_start,
-                        normal, points, gaps, -1.0)  # fmt: skip
+        return _face_points(i, j, face_i, margin, hulls, normal, points, gaps, 1.0)
+    return _face_points(j, i, face_j, margin, hulls, normal, points, gaps, -1.0)
 
 
 @serial
@@ -172,16 +186,19 @@ def _edge_point(p0, p1, q0, q1, vertices, points):
 
 
 @serial
-def _face_points(i, j, face, margin, vertices, vertex_start, planes, face_start, loops, loop_start,
-                 normal, points, gaps, sign):  # fmt: skip
+def _face_points(i, j, face, margin, hulls, normal, points, gaps, sign):
+    vertices, vertex_start, planes, face_start = hulls.vertices, hulls.vertex_start, hulls.planes, hulls.face_start
+    loops, loop_start = hulls.loops, hulls.loop_start
     nx, ny, nz, offset = planes[face, 0], planes[face, 1], planes[face, 2], planes[face, 3]
     facing, other = 2.0, -1
     for g in range(face_start[j], face_start[j + 1]):
         d = planes[g, 0] * nx + planes[g, 1] * ny + planes[g, 2] * nz
         if d < facing:
             facing, other = d, g
-    poly = np.empty((MAX_POLYGON, 3))
-    work = np.empty((MAX_POLYGON, 3))
+    # clipping one convex outline by another adds a corner a side at most; rounding may add a few
+    room = loop_start[other + 1] - loop_start[other] + loop_start[face + 1] - loop_start[face] + 8
+    poly = np.empty((room, 3))
+    work = np.empty((room, 3))
     n = 0
     for k in range(loop_start[other], loop_start[other + 1]):
         poly[n] = vertices[vertex_start[j] + loops[k]]
@@ -206,14 +223,14 @@ def _face_points(i, j, face, margin, vertices, vertex_start, planes, face_start,
                 for x in range(3):
                     work[kept, x] = poly[c, x] + t * (poly[e, x] - poly[c, x])
                 kept += 1
-            if kept >= MAX_POLYGON - 2:
+            if kept >= room - 2:
                 break
         n = kept
         for c in range(n):
             poly[c] = work[c]
         if n == 0:
             break
-    gap = np.empty(MAX_POLYGON)
+    gap = np.empty(room)
     kept = 0
     for c in range(n):
         d = nx * poly[c, 0] + ny * poly[c, 1] + nz * poly[c, 2] - offset
@@ -233,7 +250,7 @@ def _face_points(i, j, face, margin, vertices, vertex_start, planes, face_start,
     shown = np.inf
     for c in range(kept):
         shown = min(shown, gap[c])
-    if low < 0.0 and low < shown - 1e-4 and kept < MAX_POLYGON:
+    if low < 0.0 and low < shown - 1e-4 and kept < room:
         gap[kept] = low
         poly[kept, 0] = vertices[corner, 0] - 0.5 * low * nx
         poly[kept, 1] = vertices[corner, 1] - 0.5 * low * ny

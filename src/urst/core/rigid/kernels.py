@@ -10,8 +10,8 @@ from typing import NamedTuple
 
 import numpy as np
 
+from urst.core.bodies.mobility import ABSENT, DRIVEN, FIXED, LOOSE
 from urst.core.jit import inline, serial
-from urst.core.rigid.collide import DRIVEN, FIXED, LOOSE
 
 #: sweeps over the contacts that give back the bounce, so that the corners of a face agree
 BOUNCE_SWEEPS = 10
@@ -28,7 +28,7 @@ class Bodies(NamedTuple):
     inertia: np.ndarray  # (n, 3, 3) body frame
     inverse_inertia: np.ndarray  # (n, 3, 3) body frame
     mass: np.ndarray  # (n,)
-    kind: np.ndarray  # (n,) int64: FIXED, DRIVEN, LOOSE
+    kind: np.ndarray  # (n,) int64: FIXED, DRIVEN, LOOSE, ABSENT
     awake: np.ndarray  # (n,) uint8
     inverse_mass: np.ndarray  # (n,) 0 where the solver must not move it
     mobility: np.ndarray  # (n, 3, 3) world inverse inertia, 0 likewise
@@ -49,6 +49,48 @@ class Contacts(NamedTuple):
     peak: np.ndarray  # (m,) largest normal impulse in the step
     arm: np.ndarray  # (m, 2, 3) work: anchor seen from each centre
     weight: np.ndarray  # (m, 3) work: effective masses
+
+
+class Surface(NamedTuple):
+    """Surfaces of `n` bodies."""
+
+    friction: np.ndarray  # (n,)
+    restitution: np.ndarray  # (n,)
+    reach: np.ndarray  # (n,) how far a contact point may have moved and be the same [m]
+
+
+class OldContacts(NamedTuple):
+    """Contacts before, to hand on the impulses of."""
+
+    key: np.ndarray  # (p,) sorted first * n + second
+    start: np.ndarray  # (p + 1,) into the next two
+    anchor: np.ndarray  # (m, 3) in the first body's frame
+    push: np.ndarray  # (m, 3) impulse in world coordinates [N s]
+
+
+class Section(NamedTuple):
+    """The patches under `b` bonds; directions in the first body's frame."""
+
+    normal: np.ndarray  # (b, 3)
+    axis: np.ndarray  # (b, 3)
+    area: np.ndarray  # (b,) [m2]
+    moment: np.ndarray  # (b, 2) [m4]
+    extent: np.ndarray  # (b, 2) [m]
+
+
+class Pace(NamedTuple):
+    """The numbers of one step."""
+
+    h: float  # substep [s]
+    substeps: int
+    linear_keep: float  # share of velocity kept over a substep
+    angular_keep: float  # share of spin kept
+    top_speed: float  # [m/s]
+    top_spin: float  # [rad/s]
+    frequency: float  # stiffness of the soft constraints [Hz]; below a quarter of 1 / h
+    push_speed: float  # fastest way out of an overlap [m/s]
+    bounce_speed: float  # approaches slower than this do not bounce [m/s]
+    lag: float  # damping of the bonds, the time constant that multiplies their stiffness [s]
 
 
 class BondState(NamedTuple):
@@ -135,7 +177,7 @@ def move(bodies, h):
     half, turned = np.empty(4), np.empty((3, 3))
     momentum, spin = np.empty(3), np.empty(3)
     for b in range(len(bodies.mass)):
-        if bodies.kind[b] == FIXED or (bodies.kind[b] == LOOSE and not bodies.awake[b]):
+        if bodies.kind[b] == FIXED or bodies.kind[b] == ABSENT or (bodies.kind[b] == LOOSE and not bodies.awake[b]):
             continue
         for c in range(3):
             bodies.position[b, c] += h * bodies.velocity[b, c]
@@ -380,17 +422,9 @@ def _solve_contacts(bodies, contacts, h, biased, frequency, push_speed):
 
 
 @serial
-def step(bodies, contacts, bonds, gravity, h, substeps, linear_keep, angular_keep, top_speed, top_spin, frequency,
-         push_speed, bounce_speed, lag):  # fmt: skip
-    """Advance by `substeps` substeps of `h` seconds, then give back the bounce.
-
-    linear_keep, angular_keep : the share of velocity and spin kept over a substep.
-    top_speed, top_spin : limits [m/s, rad/s].
-    frequency : stiffness of the soft constraints [Hz]; keep it below a quarter of 1/h.
-    push_speed : fastest way out of an overlap [m/s].
-    bounce_speed : approaches slower than this do not bounce [m/s].
-    lag : damping of the bonds, as the time constant that multiplies their stiffness [s].
-    """
+def step(bodies, contacts, bonds, gravity, pace):
+    """Advance by some substeps, then give back the bounce."""
+    h, lag, frequency, push_speed = pace.h, pace.lag, pace.frequency, pace.push_speed
     drift, gap = np.empty(3), np.empty(3)
     bonds.load[:] = 0.0
     for m in range(len(contacts.gap)):
@@ -399,20 +433,20 @@ def step(bodies, contacts, bonds, gravity, h, substeps, linear_keep, angular_kee
         _slip(bodies, i, j, contacts.arm[m, 0], contacts.arm[m, 1], drift)
         contacts.approach[m] = drift[0] * n[0] + drift[1] * n[1] + drift[2] * n[2]
         contacts.peak[m] = 0.0
-    for _ in range(substeps):
+    for _ in range(pace.substeps):
         set_mobility(bodies)
         for b in range(len(bodies.mass)):
             if bodies.inverse_mass[b] > 0.0:
                 for c in range(3):
-                    bodies.velocity[b, c] = linear_keep * (bodies.velocity[b, c] + h * gravity[c])
-                    bodies.spin[b, c] *= angular_keep
+                    bodies.velocity[b, c] = pace.linear_keep * (bodies.velocity[b, c] + h * gravity[c])
+                    bodies.spin[b, c] *= pace.angular_keep
         _prepare(bodies, contacts, bonds, h, lag)
         _solve_bonds(bodies, bonds, h, lag, False)
         _solve_contacts(bodies, contacts, h, True, frequency, push_speed)
         _solve_bonds(bodies, bonds, h, lag, True)
         # once more, since what the bonds gave back may have pushed bodies into each other again
         _solve_contacts(bodies, contacts, h, True, frequency, push_speed)
-        _limit(bodies, top_speed, top_spin)
+        _limit(bodies, pace.top_speed, pace.top_spin)
         move(bodies, h)
         set_mobility(bodies)
         _solve_contacts(bodies, contacts, h, False, frequency, push_speed)
@@ -422,7 +456,7 @@ def step(bodies, contacts, bonds, gravity, h, substeps, linear_keep, angular_kee
     for _ in range(BOUNCE_SWEEPS):
         for m in range(len(contacts.gap)):
             i, j, n = contacts.body[m, 0], contacts.body[m, 1], contacts.normal[m]
-            if contacts.approach[m] > -bounce_speed or contacts.peak[m] == 0.0 or contacts.restitution[m] == 0.0:
+            if contacts.approach[m] > -pace.bounce_speed or contacts.peak[m] == 0.0 or contacts.restitution[m] == 0.0:
                 continue
             if bodies.inverse_mass[i] + bodies.inverse_mass[j] == 0.0:
                 continue
@@ -449,13 +483,9 @@ def _limit(bodies, top_speed, top_spin):
 
 
 @serial
-def gather(pairs, counts, normals, points, gaps, bodies, friction, restitution, old_key, old_start, old_anchor,
-           old_push, reach, out):  # fmt: skip
-    """Fill the contact arrays from the detected patches, handing on the impulses of the same points before.
-
-    old_key (p,) sorted first * n + second; old_start (p + 1,); old_anchor (m, 3) in the first body's frame;
-    old_push (m, 3) impulse in world coordinates; reach (n,): how far a point may have moved to be the same [m].
-    """
+def gather(pairs, found, bodies, surface, old, out):
+    """Fill the contact arrays from the touches found, handing on the impulses of the same points before."""
+    counts, normals, points, gaps = found.counts, found.normals, found.points, found.gaps
     n = len(bodies.mass)
     m = 0
     for p in range(len(pairs)):
@@ -468,9 +498,9 @@ def gather(pairs, counts, normals, points, gaps, bodies, friction, restitution, 
         length = np.sqrt(tx * tx + ty * ty + tz * tz)
         tx, ty, tz = tx / length, ty / length, tz / length
         sx, sy, sz = ny * tz - nz * ty, nz * tx - nx * tz, nx * ty - ny * tx
-        old = np.searchsorted(old_key, i * n + j)
-        known = old < len(old_key) and old_key[old] == i * n + j
-        near = min(reach[i], reach[j])
+        at = np.searchsorted(old.key, i * n + j)
+        known = at < len(old.key) and old.key[at] == i * n + j
+        near = min(surface.reach[i], surface.reach[j])
         for k in range(counts[p]):
             out.body[m, 0], out.body[m, 1] = i, j
             out.normal[m, 0], out.normal[m, 1], out.normal[m, 2] = nx, ny, nz
@@ -483,19 +513,19 @@ def gather(pairs, counts, normals, points, gaps, bodies, friction, restitution, 
                 for c in range(3):
                     out.anchor[m, side, c] = r[0, c] * dx + r[1, c] * dy + r[2, c] * dz
             out.gap[m] = gaps[p, k]
-            out.friction[m] = np.sqrt(friction[i] * friction[j])
-            out.restitution[m] = max(restitution[i], restitution[j])
+            out.friction[m] = np.sqrt(surface.friction[i] * surface.friction[j])
+            out.restitution[m] = max(surface.restitution[i], surface.restitution[j])
             out.impulse[m] = 0.0
             if known:
                 best, chosen = near * near, -1
-                for q in range(old_start[old], old_start[old + 1]):
+                for q in range(old.start[at], old.start[at + 1]):
                     d = 0.0
                     for c in range(3):
-                        d += (old_anchor[q, c] - out.anchor[m, 0, c]) ** 2
+                        d += (old.anchor[q, c] - out.anchor[m, 0, c]) ** 2
                     if d < best:
                         best, chosen = d, q
                 if chosen >= 0:
-                    f = old_push[chosen]
+                    f = old.push[chosen]
                     out.impulse[m, 0] = max(0.0, f[0] * nx + f[1] * ny + f[2] * nz)
                     out.impulse[m, 1] = f[0] * tx + f[1] * ty + f[2] * tz
                     out.impulse[m, 2] = f[0] * sx + f[1] * sy + f[2] * sz
@@ -504,14 +534,16 @@ def gather(pairs, counts, normals, points, gaps, bodies, friction, restitution, 
 
 
 @serial
-def bond_stress(bonds, rotation, normal, axis, area, moment, extent, interval, stress):
+def bond_stress(bonds, rotation, section, interval, stress):
     """Mean tension and shear over a step in every living bond, stress (b, 2) [Pa].
 
     A patch carries N, V, M and T like a beam's section: tension N/A + M1 c1/I1 + M2 c2/I2, shear V/A + T c/J
     (Potyondy & Cundall 2004, A bonded-particle model for rock, eq. 16, with the patch's own section). The extents bound
     the section by a rectangle: exact for one, on the safe side for any other shape.
-    normal, axis (b, 3) in the first body's frame; `interval` [s]: what `load` was summed over.
+    `interval` [s]: what `load` was summed over.
     """
+    normal, axis, area = section.normal, section.axis, section.area
+    moment, extent = section.moment, section.extent
     for b in range(len(bonds.alive)):
         stress[b] = 0.0
         if not bonds.alive[b]:

@@ -2,9 +2,6 @@
 
 from pydantic import BaseModel, ConfigDict, Field
 
-#: raised whenever the same settings no longer give the same bytes
-VERSION = 2
-
 
 class BondSettings(BaseModel):
     """What holds fragments together."""
@@ -32,4 +29,7 @@ class RigidSettings(BaseModel):
     top_speed: float = Field(100.0, gt=0, le=1e4, description="Fastest allowed [m/s]")
     top_spin: float = Field(60.0, gt=0, le=1e4, description="Fastest turn allowed [rad/s]")
     push_speed: float = Field(2.0, gt=0, le=100, description="Fastest way out of an overlap [m/s]")
+    drag: float = Field(
+        1.05, ge=0, le=10, description="Drag coefficient of bodies too small for the cells of a gas that acts on them"
+    )
     settle: float = Field(0.5, ge=0, le=60, description="Seconds under gravity before the first frame, unseen [s]")

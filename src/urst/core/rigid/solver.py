@@ -5,13 +5,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from urst.core.fracture.fragments import Fragments, Patches
-from urst.core.geometry import placing, rotation
+from urst.core.bodies.fragments import Fragments
+from urst.core.bodies.mobility import ABSENT, DRIVEN, FIXED, LOOSE
+from urst.core.bodies.patches import Patches
+from urst.core.bodies.placing import placed
+from urst.core.geometry import rotation
 from urst.core.rigid import collide, kernels
-from urst.core.rigid.collide import DRIVEN, FIXED, LOOSE
-from urst.core.rigid.kernels import Bodies, BondState, Contacts
+from urst.core.rigid.kernels import Bodies, BondState, Contacts, OldContacts, Pace, Section, Surface
 from urst.core.rigid.settings import RigidSettings
-from urst.errors import SolverFailed
+from urst.errors import BadValue, SolverFailed
 
 #: seconds of rest after which an island sleeps
 DOZE = 0.5
@@ -47,6 +49,8 @@ class Matter:
 
 #: gives the poses of the driven bodies at a time [s]: positions (d, 3), quaternions (d, 4)
 Drive = Callable[[float], tuple[np.ndarray, np.ndarray]]
+#: tells which bodies are there at a time [s], (n,) bool
+Presence = Callable[[float], np.ndarray]
 
 
 class RigidSolver:
@@ -54,6 +58,23 @@ class RigidSolver:
 
     Each step finds contacts once and solves them in several substeps; see `kernels` for the method. The same
     input gives the same bytes: the solver runs in one thread, and contact detection writes each pair apart.
+
+    Parameters
+    ----------
+    fragments : Fragments
+    patches : Patches
+        Where they touch; bonds may hold there.
+    matter : Matter
+    settings : RigidSettings
+    gravity : (3,) float [m/s2]
+    drive : callable, optional
+        Where driven bodies are at a time.
+    presence : callable, optional
+        Which bodies are there at a time; all, if not given. One that goes is gone with its bonds, one that comes
+        stands where it would have stood at the start.
+    start_time : float [s]
+    rate : float [1/s]
+        Frames a second, by which `steps` is meant.
     """
 
     def __init__(
@@ -65,16 +86,18 @@ class RigidSolver:
         *,
         gravity: tuple[float, float, float] = (0.0, 0.0, -9.81),
         drive: Drive | None = None,
+        presence: Presence | None = None,
         start_time: float = 0.0,
         rate: float = 24.0,
     ):
         n = len(fragments)
-        self.settings, self.matter, self.drive = settings, matter, drive
+        self.settings, self.matter, self.drive, self.presence = settings, matter, drive, presence
         self.gravity = np.array(gravity, float)
         self.time = start_time
         self.step_dt = 1.0 / (rate * settings.steps)
         self.hulls = fragments.hulls
         self.radius = self.hulls.radius()
+        self.volume = fragments.volume
         mass = fragments.volume * matter.density
         inertia = fragments.inertia * matter.density[:, None, None]
         self.bodies = Bodies(
@@ -86,17 +109,25 @@ class RigidSolver:
             inertia=inertia,
             inverse_inertia=np.linalg.inv(inertia),
             mass=mass,
-            kind=matter.kind,
+            kind=matter.kind.copy(),
             awake=np.ones(n, np.uint8),
             inverse_mass=np.zeros(n),
             mobility=np.zeros((n, 3, 3)),
         )
+        self.surface = Surface(
+            np.asarray(matter.friction, float), np.asarray(matter.restitution, float), np.minimum(0.05, 0.3 * self.radius)
+        )
+        self.taken = np.zeros(3)
+        """impulse from outside that bodies have taken [N s]"""
+        self.held = np.zeros(3)
+        """the same of bodies at rest that held against it [N s]"""
         self.rest = np.zeros(n)
         self.driven = np.flatnonzero(matter.kind == DRIVEN)
         self.contacts = _no_contacts(0)
         self._set_bonds(fragments, patches)
         if drive:
             self._place_driven(*drive(start_time))
+        self._appear()
 
     def _set_bonds(self, fragments, patches):
         held = self.settings.bonds
@@ -120,22 +151,18 @@ class RigidSolver:
             arm=np.zeros((b, 2, 3)),
             inverse=np.zeros((b, 2, 3, 3)),
         )
-        self.section = (
-            patches.normal[use],
-            patches.axis[use],
-            patches.area[use],
-            patches.moment[use],
-            patches.extent[use],
-        )
+        self.section = Section(*(getattr(patches, name)[use] for name in Section._fields))
         rng = np.random.default_rng(held.seed)
         share = np.clip(1.0 + held.scatter * rng.standard_normal(b), 0.05, None)
         self.strength = np.column_stack([held.tension * share, held.shear * share])
         self.load_share = np.zeros(b)
         both = np.concatenate([pair, pair[:, ::-1]])
         order = np.argsort(both[:, 0], kind="stable")
-        self.neighbour_bond = np.concatenate([np.arange(b), np.arange(b)])[order]
-        self.neighbours = both[order, 1].copy()
-        self.neighbour_start = np.searchsorted(both[order, 0], np.arange(n + 1))
+        self.ties = collide.Ties(
+            start=np.searchsorted(both[order, 0], np.arange(n + 1)),
+            neighbours=both[order, 1].copy(),
+            bond=np.concatenate([np.arange(b), np.arange(b)])[order],
+        )
 
     def _stiffness(self, fragments, patches, use):
         """A patch is a bar of the bonds' modulus from centre to centre: E A / L and E I / L."""
@@ -166,7 +193,7 @@ class RigidSolver:
         thrown = (np.abs(velocity) + np.abs(spin)).max(axis=1) > 0
         start = self.bodies.position[thrown].copy(), self.bodies.orientation[thrown].copy()
         kind = self.bodies.kind.copy()
-        self.bodies.kind[thrown | (kind == DRIVEN)] = FIXED
+        self.bodies.kind[(thrown & (kind == LOOSE)) | (kind == DRIVEN)] = FIXED
         self.bodies.velocity[:], self.bodies.spin[:] = 0.0, 0.0
         time = self.time
         for _ in range(int(np.ceil(seconds / self.step_dt))):
@@ -178,9 +205,20 @@ class RigidSolver:
         self.bodies.awake[thrown], self.rest[thrown] = 1, 0.0
         self.time, self.drive = time, drive
 
+    def stable_dt(self) -> float:
+        """Return the longest time that one check for contact serves [s]."""
+        return self.step_dt
+
     def step(self, dt: float) -> None:
-        """Advance by one collision step of `dt` seconds; call it `settings.steps` times a frame."""
+        """Advance by `dt` seconds, with one check for contact.
+
+        Raises
+        ------
+        SolverFailed
+            If a body has no finite place any more.
+        """
         s = self.settings
+        self._appear()
         self._advance(dt, s.linear_damping, s.angular_damping, snapping=True)
 
     def _advance(self, dt, linear_damping, angular_damping, snapping):
@@ -189,11 +227,13 @@ class RigidSolver:
         self._find_contacts(dt)
         self._wake()
         h = dt / s.substeps
-        kernels.step(
-            bodies, self.contacts, self.bonds, self.gravity, h, s.substeps,
-            np.exp(-linear_damping * h), np.exp(-angular_damping * h), s.top_speed, s.top_spin,
-            0.125 / h, s.push_speed, max(2.0 * dt * np.linalg.norm(self.gravity), 0.05), BOND_LAG * h,
+        pace = Pace(
+            h=h, substeps=s.substeps, linear_keep=float(np.exp(-linear_damping * h)),
+            angular_keep=float(np.exp(-angular_damping * h)), top_speed=float(s.top_speed), top_spin=float(s.top_spin),
+            frequency=0.125 / h, push_speed=float(s.push_speed),
+            bounce_speed=float(max(2.0 * dt * np.linalg.norm(self.gravity), 0.05)), lag=BOND_LAG * h,
         )  # fmt: skip
+        kernels.step(bodies, self.contacts, self.bonds, self.gravity, pace)
         self.time += dt
         if pose:
             # whatever rounding the substeps have left
@@ -207,6 +247,22 @@ class RigidSolver:
                 "extreme mass ratio: raise the substeps or clear overlaps at the start."
             )
 
+    def _appear(self):
+        """Let bodies come and go."""
+        if self.presence is None:
+            return
+        here, kind = self.presence(self.time), self.bodies.kind
+        was_here = kind != ABSENT
+        if (here == was_here).all():
+            return
+        kind[:] = np.where(here, self.matter.kind, ABSENT)
+        gone = (~here)[self.bonds.body].any(axis=1) & (self.bonds.alive == 1)
+        self.bonds.alive[gone], self.bonds.impulse[gone], self.load_share[gone] = 0, 0.0, 0.0
+        # what lay against one that went, or will against one that came, must notice
+        self.bodies.awake[:], self.rest[:] = 1, 0.0
+        if self.drive:
+            self._place_driven(*self.drive(self.time))
+
     def _place_driven(self, position, orientation):
         self.bodies.position[self.driven], self.bodies.orientation[self.driven] = position, orientation
         self.bodies.rotation[self.driven] = rotation.matrix(orientation)
@@ -218,8 +274,7 @@ class RigidSolver:
             return None
         position, orientation = self.drive(self.time + dt)
         self.bodies.velocity[self.driven] = (position - self.bodies.position[self.driven]) / dt
-        turn = rotation.Rotation.from_matrix(rotation.matrix(orientation))
-        turn = turn * rotation.Rotation.from_matrix(self.bodies.rotation[self.driven]).inv()
+        turn = rotation.turns(orientation) * rotation.turns(self.bodies.orientation[self.driven]).inv()
         self.bodies.spin[self.driven] = turn.as_rotvec() / dt
         return position, orientation
 
@@ -230,53 +285,34 @@ class RigidSolver:
         moving = (bodies.kind == LOOSE) & (bodies.awake == 1)
         margin = 0.5 * np.minimum(0.02, 0.1 * self.radius)
         margin = margin + dt * (speed + np.where(moving, dt * np.linalg.norm(self.gravity), 0.0))
-        vertices, planes = np.empty_like(h.vertices), np.empty_like(h.planes)
-        low, high = np.empty((len(margin), 3)), np.empty((len(margin), 3))
-        placing.place(
-            bodies.position, bodies.rotation, h.vertices, h.vertex_start, h.planes, h.face_start, margin,
-            vertices, planes, low, high,
-        )  # fmt: skip
+        here = placed(h, bodies.position, bodies.rotation, bodies.velocity, bodies.spin, margin)
         room = 16 * len(margin) + 64
         while True:
             pairs = np.empty((room, 2), np.int64)
-            found = collide.find_pairs(
-                low,
-                high,
-                bodies.kind,
-                self.neighbour_start,
-                self.neighbours,
-                self.neighbour_bond,
-                self.bonds.alive,
-                pairs,
-            )
+            found = collide.find_pairs(here.low, here.high, bodies.kind, self.ties, self.bonds.alive, pairs)
             if found >= 0:
                 break
             room *= 2
         pairs = pairs[:found]
-        counts, normals = np.zeros(found, np.int64), np.zeros((found, 3))
-        points, gaps = np.zeros((found, 4, 3)), np.zeros((found, 4))
-        collide.touch(
-            pairs, margin, vertices, h.vertex_start, planes, h.face_start, h.loops, h.loop_start, h.edges, h.edge_start,
-            bodies.position, counts, normals, points, gaps,
-        )  # fmt: skip
+        found = collide.Touches(
+            np.zeros(found, np.int64), np.zeros((found, 3)), np.zeros((found, 4, 3)), np.zeros((found, 4))
+        )
+        collide.touch(pairs, margin, here.hulls, bodies.position, *found)
         old = self.contacts
         push = np.einsum("m,mi->mi", old.impulse[:, 0], old.normal)
         push += np.einsum("mk,mki->mi", old.impulse[:, 1:], old.tangent)
         key = old.body[:, 0] * len(margin) + old.body[:, 1]
         old_key, first = np.unique(key, return_index=True)
-        self.contacts = _no_contacts(int(counts.sum()))
-        kernels.gather(
-            pairs, counts, normals, points, gaps, bodies, self.matter.friction, self.matter.restitution,
-            old_key, np.append(first, len(key)), old.anchor[:, 0].copy(), push,
-            np.minimum(0.05, 0.3 * self.radius), self.contacts,
-        )  # fmt: skip
+        self.contacts = _no_contacts(int(found.counts.sum()))
+        before = OldContacts(old_key, np.append(first, len(key)), old.anchor[:, 0].copy(), push)
+        kernels.gather(pairs, found, bodies, self.surface, before, self.contacts)
 
     def _load_bonds(self, dt, snapping):
         bonds, held = self.bonds, self.settings.bonds
         if not len(bonds.alive):
             return
         stress = np.empty((len(bonds.alive), 2))
-        kernels.bond_stress(bonds, self.bodies.rotation, *self.section, dt, stress)
+        kernels.bond_stress(bonds, self.bodies.rotation, self.section, dt, stress)
         bearing = self.strength[:, 1] + np.maximum(-stress[:, 0], 0.0) * np.tan(np.radians(held.friction_angle))
         share = np.maximum(stress[:, 0] / self.strength[:, 0], stress[:, 1] / bearing)
         # a sleeping pair is not solved, so its last load stands
@@ -326,6 +362,64 @@ class RigidSolver:
         bodies.awake[:] = ~asleep
         bodies.velocity[asleep], bodies.spin[asleep] = 0.0, 0.0
 
+    def free(self) -> np.ndarray:
+        """Return which bodies forces may move, (n,) bool."""
+        return self.bodies.kind == LOOSE
+
+    def inverse_mass(self) -> np.ndarray:
+        """Return 1 / mass (n,) [1/kg], 0 for what does not move now."""
+        return np.where(self.free() & (self.bodies.awake == 1), 1.0 / self.bodies.mass, 0.0)
+
+    def inverse_inertia(self) -> np.ndarray:
+        """Return the inverse inertia in world axes (n, 3, 3) [1/(kg m2)], 0 for what does not move now."""
+        turned = self.bodies.rotation @ self.bodies.inverse_inertia @ np.transpose(self.bodies.rotation, (0, 2, 1))
+        return np.where((self.inverse_mass() > 0.0)[:, None, None], turned, 0.0)
+
+    def take(self, impulse: np.ndarray, twist: np.ndarray) -> None:
+        """Take impulses from outside, through the centres (n, 3) [N s] and about them (n, 3) [N m s].
+
+        A body asleep is woken by what would move it faster than rest allows, and holds against the rest.
+        """
+        bodies = self.bodies
+        asleep = self.free() & (bodies.awake == 0)
+        if asleep.any():
+            roused = asleep & (np.linalg.norm(impulse, axis=1) > REST_SPEED * bodies.mass)
+            if roused.any():
+                label = self._island_labels()
+                wake = asleep & np.isin(label, label[roused])
+                bodies.awake[wake], self.rest[wake] = 1, 0.0
+        moved = self.inverse_mass()
+        bodies.velocity[:] += moved[:, None] * impulse
+        bodies.spin[:] += np.einsum("nij,nj->ni", self.inverse_inertia(), twist)
+        self.taken += impulse[moved > 0.0].sum(axis=0)
+        self.held += impulse[moved == 0.0].sum(axis=0)
+
+    def poses(self) -> dict[str, np.ndarray]:
+        """Return position (n, 3) [m] and orientation (n, 4) as they are now."""
+        return {"position": self.bodies.position.copy(), "orientation": self.bodies.orientation.copy()}
+
+    def begin_from(self, frame: dict[str, np.ndarray]) -> None:
+        """Begin with the bodies of a baked frame; nothing is settled then.
+
+        Raises
+        ------
+        BadValue
+            If the frame has other bodies or bonds.
+        """
+        bodies, n = self.bodies, len(self.rest)
+        if frame["position"].shape != (n, 3) or len(frame["bond_alive"]) != len(self.bonds.alive):
+            raise BadValue(
+                f"The start holds {len(frame['position'])} bodies and {len(frame['bond_alive'])} bonds, this layer {n} and "
+                f"{len(self.bonds.alive)}: let both fall from the same breaks, with the same bonds."
+            )
+        for name in ("position", "orientation", "velocity", "spin"):
+            getattr(bodies, name)[:] = frame[name]
+        bodies.orientation[:] /= np.linalg.norm(bodies.orientation, axis=1, keepdims=True)
+        bodies.rotation[:] = rotation.matrix(bodies.orientation)
+        self.bonds.alive[:] = frame["bond_alive"]
+        if self.drive:
+            self._place_driven(*self.drive(self.time))
+
     def frame(self) -> dict[str, np.ndarray]:
         """Return what a frame keeps: poses and velocities (float32) and the bonds' state."""
         b = self.bodies
@@ -365,14 +459,19 @@ class RigidSolver:
         }
 
     _CONTACTS = ("body", "normal", "tangent", "anchor", "gap", "impulse", "friction", "restitution")
-    _BODIES = ("position", "orientation", "rotation", "velocity", "spin", "awake", "inverse_mass")
+    _BODIES = ("position", "orientation", "rotation", "velocity", "spin", "kind", "awake", "inverse_mass")
 
     def snapshot(self) -> dict[str, np.ndarray]:
         """Return the whole state, so that a solver restored from it goes on to the same bytes."""
         state = {f"body_{k}": getattr(self.bodies, k).copy() for k in self._BODIES}
         state |= {f"contact_{k}": getattr(self.contacts, k).copy() for k in self._CONTACTS}
         state |= {f"bond_{k}": getattr(self.bonds, k).copy() for k in ("alive", "impulse")}
-        return state | {"rest": self.rest.copy(), "load_share": self.load_share.copy(), "time": np.array([self.time])}
+        return state | {
+            "rest": self.rest.copy(),
+            "load_share": self.load_share.copy(),
+            "time": np.array([self.time]),
+            "ledger": np.array([self.taken, self.held]),
+        }
 
     def restore(self, state: dict[str, np.ndarray]) -> None:
         """Take up the state that `snapshot` returned."""
@@ -385,6 +484,7 @@ class RigidSolver:
             getattr(self.bonds, k)[:] = state[f"bond_{k}"]
         self.rest, self.load_share = state["rest"].copy(), state["load_share"].copy()
         self.time = float(state["time"][0])
+        self.taken, self.held = state["ledger"].copy()
 
 
 def _no_contacts(m):

@@ -19,7 +19,8 @@ const stage = new Stage($('stage'), shotId);
 const strata = new Strata($('strata'), clock, choose);
 const gauges = new Gauges($('gauges'), clock, number => act(`mend/${number}`), finding => { choose(finding.layer); clock.go(finding.frame); });
 
-const of = kind => state.layers.find(x => x.kind === kind && x.done);
+// Layers of which something is on disk, by what the stage draws of them.
+const drawn = representation => state.layers.filter(x => x.representation === representation && x.done);
 const layer = () => state.layers.find(x => x.id === chosen) || state.layers[0];
 
 function toast(text, lasts = false) {
@@ -57,7 +58,7 @@ async function refresh(documentChanged = false, panel = documentChanged) {
     if (mine && state.runs.length) x.running = mine;
   }
   clock.range(state.start, state.end, state.rate);
-  stage.topSpeed = Math.max(4, Math.ceil(Math.max(0, ...(of('fall')?.gauges.top_speed || []))));
+  stage.topSpeed = Math.max(4, Math.ceil(Math.max(0, ...drawn('bodies').flatMap(x => x.gauges.top_speed || []))));
   strata.draw(state, chosen);
   gauges.draw(state, layer());
   header();
@@ -95,22 +96,28 @@ function header() {
 // Draw the frame in view from whatever is baked.
 function show() {
   if (!state) return;
-  const f = clock.frame, fall = of('fall'), shed = of('shed'), billow = of('billow'), broken = of('break');
-  const got = x => (x && x.frames.includes(f) ? frames.get(x.key, f) : null);
-  const pose = got(fall), points = got(shed), dust = got(billow);
+  const f = clock.frame, bodies = drawn('bodies'), points = drawn('points'), volumes = drawn('volume');
+  const moving = bodies.filter(x => x.moving), still = bodies.filter(x => !x.moving);
+  const got = x => (x.frames.includes(f) ? frames.get(x.key, f) : null);
+  const posed = moving.map(x => ({ layer: x, frame: got(x) }));
   // what is still on its way leaves the last picture standing
-  if (fall && fall.frames.includes(f) && !pose) return;
-  const past = fall && !pose;
+  if (posed.some(({ layer: x, frame }) => x.frames.includes(f) && !frame)) return;
+  const shown = posed.filter(x => x.frame);
+  const past = moving.length > 0 && !shown.length;
+  const domains = volumes.length ? volumes.map(x => meta.domains[x.id]).filter(Boolean) : Object.values(meta.domains);
   stage.show({
-    fallKey: pose ? fall.key : null, breakKey: broken?.key, frame: pose, points, dust, selected: chosen,
-    domain: billow ? { low: billow.domain?.low, ...meta.domains[billow.id] } : Object.values(meta.domains)[0],
+    at: f, posed: shown, still: shown.length ? [] : still, domains,
+    points: points.map(x => ({ layer: x, arrays: got(x) })).filter(x => x.arrays),
+    volumes: volumes.map(x => ({ layer: x, arrays: got(x), domain: meta.domains[x.id] })).filter(x => x.arrays && x.domain),
   }).catch(error => toast(error.message));
-  for (const x of [fall, shed, billow]) if (x) frames.ahead(x.key, x.frames, f, clock.playing ? 16 : 3);
-  const stale = [fall, shed, billow].filter(x => x?.state === 'stale').map(x => x.name);
+  const ahead = [...moving, ...points, ...volumes];
+  for (const x of ahead) frames.ahead(x.key, x.frames, f, clock.playing ? 16 : 3);
+  const stale = ahead.filter(x => x.state === 'stale').map(x => x.name);
   $('stamp').hidden = !stale.length;
   $('stamp').textContent = `${stale.join(', ')} stale`;
-  $('notice').hidden = !past && Boolean(fall || broken);
-  $('notice').textContent = state.runs.length ? 'The first frames are being baked.' : past
+  const none = !ahead.some(x => x.frames.includes(f)), any = ahead.length + still.length > 0;
+  $('notice').hidden = !(past || (none && !still.length));
+  $('notice').textContent = state.runs.length ? 'The first frames are being baked.' : any
     ? `Frame ${f} is not baked yet.` : 'Nothing is baked yet: this is the set as it stands. Press Bake.';
   legend();
 }
@@ -211,7 +218,11 @@ document.addEventListener('keydown', event => {
 
 $('set').addEventListener('click', () => openSet(0));
 $('recipe').addEventListener('change', event => { if (event.target.matches('[data-piece]')) openSet(event.target.value); });
-$('recipe').addEventListener('click', event => { if (event.target.closest('#bake')) bake(); if (event.target.closest('#add-cue')) addCue(); });
+$('recipe').addEventListener('click', event => {
+  if (event.target.closest('#bake')) bake();
+  if (event.target.closest('#add-cue')) addCue();
+  if (event.target.closest('#add-pace')) htmx.ajax('POST', `${base}/pace`, { target: '#recipe', values: { frame: clock.frame } });
+});
 $('commands').addEventListener('click', () => palette.open());
 $('undo').addEventListener('click', () => act('history/undo'));
 $('redo').addEventListener('click', () => act('history/redo'));
@@ -239,7 +250,7 @@ addEventListener('resize', () => { if (state) strata.draw(state, chosen); });
 clock.onFrame(show);
 clock.ready = frame => {
   if (frame > clock.end) return true;
-  const moving = ['fall', 'shed', 'billow'].map(of).filter(x => x && x.frames.includes(frame));
+  const moving = state.layers.filter(x => x.moving && x.representation && x.done && x.frames.includes(frame));
   return moving.every(x => { frames.get(x.key, frame); return frames.has(x.key, frame); });
 };
 

@@ -2,10 +2,6 @@
 // and throwing its shadow on the set.
 import * as THREE from '../vendor/three.js';
 
-// Light taken out by dust of 1 kg/m3 over a metre: fine mineral dust, 3 Q / (2 rho d) with d = 20 um [m2/kg].
-const EXTINCTION = 60;
-// Light scattered forward goes on almost as if it had not been: the share of extinction that dims what lies behind.
-const DIMMING = 0.45;
 const STEPS = 64;
 
 const vertexShader = 'varying vec2 vUv; void main() { vUv = uv; gl_Position = vec4(position.xy, 0.0, 1.0); }';
@@ -78,9 +74,10 @@ function volume(old, shape, format, channels) {
 }
 
 export class Dust {
-  // sun: unit vector towards it
-  constructor(sun) {
+  // sun: unit vector towards it; look: { extinction, dimming }
+  constructor(sun, look) {
     this.sun = sun;
+    this.look = look;
     this.density = this.light = null;
     this.triangle = new THREE.Mesh(new THREE.PlaneGeometry(2, 2));
     this.triangle.frustumCulled = false;
@@ -94,7 +91,7 @@ export class Dust {
     this.march = new THREE.ShaderMaterial({
       vertexShader, fragmentShader: march, depthTest: false, depthWrite: false,
       uniforms: {
-        ...shared, dust: { value: null }, eye: { value: new THREE.Vector3() }, most: { value: 0 }, extinction: { value: EXTINCTION }, cell: { value: 0.1 },
+        ...shared, dust: { value: null }, eye: { value: new THREE.Vector3() }, most: { value: 0 }, extinction: { value: look.extinction }, cell: { value: 0.1 },
         sun: { value: sun }, sunlight: { value: new THREE.Color(0.62, 0.56, 0.48) }, skylight: { value: new THREE.Color(0.36, 0.38, 0.41) },
         bounce: { value: new THREE.Color(0.16, 0.15, 0.14) }, albedo: { value: new THREE.Color('#c9c0b2') },
       },
@@ -114,7 +111,7 @@ export class Dust {
     this.density = volume(this.density, domain.shape, THREE.RedFormat, 1);
     this.density.image.data = density;
     this.light = volume(this.light, half, THREE.RGFormat, 2);
-    this.shine(density, 2 * EXTINCTION * DIMMING * most * domain.cell / (8 * 65025), [nx, ny, nz], half);
+    this.shine(density, 2 * this.look.extinction * this.look.dimming * most * domain.cell / (8 * 65025), [nx, ny, nz], half);
     this.density.needsUpdate = this.light.needsUpdate = true;
     const u = this.march.uniforms;
     u.dust.value = this.density;
@@ -155,7 +152,20 @@ export class Dust {
 
   clear() { this.march.uniforms.most.value = 0; }
 
-  render(renderer, camera, image, size) {
+  dense() { return this.march.uniforms.most.value > 0; }
+
+  // From the camera to the middle of the domain.
+  distance(camera) {
+    const { low, high } = this.march.uniforms;
+    return low.value.clone().add(high.value).multiplyScalar(0.5).distanceTo(camera.position);
+  }
+
+  dispose() {
+    for (const x of [this.density, this.light, this.target, this.march, this.join]) x?.dispose();
+  }
+
+  // Lay the dust over a picture, { texture, depthTexture }, onto a target, or the screen where that is null.
+  render(renderer, camera, image, size, onto) {
     const u = this.march.uniforms, any = u.most.value > 0;
     this.join.uniforms.shown.value = any ? 1 : 0;
     if (any) {
@@ -172,7 +182,7 @@ export class Dust {
     this.join.uniforms.scene.value = image.texture;
     this.join.uniforms.dustImage.value = this.target.texture;
     this.triangle.material = this.join;
-    renderer.setRenderTarget(null);
+    renderer.setRenderTarget(onto);
     renderer.render(this.screen, this.view);
   }
 }

@@ -54,8 +54,9 @@ export class Stage {
     this.lights();
     this.image = new THREE.WebGLRenderTarget(4, 4, { samples: 4, type: THREE.HalfFloatType });
     this.image.depthTexture = new THREE.DepthTexture(4, 4, THREE.UnsignedIntType);
-    this.dust = new Dust(SUN);
-    this.points();
+    this.between = [0, 1].map(() => new THREE.WebGLRenderTarget(4, 4, { type: THREE.HalfFloatType, depthBuffer: false }));
+    this.clouds = new Map();
+    this.swarms = new Map();
     this.grid = this.makeGrid();
     this.scene.add(this.grid);
     this.figure = this.makeFigure();
@@ -77,13 +78,24 @@ export class Stage {
     this.scene.add(this.sun, this.sun.target);
   }
 
-  points() {
-    const material = () => new THREE.ShaderMaterial({
-      vertexShader: POINT_VERTEX, fragmentShader: POINT_FRAGMENT, uniforms: { scale: { value: 500 }, colour: { value: new THREE.Color('#8c5443') } },
-    });
-    this.chips = new THREE.Points(new THREE.BufferGeometry(), material());
-    this.chips.frustumCulled = false;
-    this.scene.add(this.chips);
+  // Points of one layer.
+  swarm(id) {
+    if (!this.swarms.has(id)) {
+      const material = new THREE.ShaderMaterial({
+        vertexShader: POINT_VERTEX, fragmentShader: POINT_FRAGMENT, uniforms: { scale: { value: this.pointScale || 500 }, colour: { value: new THREE.Color() } },
+      });
+      const points = new THREE.Points(new THREE.BufferGeometry(), material);
+      points.frustumCulled = false;
+      this.scene.add(points);
+      this.swarms.set(id, points);
+    }
+    return this.swarms.get(id);
+  }
+
+  // Dust of one layer.
+  cloud(id) {
+    if (!this.clouds.has(id)) this.clouds.set(id, new Dust(SUN, this.meta.look));
+    return this.clouds.get(id);
   }
 
   // A draughtsman's figure of 1.75 m, turned like a skittle and flattened front to back.
@@ -111,19 +123,19 @@ export class Stage {
   async load(meta) {
     this.meta = meta;
     const set = await getArrays(`/shots/${this.shotId}/set`);
-    this.bounds = extent(set, meta, p => p.motion !== 'fixed');
-    this.loose = extent(set, meta, p => p.motion === 'loose');
+    const moves = p => p.motion !== 'fixed', any = meta.pieces.some(moves);
+    this.bounds = extent(set, meta, p => (any ? moves(p) : !p.endless));
+    this.loose = meta.pieces.some(p => p.motion === 'loose') ? extent(set, meta, p => p.motion === 'loose') : this.bounds;
     const { low } = this.loose;
     const parts = new Map();
-    const info = Array.from(set.piece, i => {
+    const info = Array.from(set.piece, (i, n) => {
       const part = parts.get(i) || 0;
       parts.set(i, part + 1);
-      return { ...this.look(i), part, centre: [0, 0, 0] };
+      const b = 3 * n;
+      return { ...this.look(i), part, shade: set.shade[n], centre: [set.centre[b], set.centre[b + 1], set.centre[b + 2]] };
     });
     for (const x of info) x.parts = parts.get(x.piece);
     this.set = this.makeBodies({ ...set, count: info.length, info });
-    const broken = meta.pieces.find(p => meta.broken.includes(p.name)) || meta.pieces[0];
-    this.dust.albedo(new THREE.Color(broken?.dust || '#c9c0b2'));
     this.aim();
     const front = Math.min(low[1], 0) - 0.2;
     this.figure.position.set(Math.max(low[0] + 0.4, -4.5), Math.max(front, -3.2), 0);
@@ -135,6 +147,12 @@ export class Stage {
   look(piece) {
     const { name, colour, motion, jointed } = this.meta.pieces[piece] || { name: 'gone', colour: '#888888', motion: 'loose', jointed: false };
     return { name, colour, motion, jointed, piece };
+  }
+
+  // Whether a piece is seen at a frame.
+  seen(piece, frame) {
+    const p = this.meta.pieces[piece];
+    return !p || (p.seen && (p.since === null || frame >= p.since) && (p.until === null || frame <= p.until));
   }
 
   aim() {
@@ -149,19 +167,21 @@ export class Stage {
 
   makeBodies(parts) {
     const bodies = new Bodies(parts);
-    bodies.pose(new Float32Array(parts.info.flatMap(x => x.centre)), null, null);
+    bodies.rest = new Float32Array(parts.info.flatMap(x => x.centre));
+    bodies.pose(bodies.rest, null, null);
     return bodies;
   }
 
-  // Fragments of a Break or Fall result, made once for each key.
-  async fragments(key) {
+  // Fragments of a layer's result, made once for each key.
+  async fragments({ id, key }) {
     if (this.statics.has(key)) return this.statics.get(key);
+    const cast = this.meta.casts[id] || [];
     const work = getArrays(`/data/${key}/static`).then(s => {
       const count = s.piece.length, perPiece = new Map();
       const info = Array.from({ length: count }, (_, b) => {
-        const p = s.piece[b], number = (perPiece.get(p) || 0) + 1;
+        const p = cast[s.piece[b]] ?? -1, number = (perPiece.get(p) || 0) + 1;
         perPiece.set(p, number);
-        return { ...this.look(p), number, part: s.part[b], mass: s.mass?.[b], volume: s.volume[b],
+        return { ...this.look(p), number, part: s.part[b], shade: s.shade[b], mass: s.mass?.[b], volume: s.volume[b],
           centre: [s.centre[3 * b], s.centre[3 * b + 1], s.centre[3 * b + 2]] };
       });
       const bodies = this.makeBodies({ ...s, count, info });
@@ -187,62 +207,75 @@ export class Stage {
     return work;
   }
 
-  // Show what is known: { fall, break } bodies or null, frame arrays or null, points, dust.
-  async show({ fallKey, breakKey, frame, points, dust, domain, selected }) {
-    const key = fallKey || breakKey;
-    const bodies = key ? await this.fragments(key) : null;
-    const want = [];
-    if (bodies) want.push(bodies);
-    if (this.set && !fallKey) want.push(this.set);
+  // Show what is known at a frame: posed and still bodies of layers, else the set; points and volumes of layers.
+  async show({ at, posed, still, points, volumes, domains }) {
+    const layers = [...posed, ...still.map(layer => ({ layer, frame: null }))];
+    const found = await Promise.all(layers.map(({ layer }) => this.fragments(layer)));
+    const carried = new Set(found.flatMap(b => b.info.map(x => x.piece)));
+    const want = [...found];
+    if (this.set && this.set.info.some(x => !carried.has(x.piece))) want.push(this.set);
     for (const old of this.live || []) if (!want.includes(old)) this.scene.remove(old.mesh);
     for (const b of want) { this.scene.add(b.mesh); b.mesh.visible = this.shown.fragments; }
     this.live = want;
-    this.frame = frame;
-    if (bodies) {
+    found.forEach((bodies, n) => {
+      const { frame } = layers[n];
+      bodies.frame = frame;
       const shift = this.explode ? bodies.outward.map(x => x * this.explode * 1.6) : null;
-      const rest = new Float32Array(bodies.info.flatMap(x => x.centre));
-      bodies.pose(frame?.position || rest, frame?.orientation, shift);
+      bodies.pose(this.away(bodies, at, frame?.position || bodies.rest), frame?.orientation, shift);
       this.paint(bodies, frame);
+    });
+    if (this.set && want.includes(this.set)) {
+      this.set.frame = null;
+      this.set.pose(this.away(this.set, at, this.set.rest, carried), null, null);
+      this.paint(this.set, null);
     }
-    if (this.set && want.includes(this.set)) this.hideBroken(bodies);
     this.showPoints(points);
-    this.domainOf = domain;
-    if (dust && this.shown.dust && dust.meta.most > 0) this.dust.set(dust.density, dust.meta.most, domain);
-    else this.dust.clear();
-    this.showDomain(selected);
+    this.showVolumes(volumes);
+    this.showDomains(domains);
     this.draw();
   }
 
-  hideBroken(bodies) {
-    const broken = new Set(bodies ? bodies.info.map(x => x.piece) : []);
-    this.set.pose(new Float32Array(this.set.count * 3).map((_, i) => (broken.has(this.set.info[Math.floor(i / 3)].piece) ? 1e6 : 0)), null, null);
-    this.paint(this.set, null);
+  // Positions with those that are not to be seen put out of sight.
+  away(bodies, at, position, carried) {
+    const hidden = b => !this.seen(bodies.info[b].piece, at) || carried?.has(bodies.info[b].piece);
+    if (!bodies.info.some((_, b) => hidden(b))) return position;
+    return Float32Array.from(position, (x, i) => (hidden(Math.floor(i / 3)) ? 1e6 : x));
   }
 
   showPoints(points) {
-    const g = this.chips.geometry;
-    if (points && this.shown.points && points.position.length) {
-      g.setAttribute('position', new THREE.BufferAttribute(points.position, 3));
-      g.setAttribute('size', new THREE.BufferAttribute(points.size, 1));
-      g.setDrawRange(0, points.size.length);
-      this.chips.visible = true;
-      const first = this.meta.pieces.find(p => this.meta.broken.includes(p.name));
-      this.chips.material.uniforms.colour.value.set(first ? first.colour : '#8c5443').multiplyScalar(1.15);
-    } else this.chips.visible = false;
-    this.debris = points;
+    for (const [id, swarm] of this.swarms) swarm.visible = this.shown.points && points.some(p => p.layer.id === id);
+    for (const { layer, arrays } of points) {
+      const swarm = this.swarm(layer.id), g = swarm.geometry;
+      g.setAttribute('position', new THREE.BufferAttribute(arrays.position, 3));
+      g.setAttribute('size', new THREE.BufferAttribute(arrays.size, 1));
+      g.setDrawRange(0, arrays.size.length);
+      swarm.visible = this.shown.points && arrays.size.length > 0;
+      swarm.material.uniforms.colour.value.set(this.meta.matter[layer.id].colour).multiplyScalar(this.meta.look.chip);
+    }
   }
 
-  showDomain(on) {
-    this.domain.visible = this.shown.domain && Boolean(this.domainOf);
+  showVolumes(volumes) {
+    for (const cloud of this.clouds.values()) cloud.clear();
+    if (!this.shown.dust) return;
+    for (const { layer, arrays, domain } of volumes) {
+      if (!(arrays.meta.most > 0)) continue;
+      const cloud = this.cloud(layer.id);
+      cloud.albedo(new THREE.Color(this.meta.matter[layer.id].dust));
+      cloud.set(arrays.density, arrays.meta.most, domain);
+    }
+  }
+
+  showDomains(domains) {
+    this.domain.visible = this.shown.domain && domains.length > 0;
     if (!this.domain.visible) return;
-    const { low, cell, shape } = this.domainOf, box = new THREE.Box3(new THREE.Vector3(...low), new THREE.Vector3(...low.map((x, i) => x + cell * shape[i])));
-    const helper = new THREE.Box3Helper(box);
+    const lines = domains.flatMap(({ low, cell, shape }) => {
+      const high = low.map((x, i) => x + cell * shape[i]);
+      const c = [...Array(8)].map((_, i) => [i & 1 ? high[0] : low[0], i & 2 ? high[1] : low[1], i & 4 ? high[2] : low[2]]);
+      return [0, 1, 2, 3, 4, 5, 6, 7, 0, 2, 1, 3, 4, 6, 5, 7, 0, 4, 1, 5, 2, 6, 3, 7].flatMap(i => c[i]);
+    });
     this.domain.geometry.dispose();
-    const c = [...Array(8)].map((_, i) => [i & 1 ? box.max.x : box.min.x, i & 2 ? box.max.y : box.min.y, i & 4 ? box.max.z : box.min.z]);
-    const lines = [0, 1, 2, 3, 4, 5, 6, 7, 0, 2, 1, 3, 4, 6, 5, 7, 0, 4, 1, 5, 2, 6, 3, 7].flatMap(i => c[i]);
     this.domain.geometry = new THREE.BufferGeometry();
     this.domain.geometry.setAttribute('position', new THREE.Float32BufferAttribute(lines, 3));
-    helper.dispose();
   }
 
   paint(bodies, frame) {
@@ -264,8 +297,7 @@ export class Stage {
       else {
         colour.set(x.colour);
         // bricks of one batch differ a little
-        const wobble = 1 + 0.34 * ((x.part * 0.61803) % 1 - 0.5);
-        if (x.parts > 1) colour.multiplyScalar(wobble);
+        if (x.parts > 1) colour.multiplyScalar(x.shade);
       }
     });
   }
@@ -285,9 +317,7 @@ export class Stage {
     return { eye: plain(this.camera.position), target: plain(this.controls.target) };
   }
 
-  frameOn(body) {
-    const bodies = this.live?.[0];
-    if (!bodies) return;
+  frameOn({ bodies, body }) {
     const i = body * 12, at = new THREE.Vector3(bodies.data[i], bodies.data[i + 1], bodies.data[i + 2]);
     const way = this.camera.position.clone().sub(this.controls.target).setLength(Math.max(1.2, bodies.radius[body] * 6));
     this.controls.target.copy(at);
@@ -306,24 +336,24 @@ export class Stage {
     canvas.addEventListener('pointerleave', () => { probe.hidden = true; });
     canvas.addEventListener('dblclick', event => {
       const hit = this.hit(event);
-      if (hit) this.frameOn(hit.body);
+      if (hit) this.frameOn(hit);
     });
   }
 
   hit(event) {
-    const bodies = this.live?.[0];
-    if (!bodies || !this.shown.fragments) return null;
+    if (!this.live || !this.shown.fragments) return null;
     const box = this.renderer.domElement.getBoundingClientRect();
     const x = (event.clientX - box.left) / box.width * 2 - 1, y = 1 - (event.clientY - box.top) / box.height * 2;
-    const far = new THREE.Vector3(x, y, 0.5).unproject(this.camera);
-    return bodies.pick(this.camera.position, far.sub(this.camera.position).normalize());
+    const way = new THREE.Vector3(x, y, 0.5).unproject(this.camera).sub(this.camera.position).normalize();
+    const hits = this.live.map(bodies => ({ bodies, ...bodies.pick(this.camera.position, way) })).filter(h => h.distance !== undefined);
+    return hits.sort((a, b) => a.distance - b.distance)[0] || null;
   }
 
   probeAt(event, probe) {
-    const hit = this.hit(event), bodies = this.live?.[0];
+    const hit = this.hit(event);
     probe.hidden = !hit;
     if (!hit) return;
-    const x = bodies.info[hit.body], f = this.frame, lines = [];
+    const { bodies } = hit, x = bodies.info[hit.body], f = bodies.frame, lines = [];
     if (x.mass !== undefined) {
       const v = f ? Math.hypot(...[0, 1, 2].map(i => f.velocity[3 * hit.body + i])) : 0;
       lines.push(`<span class="num">${x.mass >= 1000 ? `${(x.mass / 1000).toFixed(2)} t` : `${x.mass.toPrecision(3)} kg`} &nbsp; ${v.toFixed(1)} m/s</span>`);
@@ -356,7 +386,9 @@ export class Stage {
     const angle = THREE.MathUtils.degToRad(this.angle || 54);
     this.camera.fov = THREE.MathUtils.radToDeg(2 * Math.atan(Math.tan(angle / 2) / this.camera.aspect));
     this.camera.updateProjectionMatrix();
-    this.chips.material.uniforms.scale.value = size.y / (2 * Math.tan(THREE.MathUtils.degToRad(this.camera.fov) / 2));
+    this.pointScale = size.y / (2 * Math.tan(THREE.MathUtils.degToRad(this.camera.fov) / 2));
+    for (const swarm of this.swarms.values()) swarm.material.uniforms.scale.value = this.pointScale;
+    for (const target of this.between) target.setSize(size.x, size.y);
     this.draw();
   }
 
@@ -369,8 +401,24 @@ export class Stage {
       this.figure.visible = this.shown.figure;
       this.renderer.setRenderTarget(this.image);
       this.renderer.render(this.scene, this.camera);
-      this.dust.render(this.renderer, this.camera, this.image, this.renderer.getDrawingBufferSize(new THREE.Vector2()));
+      this.composite();
       this.element.dataset.drawn = String(Number(this.element.dataset.drawn || 0) + 1);
+    });
+  }
+
+  // Lay the clouds over the picture one after another, the farthest first, the last onto the screen.
+  composite() {
+    const size = this.renderer.getDrawingBufferSize(new THREE.Vector2());
+    const clouds = [...this.clouds.values()].filter(c => c.dense()).sort((a, b) => b.distance(this.camera) - a.distance(this.camera));
+    if (!clouds.length) {
+      this.clear ??= new Dust(SUN, this.meta?.look || { extinction: 1, dimming: 1 });
+      clouds.push(this.clear);
+    }
+    let from = this.image;
+    clouds.forEach((cloud, n) => {
+      const onto = n === clouds.length - 1 ? null : this.between[n % 2];
+      cloud.render(this.renderer, this.camera, { texture: from.texture, depthTexture: this.image.depthTexture }, size, onto);
+      from = onto;
     });
   }
 }

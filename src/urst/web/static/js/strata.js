@@ -72,10 +72,11 @@ export class Strata {
     const row = 37, svg = make('svg', { class: 'links', width: 24, height: row * layers.length, 'aria-hidden': 'true' });
     const at = new Map(layers.map((x, i) => [x.id, i]));
     for (const layer of layers) {
-      for (const source of layer.reads) {
+      for (const source of [...layer.reads, ...layer.coupled.filter(x => at.get(x) < at.get(layer.id))]) {
         const a = at.get(source) * row + row / 2 + 4, b = at.get(layer.id) * row + row / 2 - 4, x = 22 - 6 * Math.min(3, Math.abs(at.get(layer.id) - at.get(source)));
         const mine = layer.id === chosen || source === chosen;
-        svg.append(make('path', { d: `M22,${a} C${x},${a} ${x},${b} 22,${b} m-3,-3 l3,3 l-3,3`, class: mine ? 'mine' : '' }));
+        const both = layer.coupled.includes(source) ? ` M22,${a} m-3,-3 l3,3 l-3,3` : '';
+        svg.append(make('path', { d: `M22,${a} C${x},${a} ${x},${b} 22,${b} m-3,-3 l3,3 l-3,3${both}`, class: mine ? 'mine' : '' }));
       }
     }
     return svg;
@@ -91,7 +92,7 @@ export class Strata {
     name.firstChild.textContent = layer.name;
     name.lastChild.textContent = layer.running ? String(layer.running.frame) : layer.state === 'partial' ? `${layer.done}/${layer.total}` : layer.state;
     name.setAttribute('aria-pressed', String(chosen));
-    name.title = layer.reads.length ? `reads ${layer.reads.join(', ')}` : 'reads no other layer';
+    name.title = [layer.reads.length ? `reads ${layer.reads.join(', ')}` : 'reads no other layer', ...(layer.coupled.length ? [`coupled with ${layer.coupled.join(', ')}`] : [])].join('; ');
     name.addEventListener('click', () => this.choose(layer.id));
     const lane = document.createElement('div');
     lane.className = 'lane';
@@ -168,9 +169,5 @@ function words(layer) {
   if (layer.state === 'absent') return 'not baked yet';
   if (layer.state === 'stale') return 'stale: a setting changed since this was baked';
   if (layer.state === 'partial') return 'stopped here';
-  if (layer.kind === 'break') {
-    const g = layer.gauges;
-    return `${g.fragments[0]} fragments, ${(g.smallest[0] * 1000).toPrecision(2)} to ${(g.largest[0] * 1000).toPrecision(3)} L · ${(100 * g.volume_kept[0]).toFixed(2)} % of the volume kept`;
-  }
-  return '';
+  return layer.summary;
 }

@@ -5,9 +5,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from urst.core.fracture.estimate import mean_size
-from urst.core.materials import MATERIALS
-from urst.shot import scene
-from urst.shot.document import BreakLayer, Shot
+from urst.core.fracture.settings import FractureSettings
+from urst.scene.materials import MATERIALS
+from urst.scene.pieces import SetPiece
+from urst.scene.placing import bounds, fastest, placed
+from urst.scene.shapes import MOST_PARTS, volumes
+from urst.scene.world import World
 
 
 @dataclass(frozen=True)
@@ -24,22 +27,22 @@ class Breaking:
     """fragments, within what the setting allows"""
 
 
-def breaking(shot: Shot, layer: BreakLayer) -> Breaking | None:
+def breaking(shot: World, pieces: list[SetPiece], s: FractureSettings) -> Breaking | None:
     """Estimate fragment size and count of a break, None where nothing moves and nothing can fall.
 
     The struck region is stretched at about its speed over its reach: the focus where cracks gather round one, half the
     largest piece else.
     """
-    s = layer.settings
-    pieces = [p for p in shot.pieces if p.name in s.pieces]
-    speed, cause = scene.fastest(shot)
+    if not pieces:
+        return None
+    speed, cause = fastest(shot)
     if speed <= 0.0:
-        low, high = scene.bounds(shot, skip_fixed=True) or (np.zeros(3), np.zeros(3))
+        low, high = bounds(shot, skip_fixed=True) or (np.zeros(3), np.zeros(3))
         fall = float(np.linalg.norm(shot.gravity)) * float(high[2] - max(0.0, low[2]))
         speed, cause = float(np.sqrt(2.0 * fall)), "a fall from the top"
     volume, near, parts, reach, matter = 0.0, 0.0, 0, 0.0, MATERIALS[pieces[0].material]
     for piece in pieces:
-        for mesh, mine in zip(scene.placed(piece, shot), scene.volumes(piece.shape)):
+        for mesh, mine in zip(placed(piece, shot), volumes(piece.shape)):
             away = np.linalg.norm(mesh.vertices.mean(axis=0) - s.focus) / s.focus_radius
             volume, parts = volume + mine, parts + 1
             near += mine * float(np.exp(-0.5 * away**2))
@@ -50,5 +53,5 @@ def breaking(shot: Shot, layer: BreakLayer) -> Breaking | None:
         return None
     density = pieces[0].bulk()[0]
     size = mean_size(matter.toughness, density, matter.stiffness, speed / reach)
-    count = int(np.clip(parts + volume / size**3, parts, 20_000))
+    count = int(np.clip(parts + volume / size**3, parts, MOST_PARTS))
     return Breaking(cause, speed, size, count)

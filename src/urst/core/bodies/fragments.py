@@ -1,10 +1,9 @@
-"""Fragments and the patches they share: what the fracture makes and the rigid bodies take."""
+"""Fragments: the bodies that a break makes and that fall, with their mass, their stand-ins and their skins."""
 
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 
 import numpy as np
 
-from urst.core.fracture import kernels
 from urst.core.geometry.convex import Hulls, Polyhedron, hull_of, pack
 from urst.core.geometry.mesh import Mesh, mass_properties
 
@@ -38,14 +37,33 @@ class Fragments:
     def to_arrays(self) -> dict[str, np.ndarray]:
         """Return everything as named arrays, for the store."""
         arrays = {f.name: getattr(self, f.name) for f in fields(self) if f.name != "hulls"}
-        return arrays | {f"hull_{name}": getattr(self.hulls, name) for name in Hulls.NAMES}
+        return arrays | {f"hull_{name}": getattr(self.hulls, name) for name in Hulls._fields}
 
     @classmethod
     def from_arrays(cls, arrays: dict[str, np.ndarray]) -> "Fragments":
         """Rebuild from what `to_arrays` returned."""
-        hulls = Hulls(**{name: arrays[f"hull_{name}"] for name in Hulls.NAMES})
+        hulls = Hulls(**{name: arrays[f"hull_{name}"] for name in Hulls._fields})
         plain = {f.name: arrays[f.name] for f in fields(cls) if f.name != "hulls"}
         return cls(hulls=hulls, **plain)
+
+    def only(self, numbers: np.ndarray) -> "Fragments":
+        """Return some of the fragments, in the order given."""
+        numbers = np.asarray(numbers, np.int64)
+        h = self.hulls
+        corner, vertex_start = _ragged(h.vertex_start, numbers)
+        face, face_start = _ragged(h.face_start, numbers)
+        loop, loop_start = _ragged(h.loop_start, face)
+        edge, edge_start = _ragged(h.edge_start, numbers)
+        skin, skin_start = _ragged(self.skin_start, numbers)
+        hulls = Hulls(
+            h.vertices[corner], vertex_start, h.planes[face], face_start, h.loops[loop], loop_start, h.edges[edge], edge_start
+        )
+        plain = {f.name: getattr(self, f.name)[numbers] for f in fields(self)[:5]}
+        return Fragments(**plain, hulls=hulls, skin=self.skin[skin], skin_start=skin_start, inner=self.inner[skin])
+
+    def of_pieces(self, piece: np.ndarray) -> "Fragments":
+        """Return the same fragments under other piece numbers (n,)."""
+        return replace(self, piece=np.asarray(piece, np.int64))
 
     def world_hulls(self) -> Hulls:
         """Return the stand-ins where the set stands."""
@@ -57,36 +75,11 @@ class Fragments:
         return Hulls(vertices, h.vertex_start, planes, h.face_start, h.loops, h.loop_start, h.edges, h.edge_start)
 
 
-@dataclass(frozen=True)
-class Patches:
-    """Flat areas where two fragments lie against each other, with the section properties of each."""
-
-    pair: np.ndarray
-    """(m, 2) int64 fragments"""
-    area: np.ndarray
-    """(m,) float64 [m2]"""
-    centre: np.ndarray
-    """(m, 3) float64 [m]"""
-    normal: np.ndarray
-    """(m, 3) from the first fragment to the second"""
-    axis: np.ndarray
-    """(m, 3) first principal axis in the plane; the second is normal x axis"""
-    moment: np.ndarray
-    """(m, 2) float64 [m4]: second moments of area about the two axes"""
-    extent: np.ndarray
-    """(m, 2) float64 [m]: farthest point along the two axes"""
-
-    def __len__(self) -> int:
-        return len(self.area)
-
-    def to_arrays(self) -> dict[str, np.ndarray]:
-        """Return everything as named arrays, for the store."""
-        return {f"patch_{f.name}": getattr(self, f.name) for f in fields(self)}
-
-    @classmethod
-    def from_arrays(cls, arrays: dict[str, np.ndarray]) -> "Patches":
-        """Rebuild from what `to_arrays` returned."""
-        return cls(**{f.name: arrays[f"patch_{f.name}"] for f in fields(cls)})
+def _ragged(start, numbers):
+    """Items of some of many runs, and where each run then starts."""
+    size = np.diff(start)[numbers]
+    begin = np.concatenate([[0], np.cumsum(size)]).astype(np.int64)
+    return np.repeat(start[numbers] - begin[:-1], size) + np.arange(begin[-1]), begin
 
 
 @dataclass(frozen=True)
@@ -101,6 +94,8 @@ class Solid:
     """its faces, where it is convex and they are known"""
     part: int = 0
     """tells the parts of a piece apart, such as its bricks"""
+    skin: Mesh | None = None
+    """what is seen of it, where that is not `mesh`"""
 
 
 def assemble(solids: list[Solid]) -> Fragments:
@@ -113,7 +108,8 @@ def assemble(solids: list[Solid]) -> Fragments:
         centres.append(mass.centroid)
         volumes.append(mass.volume)
         inertias.append(mass.inertia)
-        skins.append((solid.mesh.vertices - mass.centroid)[solid.mesh.triangles])
+        seen = solid.skin or solid.mesh
+        skins.append((seen.vertices - mass.centroid)[seen.triangles])
         inner.append(solid.inner)
     count = [len(s) for s in skins]
     return Fragments(
@@ -140,37 +136,10 @@ def joined(sets: list[Fragments]) -> Fragments:
 
     packed = {
         name: starts([getattr(s.hulls, name) for s in sets]) if name.endswith("_start") else hull(name)
-        for name in Hulls.NAMES
+        for name in Hulls._fields
     }
     return Fragments(
         skin_start=starts([s.skin_start for s in sets]),
         hulls=Hulls(**packed),
         **{f.name: chain(f.name) for f in fields(Fragments) if f.name not in ("skin_start", "hulls")},
     )
-
-
-def find_patches(fragments: Fragments, gap: float) -> Patches:
-    """Find every patch across which two fragments touch.
-
-    Parameters
-    ----------
-    fragments : Fragments
-    gap : float
-        The widest joint that still counts as touching [m].
-    """
-    h = fragments.world_hulls()
-    low = np.minimum.reduceat(h.vertices, h.vertex_start[:-1])
-    high = np.maximum.reduceat(h.vertices, h.vertex_start[:-1])
-    room = 32 * len(fragments) + 64
-    while True:
-        rows, pairs = np.empty((room, 14)), np.empty((room, 2), np.int64)
-        found = kernels.shared_patches(
-            h.vertices, h.vertex_start, h.planes, h.face_start, h.loops, h.loop_start, low, high, gap, rows, pairs
-        )
-        if found >= 0:
-            break
-        room *= 2
-    rows, pairs = rows[:found], pairs[:found]
-    order = np.lexsort((pairs[:, 1], pairs[:, 0]))
-    rows, pairs = rows[order], pairs[order]
-    return Patches(pairs, rows[:, 0], rows[:, 1:4], rows[:, 4:7], rows[:, 7:10], rows[:, 10:12], rows[:, 12:14])

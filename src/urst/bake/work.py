@@ -1,0 +1,93 @@
+"""One step of a plan on its way to disk: one layer, or several that are stepped together."""
+
+from typing import Any
+
+from urst.core.coupling.exchanges import exchange
+from urst.core.coupling.group import Group, Member
+from urst.kinds.inputs import Inputs, Pulse
+from urst.kinds.kind import Arrays
+from urst.kinds.working import Begun
+from urst.shot.document import Shot
+from urst.store.store import Store
+
+#: arrays and gauges of a frame, by layer id
+Results = dict[str, tuple[Arrays, dict[str, float]]]
+
+
+class Work:
+    """The layers of a step, set up.
+
+    Parameters
+    ----------
+    shot, store : Shot, Store
+    layers : tuple of str
+        Ids; what is read comes before what reads it.
+    keys : dict
+        Content keys by layer id.
+    pulse : callable
+        Called often within long work; raises to end it.
+    """
+
+    def __init__(self, shot: Shot, store: Store, layers: tuple[str, ...], keys: dict[str, str], pulse: Pulse):
+        self.shot, self.clock = shot, shot.clock()
+        self.begun: dict[str, Begun] = {}
+        for name in layers:
+            layer = shot.layer(name)
+            kind = shot.kind_of(layer)
+            self.begun[name] = kind.begin(Inputs(shot, layer, store, keys, self.begun, pulse))
+            self.begun[name].meta["kind"] = kind.name
+        moving = {n: b for n, b in self.begun.items() if b.solver is not None}
+        self.group = Group(
+            [Member(n, b.solver, b.readers) for n, b in moving.items()], self._exchanges(moving)
+        ) if moving else None  # fmt: skip
+        self.pulse = pulse
+
+    def _exchanges(self, moving) -> list[tuple[str, Any]]:
+        readers = {id(b.solver): b.readers for b in moving.values()}
+        found = []
+        for c in self.shot.couplings:
+            if c.first in moving and c.second in moving:
+                first, second = moving[c.first].solver, moving[c.second].solver
+                found.append((c.second, exchange(first, second, readers, c.forth, c.back)))
+        return found
+
+    @property
+    def moving(self) -> bool:
+        """Whether there are frames at all."""
+        return self.group is not None
+
+    def first(self) -> Results:
+        """Return the first frame."""
+        for begun in self.begun.values():
+            begun.settle()
+        return self._results()
+
+    def next(self, frame: int) -> Results:
+        """Advance to `frame` and return it."""
+        assert self.group is not None
+        self.pulse()
+        for begun in self.begun.values():
+            for feed in begun.feeds:
+                feed.load(frame)
+        dt = self.clock.dt(frame)
+        self.group.advance(self.clock.seconds(frame) - dt, dt)
+        return self._results()
+
+    def _results(self):
+        assert self.group is not None
+        frames, gauges = self.group.frames(), self.group.gauges()
+        return {name: (frames[name], gauges[name]) for name in frames}
+
+    def snapshot(self) -> Arrays:
+        """Return the state after the last frame."""
+        assert self.group is not None
+        return self.group.snapshot()
+
+    def restore(self, frame: int, state: Arrays) -> None:
+        """Take up the state after `frame`."""
+        assert self.group is not None
+        if frame > self.shot.start:
+            for begun in self.begun.values():
+                for feed in begun.feeds:
+                    feed.load(frame)
+        self.group.restore(state)

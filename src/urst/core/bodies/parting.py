@@ -1,0 +1,32 @@
+"""Bodies whose bonds part: what sheds debris where they do."""
+
+import numpy as np
+
+from urst.core.bodies.boundary import Boundary
+from urst.core.bodies.patches import Patches
+
+
+class Parting:
+    """A boundary, the patches its bonds hold, and which of these have parted.
+
+    Parameters
+    ----------
+    boundary : Boundary
+    patches : Patches
+        Of the same fragments.
+    bonds : (b,) int64
+        The patch under each bond.
+
+    Attributes
+    ----------
+    parted : (b,) bool
+        Set by whoever feeds it.
+    """
+
+    def __init__(self, boundary: Boundary, patches: Patches, bonds: np.ndarray):
+        self.boundary, self.patches, self.bonds = boundary, patches, bonds
+        self.parted: np.ndarray = np.zeros(len(bonds), bool)
+
+    def span(self, before, after, start: float, dt: float) -> None:
+        """Move the bodies from one pose to another; see `Boundary.span`."""
+        self.boundary.span(before, after, start, dt)

@@ -1,0 +1,90 @@
+"""Bringing packed convex hulls to where their bodies are."""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from urst.core.geometry.convex import Hulls
+from urst.core.jit import serial
+
+
+class Placed(NamedTuple):
+    """`n` convex bodies where they are and how they move, for the kernels of whatever meets them."""
+
+    hulls: Hulls
+    """in world coordinates [m]"""
+    low: np.ndarray
+    """(n, 3) float64 [m]: least corner of each, less its margin"""
+    high: np.ndarray
+    """(n, 3) float64 [m]"""
+    position: np.ndarray
+    """(n, 3) float64 [m]: centres of mass"""
+    rotation: np.ndarray
+    """(n, 3, 3) float64"""
+    velocity: np.ndarray
+    """(n, 3) float64 [m/s]"""
+    spin: np.ndarray
+    """(n, 3) float64 [rad/s]"""
+
+
+class Obstacles(NamedTuple):
+    """What of placed bodies points bounce off: flat, as parallel kernels want it."""
+
+    planes: np.ndarray
+    face_start: np.ndarray
+    low: np.ndarray
+    high: np.ndarray
+    position: np.ndarray
+    velocity: np.ndarray
+    spin: np.ndarray
+
+
+def obstacles(bodies: Placed) -> Obstacles:
+    """Return placed bodies as obstacles."""
+    h = bodies.hulls
+    return Obstacles(h.planes, h.face_start, bodies.low, bodies.high, bodies.position, bodies.velocity, bodies.spin)
+
+
+def placed(hulls: Hulls, position, rotation, velocity, spin, margin) -> Placed:
+    """Bring hulls from body to world coordinates.
+
+    Parameters
+    ----------
+    hulls : Hulls
+        In body coordinates.
+    position, rotation, velocity, spin : (n, 3), (n, 3, 3), (n, 3), (n, 3) float64
+        As in `Placed`.
+    margin : float or (n,) float [m]
+        By how much the bounds are widened.
+    """
+    n = hulls.size
+    world = hulls._replace(vertices=np.empty_like(hulls.vertices), planes=np.empty_like(hulls.planes))
+    low, high = np.empty((n, 3)), np.empty((n, 3))
+    _place(hulls, np.ascontiguousarray(position), np.ascontiguousarray(rotation), np.broadcast_to(margin, n).astype(float), world, low, high)
+    return Placed(world, low, high, position, rotation, velocity, spin)
+
+
+@serial
+def _place(hulls, position, rotation, margin, out, low, high):
+    """Write the vertices and planes of `out` and the bounds low, high (n, 3), widened by `margin` (n,) [m]."""
+    vertices, planes = hulls.vertices, hulls.planes
+    for b in range(len(position)):
+        r = rotation[b]
+        for c in range(3):
+            low[b, c], high[b, c] = np.inf, -np.inf
+        for k in range(hulls.vertex_start[b], hulls.vertex_start[b + 1]):
+            for c in range(3):
+                x = r[c, 0] * vertices[k, 0] + r[c, 1] * vertices[k, 1] + r[c, 2] * vertices[k, 2] + position[b, c]
+                out.vertices[k, c] = x
+                low[b, c] = min(low[b, c], x)
+                high[b, c] = max(high[b, c], x)
+        for c in range(3):
+            low[b, c] -= margin[b]
+            high[b, c] += margin[b]
+        for f in range(hulls.face_start[b], hulls.face_start[b + 1]):
+            shift = planes[f, 3]
+            for c in range(3):
+                n = r[c, 0] * planes[f, 0] + r[c, 1] * planes[f, 1] + r[c, 2] * planes[f, 2]
+                out.planes[f, c] = n
+                shift += n * position[b, c]
+            out.planes[f, 3] = shift

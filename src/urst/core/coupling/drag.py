@@ -1,0 +1,164 @@
+"""Drag between a gas and what flies in it: what one gains the other loses."""
+
+from collections.abc import Callable
+
+import numpy as np
+
+from urst.core.debris.kernels import CHIP, HANG
+from urst.core.debris.solver import DebrisSolver
+from urst.core.fields.sampled import SampledField
+from urst.core.gas.air import AIR_DENSITY, AIR_VISCOSITY
+from urst.core.geometry.convex import Hulls
+from urst.core.rigid.solver import RigidSolver
+
+#: rounds in which drag and speed find each other
+_ROUNDS = 4
+
+
+def impulses(
+    field: SampledField, points, velocity, inverse_mass, rate: Callable[[np.ndarray], np.ndarray], reach, dt: float, *,
+    on_points: float, on_field: float,
+) -> np.ndarray:  # fmt: skip
+    """Return what drag gives to points in `dt` seconds, (n, 3) [N s].
+
+    Taken implicitly, in the points' speed and in what all of them together do to the field, so that nothing overshoots.
+
+    Parameters
+    ----------
+    field : SampledField
+    points, velocity, inverse_mass : (n, 3) [m], (n, 3) [m/s], (n,) [1/kg]
+    rate : callable
+        Drag over speed [kg/s] at a relative speed (n,) [m/s].
+    reach : (n,) float
+        See `SampledField.sample`.
+    on_points, on_field : float
+        How strongly each side is acted on; 1 is physical.
+    """
+    air, response = field.sample(points, reach)
+    held = (response > 0.0).all(axis=1) & (inverse_mass > 0.0)
+    relative = np.where(held[:, None], air - velocity, 0.0)
+    speed = np.linalg.norm(relative, axis=1)
+    strength = dt * rate(speed)
+    for _ in range(_ROUNDS):
+        strength = dt * rate(speed / (1.0 + on_points * strength * inverse_mass))
+    strength = np.where(held, strength, 0.0)
+    load = on_field * field.load(points, reach, strength) if on_field > 0.0 else 0.0
+    return strength[:, None] * relative / (1.0 + (on_points * strength * inverse_mass)[:, None] + load)
+
+
+class BodyDrag:
+    """Form drag of convex bodies: F = rho C A u^2 / 2, A the area seen along the flow.
+
+    A convex body's shadow is half the sum of its faces' shadows (Cauchy).
+
+    Parameters
+    ----------
+    solver : RigidSolver
+    """
+
+    def __init__(self, solver: RigidSolver):
+        self.solver = solver
+        self.area, self.normal = _faces(solver.hulls)
+        self.start = solver.hulls.face_start[:-1]
+        self.face_of = np.repeat(np.arange(solver.hulls.size), np.diff(solver.hulls.face_start))
+
+    def shadow(self, direction: np.ndarray) -> np.ndarray:
+        """Return the area of each body seen along a direction of its own (n, 3), unit, [m2]."""
+        local = np.einsum("nji,nj->ni", self.solver.bodies.rotation, direction)
+        seen = self.area * np.abs(np.einsum("fi,fi->f", self.normal, local[self.face_of]))
+        return 0.5 * np.add.reduceat(seen, self.start)
+
+    def act(self, field: SampledField, dt: float, share: np.ndarray, *, on_bodies: float, on_field: float):
+        """Let the field drag the bodies and they the field.
+
+        Parameters
+        ----------
+        field : SampledField
+        dt : float [s]
+        share : (n,) float
+            The part of each body's drag that is acted out here; the rest the field solves by itself.
+        on_bodies, on_field : float
+            How strongly each side is acted on.
+
+        Returns
+        -------
+        (given, taken, exchanged)
+            what the field gave and the bodies took, (3,) [N s]; and the sum of the sizes of all impulses.
+        """
+        bodies, solver = self.solver.bodies, self.solver
+        inside = field.holds(bodies.position)
+        inverse_mass = np.where(inside & (share > 0.0), solver.inverse_mass(), 0.0)
+        if not inverse_mass.any():
+            return np.zeros(3), np.zeros(3), 0.0
+        reach = np.maximum(1.0, solver.radius / field.cell)
+        air, _ = field.sample(bodies.position, reach)
+        along = air - bodies.velocity
+        along /= np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-12)
+        half = 0.5 * field.density * solver.settings.drag * share * self.shadow(along)
+        impulse = impulses(
+            field, bodies.position, bodies.velocity, inverse_mass, lambda speed: half * speed, reach, dt,
+            on_points=on_bodies, on_field=on_field,
+        )  # fmt: skip
+        before = solver.taken + solver.held
+        solver.take(on_bodies * impulse, np.zeros_like(impulse))
+        taken = solver.taken + solver.held - before
+        given = -field.deposit(bodies.position, reach, -on_field * impulse) if on_field > 0.0 else taken
+        return given, taken, float(np.abs(impulse).sum())
+
+
+class PointDrag:
+    """Drag of chips by Schiller & Naumann (1933); puffs take on the speed of the air and weigh nothing here.
+
+    Parameters
+    ----------
+    solver : DebrisSolver
+    """
+
+    def __init__(self, solver: DebrisSolver):
+        self.solver = solver
+
+    def act(self, field: SampledField, dt: float, *, on_points: float, on_field: float):
+        """Let the field drag the points and they the field; see `BodyDrag.act`."""
+        solver, points = self.solver, self.solver.points
+        inside = field.holds(points.position)
+        points.airborne[:] = inside
+        if not inside.any():
+            return np.zeros(3), np.zeros(3), 0.0
+        mass, reach = solver.mass(), np.ones(len(inside))
+        inverse_mass = np.where(inside & (mass > 0.0), 1.0 / np.maximum(mass, 1e-30), 0.0)
+        thick = 3.0 * np.pi * AIR_VISCOSITY * points.size
+
+        def rate(speed):
+            return thick * (1.0 + 0.15 * (AIR_DENSITY * speed * points.size / AIR_VISCOSITY) ** 0.687)
+
+        impulse = impulses(
+            field, points.position, points.velocity, inverse_mass, rate, reach, dt, on_points=on_points, on_field=on_field
+        )
+        points.velocity[:] += on_points * impulse * inverse_mass[:, None]
+        taken = on_points * impulse.sum(axis=0)
+        solver.taken += taken
+        self._hang(field, inside & (points.kind != CHIP), reach, dt)
+        given = -field.deposit(points.position, reach, -on_field * impulse) if on_field > 0.0 else taken
+        return given, taken, float(np.abs(impulse).sum())
+
+    def _hang(self, field, puff, reach, dt):
+        points = self.solver.points
+        if puff.any():
+            air, response = field.sample(points.position[puff], reach[puff])
+            toward = np.where((response > 0.0).all(axis=1)[:, None], air - points.velocity[puff], 0.0)
+            points.velocity[puff] += (1.0 - np.exp(-HANG * dt)) * toward
+
+
+def _faces(hulls: Hulls):
+    """Area (f,) and normal (f, 3) of every face."""
+    size = np.diff(hulls.loop_start)
+    face = np.repeat(np.arange(len(size)), size)
+    owner = np.repeat(np.arange(hulls.size), np.diff(hulls.face_start))
+    corner = hulls.vertices[hulls.loops + hulls.vertex_start[owner[face]]]
+    after = np.arange(1, len(face) + 1)
+    after[hulls.loop_start[1:] - 1] = hulls.loop_start[:-1]
+    first = corner[hulls.loop_start[:-1]][face]
+    cross = np.cross(corner - first, corner[after] - first)
+    total = np.add.reduceat(cross, hulls.loop_start[:-1])
+    normal = hulls.planes[:, :3]
+    return 0.5 * np.abs(np.einsum("fi,fi->f", total, normal)), normal

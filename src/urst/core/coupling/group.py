@@ -1,0 +1,86 @@
+"""Solvers stepped together on one clock."""
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from urst.core.coupling.exchanges import Exchange
+from urst.core.coupling.feeding import Feeding
+
+#: share of a step by which time may be cut too long, so that rounding makes no step more
+_SLACK = 1e-9
+
+
+@dataclass
+class Member:
+    """One solver of a group."""
+
+    name: str
+    solver: Any
+    readers: list
+    """what others of the group take of it"""
+
+
+class Group:
+    """Solvers that take from each other, and act on each other through exchanges.
+
+    A span of time is cut into rounds, as many as the most patient solver needs steps. In each round the exchanges act in
+    their order, then each solver is stepped over the round in its own steps, and what it passes on is brought up to date.
+
+    Parameters
+    ----------
+    members : list of Member
+        What is read comes before what reads it.
+    exchanges : list of (name, Exchange)
+        With the member whose gauges they belong to.
+    """
+
+    def __init__(self, members: list[Member], exchanges: list[tuple[str, Exchange]]):
+        self.members, self.exchanges = members, exchanges
+        self.feeding = [Feeding(m.solver, m.readers) for m in members]
+        self.steps = {m.name: 0 for m in members}
+
+    def advance(self, time: float, dt: float) -> None:
+        """Advance all from `time` by `dt` seconds."""
+        rounds = min(self._count(m.solver, dt) for m in self.members)
+        h = dt / rounds
+        self.steps = {m.name: 0 for m in self.members}
+        for n in range(rounds):
+            for _, exchange in self.exchanges:
+                exchange.act(h)
+            for member, feeding in zip(self.members, self.feeding):
+                before = feeding.before()
+                count = self._count(member.solver, h)
+                for _ in range(count):
+                    member.solver.step(h / count)
+                self.steps[member.name] += count
+                feeding.passed(before, time + n * h, h)
+
+    @staticmethod
+    def _count(solver, dt):
+        return max(1, int(np.ceil(dt / solver.stable_dt() - _SLACK)))
+
+    def frames(self) -> dict[str, dict[str, np.ndarray]]:
+        """Return what the frame of each member keeps."""
+        return {m.name: m.solver.frame() for m in self.members}
+
+    def gauges(self) -> dict[str, dict[str, float]]:
+        """Return what is measured of each member and of the exchanges."""
+        found = {m.name: m.solver.gauges() | {"substeps": float(self.steps[m.name])} for m in self.members}
+        for name, exchange in self.exchanges:
+            for gauge, value in exchange.gauges().items():
+                found[name][gauge] = max(value, found[name].get(gauge, 0.0))
+        return found
+
+    def snapshot(self) -> dict[str, np.ndarray]:
+        """Return the state of all."""
+        state = {f"{n}.{k}": v for n, m in enumerate(self.members) for k, v in m.solver.snapshot().items()}
+        return state | {f"exchange.{n}": x.snapshot() for n, (_, x) in enumerate(self.exchanges)}
+
+    def restore(self, state: dict[str, np.ndarray]) -> None:
+        """Take up a state."""
+        for n, member in enumerate(self.members):
+            member.solver.restore({k.split(".", 1)[1]: v for k, v in state.items() if k.startswith(f"{n}.")})
+        for n, (_, exchange) in enumerate(self.exchanges):
+            exchange.restore(state[f"exchange.{n}"])

@@ -1,0 +1,90 @@
+"""A staggered velocity field as others sample it and push it, with the same weights both ways."""
+
+import numpy as np
+
+from urst.core.fields import sampled_kernels as kernels
+
+
+class SampledField:
+    """Velocity on the faces of a grid; what is sampled and what is deposited use the same weights.
+
+    A hat of `reach` cells about each point, over the open faces only, normalised. Deposits are the adjoint of samples, so an
+    impulse that goes into the field does just the work its sampled velocity tells.
+
+    Parameters
+    ----------
+    velocity : three arrays of faces, float32 [m/s]
+        Changed in place by deposits.
+    weights : three arrays of faces, float32
+        0 where a face is closed.
+    origin : (3,) float [m]
+    cell : float [m]
+    density : float [kg/m3]
+        Of what moves.
+    """
+
+    def __init__(self, velocity, weights, origin, cell: float, density: float):
+        self.velocity, self.weights = velocity, weights
+        self.origin, self.cell, self.density = np.asarray(origin, float), cell, density
+
+    def holds(self, points: np.ndarray) -> np.ndarray:
+        """Return which points (n, 3) [m] lie within the grid, (n,) bool."""
+        nx, ny, nz = self.velocity[1].shape[0], self.velocity[0].shape[1], self.velocity[0].shape[2]
+        at = (points - self.origin) / self.cell
+        return ((at >= 0.0) & (at <= (nx, ny, nz))).all(axis=1)
+
+    def sample(self, points: np.ndarray, reach: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Return the velocity about points.
+
+        Parameters
+        ----------
+        points : (n, 3) float [m]
+        reach : (n,) float
+            Half-width of the hat [cells], at least 1.
+
+        Returns
+        -------
+        (velocity, response)
+            velocity (n, 3) [m/s]; response (n, 3) [1/kg], by how much the sampled velocity rises for an impulse of 1 N s
+            deposited at the point; 0 where no open face is near.
+        """
+        points = np.ascontiguousarray(points, float)
+        velocity, response = np.zeros((len(points), 3)), np.zeros((len(points), 3))
+        for axis in range(3):
+            kernels.sample(
+                self.velocity[axis], self.weights[axis], axis, points, reach, self.origin, self.cell, velocity, response
+            )
+        return velocity, response / (self.density * self.cell**3)
+
+    def deposit(self, points: np.ndarray, reach: np.ndarray, impulse: np.ndarray) -> np.ndarray:
+        """Put impulses (n, 3) [N s] into the field at points; return the momentum it took, (3,) [N s]."""
+        points = np.ascontiguousarray(points, float)
+        taken = np.zeros(3)
+        for axis in range(3):
+            added = np.zeros(self.velocity[axis].shape)
+            kernels.deposit(
+                added, self.weights[axis], axis, points, reach, self.origin, self.cell,
+                np.ascontiguousarray(impulse[:, axis]),
+            )  # fmt: skip
+            mass = self.density * self.cell**3
+            taken[axis] = added.sum()
+            self.velocity[axis] += (added / mass).astype(np.float32)
+        return taken
+
+    def load(self, points: np.ndarray, reach: np.ndarray, rate: np.ndarray) -> np.ndarray:
+        """Return how strongly all points together hold the field at each of them.
+
+        Each point pulls with `rate` (n,) [kg], the impulse for a velocity difference of 1 m/s. Returns (n, 3), the sampled
+        sum of what all deposit over the field's own mass.
+        """
+        points = np.ascontiguousarray(points, float)
+        total = np.zeros((len(points), 3))
+        for axis in range(3):
+            held = np.zeros(self.velocity[axis].shape)
+            kernels.deposit(held, self.weights[axis], axis, points, reach, self.origin, self.cell, rate)
+            unused = np.zeros((len(points), 3))
+            kernels.sample(
+                (held / (self.density * self.cell**3)).astype(np.float32), self.weights[axis], axis, points, reach,
+                self.origin, self.cell, total, unused,
+            )  # fmt: skip
+        return total

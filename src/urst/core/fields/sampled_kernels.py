@@ -1,0 +1,64 @@
+"""Kernels that sample a face field about points and deposit into it with the same weights."""
+
+import numpy as np
+from numba import prange
+
+from urst.core.jit import inline, parallel, serial
+
+
+@inline
+def _span(p, axis, points, reach, origin, cell, shape, at, first, last):
+    """Index coordinates of a point among the faces across `axis`, and the faces within its reach."""
+    for c in range(3):
+        at[c] = (points[p, c] - origin[c]) / cell - (0.0 if c == axis else 0.5)
+        first[c] = max(0, int(np.ceil(at[c] - reach[p])))
+        last[c] = min(shape[c] - 1, int(np.floor(at[c] + reach[p])))
+
+
+@inline
+def _hat(i, j, k, at, reach):
+    return (
+        max(0.0, 1.0 - abs(i - at[0]) / reach)
+        * max(0.0, 1.0 - abs(j - at[1]) / reach)
+        * max(0.0, 1.0 - abs(k - at[2]) / reach)
+    )
+
+
+@parallel
+def sample(u, weight, axis, points, reach, origin, cell, out, response):
+    """Write into column `axis` of out (n, 3) the mean of u about each point, and of response the sum of squared weights."""
+    for p in prange(len(points)):
+        at, first, last = np.empty(3), np.empty(3, np.int64), np.empty(3, np.int64)
+        _span(p, axis, points, reach, origin, cell, u.shape, at, first, last)
+        total, value, square = 0.0, 0.0, 0.0
+        for i in range(first[0], last[0] + 1):
+            for j in range(first[1], last[1] + 1):
+                for k in range(first[2], last[2] + 1):
+                    w = _hat(i, j, k, at, reach[p]) * weight[i, j, k]
+                    total += w
+                    value += w * u[i, j, k]
+                    square += w * w
+        if total > 0.0:
+            out[p, axis] = value / total
+            response[p, axis] = square / (total * total)
+
+
+@serial
+def deposit(out, weight, axis, points, reach, origin, cell, amount):
+    """Add each point's amount (n,) to out (faces, float64), spread by the weights `sample` uses; points in their order."""
+    at, first, last = np.empty(3), np.empty(3, np.int64), np.empty(3, np.int64)
+    for p in range(len(points)):
+        if amount[p] == 0.0:
+            continue
+        _span(p, axis, points, reach, origin, cell, out.shape, at, first, last)
+        total = 0.0
+        for i in range(first[0], last[0] + 1):
+            for j in range(first[1], last[1] + 1):
+                for k in range(first[2], last[2] + 1):
+                    total += _hat(i, j, k, at, reach[p]) * weight[i, j, k]
+        if total <= 0.0:
+            continue
+        for i in range(first[0], last[0] + 1):
+            for j in range(first[1], last[1] + 1):
+                for k in range(first[2], last[2] + 1):
+                    out[i, j, k] += amount[p] * (_hat(i, j, k, at, reach[p]) * weight[i, j, k] / total)

@@ -1,0 +1,75 @@
+"""The solids of a grid: which cells and faces bodies close, and how fast their walls move."""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from urst.core.bodies.boundary import Boundary
+from urst.core.fields import solid_kernels as kernels
+
+
+class Walls(NamedTuple):
+    """Motion of all bodies, by number."""
+
+    position: np.ndarray
+    """(n, 3) float64 [m]"""
+    velocity: np.ndarray
+    """(n, 3) float64 [m/s]"""
+    spin: np.ndarray
+    """(n, 3) float64 [rad/s]"""
+
+
+class Solids:
+    """Bodies of several boundaries on one grid, numbered one boundary after another.
+
+    Parameters
+    ----------
+    shape : (nx, ny, nz)
+        Cells.
+    origin : (3,) float [m]
+        Least corner.
+    cell : float [m]
+    boundaries : list of Boundary
+
+    Attributes
+    ----------
+    solid : (nx, ny, nz) int32
+        The body each cell's centre is in, or NONE.
+    weights, walls : three arrays of faces, float32
+        1 where a face is open and 0 where it is closed, and the velocity of the wall behind a closed one [m/s].
+    bodies : Walls
+    """
+
+    def __init__(self, shape, origin, cell: float, boundaries: list[Boundary]):
+        nx, ny, nz = shape
+        faces = ((nx + 1, ny, nz), (nx, ny + 1, nz), (nx, ny, nz + 1))
+        self.origin, self.cell, self.boundaries = np.asarray(origin, float), float(cell), boundaries
+        self.solid = np.full(shape, kernels.NONE, np.int32)
+        self.weights = [np.ones(f, np.float32) for f in faces]
+        self.walls = [np.zeros(f, np.float32) for f in faces]
+        self.bodies = Walls(*(np.zeros((0, 3)) for _ in range(3)))
+        self.first = np.concatenate([[0], np.cumsum([len(b) for b in boundaries])]).astype(int)
+
+    def place(self, time: float) -> None:
+        """Put the bodies onto the grid where they are at a time [s]."""
+        if not self.boundaries:
+            return
+        self.solid.fill(kernels.NONE)
+        found = [boundary.at(time) for boundary in self.boundaries]
+        for first, bodies in zip(self.first, found):
+            kernels.rasterise(bodies.hulls, bodies.low, bodies.high, first, self.origin, self.cell, self.solid)
+        chain = lambda name: np.concatenate([getattr(f, name) for f in found])  # noqa: E731
+        self.bodies = Walls(chain("position"), chain("velocity"), chain("spin"))
+        self.close()
+
+    def close(self) -> None:
+        """Find the closed faces and the speed of their walls anew, from the cells and the bodies' motion."""
+        for axis in range(3):
+            kernels.open_faces(
+                self.solid, axis, self.bodies, self.origin, self.cell, self.weights[axis], self.walls[axis]
+            )
+
+    @property
+    def is_open(self) -> np.ndarray:
+        """(nx, ny, nz) bool: the cells no body is in."""
+        return self.solid == kernels.NONE

@@ -1,0 +1,8 @@
+"""What the air is."""
+
+#: at 20 degrees and sea level [kg/m3]
+AIR_DENSITY = 1.2
+#: [Pa s]
+AIR_VISCOSITY = 1.8e-5
+#: [K]
+AIR_TEMPERATURE = 293.0

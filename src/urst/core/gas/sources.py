@@ -1,0 +1,66 @@
+"""What gives off dust into the gas."""
+
+from dataclasses import dataclass
+from typing import Protocol
+
+import numpy as np
+
+
+@dataclass(frozen=True)
+class Births:
+    """Dust given off within a step."""
+
+    position: np.ndarray
+    """(n, 3) float64 [m]"""
+    velocity: np.ndarray
+    """(n, 3) float64 [m/s]"""
+    mass: np.ndarray
+    """(n,) float64 [kg], in the whole step"""
+    radius: float
+    """how far about its middle each gives off its dust [m]"""
+
+
+class Source(Protocol):
+    """Something that gives off dust."""
+
+    def speed(self) -> float:
+        """Return how fast the fastest of what it gives off moves now [m/s]."""
+
+    def between(self, time: float, dt: float) -> Births | None:
+        """Return what is given off from `time` for `dt` seconds."""
+
+
+class Puffs:
+    """Dust puffs that fly with the debris, each giving off its dust over its life.
+
+    A reader sets `points`, the puffs at the end of a span of time: position (n, 3) [m], velocity (n, 3) [m/s], age (n,)
+    [s], and when that is. Within the span a puff stands where it came along, and one that is younger than that is
+    not yet there: dust is given off evenly along its path.
+    """
+
+    def __init__(self, mass: float, life: float, radius: float):
+        self.mass, self.life, self.radius = mass, life, radius
+        self.position = self.velocity = np.zeros((0, 3))
+        self.age, self.end = np.zeros(0), 0.0
+
+    def take(self, position: np.ndarray, velocity: np.ndarray, age: np.ndarray, end: float) -> None:
+        """Set the puffs as they are at the time `end` [s]."""
+        self.position, self.velocity, self.age = position.astype(float), velocity.astype(float), age.astype(float)
+        self.end = end
+
+    def speed(self) -> float:
+        return float(np.abs(self.velocity).max()) if len(self.velocity) else 0.0
+
+    def between(self, time: float, dt: float) -> Births | None:
+        early, late = max(0.0, self.end - time), max(0.0, self.end - time - dt)
+        # the part of the step in which each puff has been born and is not spent
+        begun = np.minimum(early, self.age)
+        share = np.clip(begun - np.maximum(late, self.age - self.life), 0.0, None)
+        here = share > 0.0
+        if not here.any():
+            return None
+        back = 0.5 * (begun + np.maximum(late, self.age - self.life))[here, None]
+        return Births(
+            self.position[here] - back * self.velocity[here], self.velocity[here],
+            self.mass * share[here] / self.life, self.radius,
+        )  # fmt: skip

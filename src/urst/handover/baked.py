@@ -1,0 +1,67 @@
+"""A baked shot, layer by layer and frame by frame, for whatever writes it out."""
+
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import numpy as np
+
+from urst.core.bodies.fragments import Fragments
+from urst.core.preview.colour import linear
+from urst.errors import Stopped
+from urst.scene.materials import MATERIALS
+from urst.scene.pieces import SetPiece
+from urst.shot.document import Shot
+from urst.shot.keys import layer_keys
+from urst.store.store import Store
+
+
+class Baked:
+    """The layers of a baked shot, ready to be read frame by frame."""
+
+    def __init__(self, shot: Shot, store: Store, should_stop: Callable[[], bool] = lambda: False):
+        self.shot, self.store, self.should_stop = shot, store, should_stop
+        self.keys = layer_keys(shot)
+        self.span = (shot.start, shot.end)
+
+    def drawn_as(self, representation: str) -> list[Any]:
+        """Return the layers with frames that are drawn in a way."""
+        kinds = [(x, self.shot.kind_of(x)) for x in self.shot.layers]
+        return [x for x, kind in kinds if kind.moving and kind.representation == representation]
+
+    def handed_over_as(self, form: str) -> list[Any]:
+        """Return the layers that are handed over in a format."""
+        return [x for x in self.shot.layers if form in self.shot.kind_of(x).hands_over]
+
+    def check(self) -> None:
+        """Raise if somebody asked to stop."""
+        if self.should_stop():
+            raise Stopped("The hand-over was stopped; whole files are kept.")
+
+    def frame(self, layer, frame: int) -> dict[str, np.ndarray]:
+        """Return a layer's frame in the terms of its representation."""
+        return self.shot.kind_of(layer).drawn(self.store.read_frame(self.keys[layer.id], frame)[0])
+
+    def frames(self, layer) -> Iterator[tuple[int, dict[str, np.ndarray]]]:
+        """Return all frames of a layer, one after another."""
+        for frame in self.shot.frames():
+            self.check()
+            yield frame, self.frame(layer, frame)
+
+    def static(self, layer) -> tuple[dict[str, np.ndarray], dict]:
+        """Return what does not change over time: (arrays, meta)."""
+        return self.store.read_static(self.keys[layer.id])
+
+    def fragments(self, layer) -> tuple[Fragments, list[SetPiece]]:
+        """Return a layer's bodies and the pieces they are of."""
+        cast = self.shot.kind_of(layer).cast(self.shot, layer)
+        return Fragments.from_arrays(self.static(layer)[0]), [self.shot.pieces[i] for i in cast]
+
+    def matter(self, layer):
+        """Return the material of a layer's points or dust."""
+        piece = self.shot.kind_of(layer).matter(self.shot, layer) or next(iter(self.shot.pieces), None)
+        return MATERIALS[piece.material if piece else "stone"]
+
+
+def colours(pieces: list[SetPiece]) -> list[np.ndarray]:
+    """Return the linear colour of each piece."""
+    return [linear(MATERIALS[p.material].colour) for p in pieces]

@@ -1,0 +1,127 @@
+"""Handing over a baked shot in open formats."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+
+from urst.errors import BadValue
+from urst.formats import gltf, movie, usd, vdb
+from urst.formats.gauges import write_gauges
+from urst.handover.baked import Baked, colours
+from urst.handover.forms import FORMS
+from urst.handover.pictures import pictures
+from urst.shot.document import Shot
+from urst.store.store import Store
+
+#: volumes handed to one child process
+_AT_ONCE = 24
+
+
+def export(
+    shot: Shot,
+    store: Path | str,
+    out: Path,
+    what: list[str] | None = None,
+    *,
+    should_stop: Callable[[], bool] = lambda: False,
+    report: Callable[[str, int, int], None] = lambda name, done, total: None,
+) -> list[Path]:
+    """Write the wanted formats of every layer they fit; return the files.
+
+    Parameters
+    ----------
+    shot : Shot
+    store, out : Path
+        Where the results lie, and the folder to write to.
+    what : list of str, optional
+        Names of `FORMS`; all if not given.
+    should_stop, report : callable
+        Asked often; told (name, done, total).
+
+    Raises
+    ------
+    BadValue
+        For an unknown format.
+    CacheDamaged
+        If a frame is missing from the store.
+    """
+    wanted = what or list(FORMS)
+    unknown = [w for w in wanted if w not in FORMS]
+    if unknown:
+        raise BadValue(f"'{unknown[0]}' is not a format to hand over; there are {', '.join(FORMS)}.")
+    baked = Baked(shot, Store(store), should_stop)
+    out.mkdir(parents=True, exist_ok=True)
+    files = []
+    for done, name in enumerate(wanted):
+        report(name, done, len(wanted))
+        if name == "movie":
+            files += _movie(baked, out)
+        else:
+            for layer in baked.handed_over_as(name):
+                files += _WRITERS[name](baked, layer, out)
+    report("all", len(wanted), len(wanted))
+    return files
+
+
+def _usd(baked, layer, out):
+    fragments, pieces = baked.fragments(layer)
+    path = out / f"{layer.id}.usd"
+    path.unlink(missing_ok=True)
+    names = [p.name for p in pieces]
+    usd.write_fragments(path, fragments, names, colours(pieces), baked.frames(layer), baked.span, baked.shot.rate)
+    return [path]
+
+
+def _points(baked, layer, out):
+    path = out / f"{layer.id}.usd"
+    path.unlink(missing_ok=True)
+    usd.write_points(path, baked.frames(layer), baked.span, baked.shot.rate)
+    return [path]
+
+
+def _gltf(baked, layer, out):
+    fragments, pieces = baked.fragments(layer)
+    path = out / f"{layer.id}.glb"
+    names = [p.name for p in pieces]
+    gltf.write_fragments(
+        path, fragments, names, colours(pieces), baked.frames(layer), baked.shot.rate, baked.shot.start
+    )
+    return [path]
+
+
+def _vdb(baked, layer, out):
+    folder = out / layer.id
+    folder.mkdir(exist_ok=True)
+    meta = baked.static(layer)[1]
+    jobs, files = [], []
+    for frame, arrays in baked.frames(layer):
+        path = folder / f"{layer.id}.{frame:06d}.vdb"
+        jobs.append((arrays["density"].astype(np.float32), path))
+        files.append(path)
+        if len(jobs) == _AT_ONCE or frame == baked.shot.end:
+            vdb.write_density(jobs, meta["origin"], meta["cell"])
+            jobs = []
+    return files
+
+
+def _csv(baked, layer, out):
+    rows = baked.store.read_gauges(baked.keys[layer.id])
+    if not baked.shot.kind_of(layer).moving:
+        rows = {baked.shot.start: baked.static(layer)[1].get("gauges", {})}
+    if not rows:
+        return []
+    path = out / f"{layer.id}.gauges.csv"
+    write_gauges(path, rows)
+    return [path]
+
+
+def _movie(baked, out):
+    if not any(baked.drawn_as(r) for r in ("bodies", "points", "volume")):
+        return []
+    path = out / "preview.mp4"
+    movie.write_movie(path, pictures(baked), baked.shot.rate)
+    return [path]
+
+
+_WRITERS = {"usd": _usd, "points": _points, "gltf": _gltf, "vdb": _vdb, "csv": _csv}

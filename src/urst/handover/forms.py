@@ -1,0 +1,18 @@
+"""The open formats there are, and where what is handed over lies."""
+
+from pathlib import Path
+
+#: name: (title, what it holds)
+FORMS = {
+    "usd": ("Fragments and motion, USD", "one mesh a fragment, its pose at every frame"),
+    "points": ("Debris points, USD", "positions, velocities and sizes at every frame"),
+    "gltf": ("Fragments and motion, glTF", "one file with an animation"),
+    "vdb": ("Dust, OpenVDB", "one density file a frame"),
+    "csv": ("Gauges, CSV", "one table a layer"),
+    "movie": ("Preview movie, MP4", "seen through the shot's camera"),
+}
+
+
+def folder(store: Path | str, shot_id: str) -> Path:
+    """Return the folder of a shot's files within a store."""
+    return Path(store) / "handover" / shot_id

@@ -1,0 +1,109 @@
+"""Pictures of a baked shot by the quick renderer."""
+
+import io
+from collections.abc import Iterator
+
+import numpy as np
+from PIL import Image
+
+from urst.core.bodies.fragments import Fragments
+from urst.core.bodies.shown import owners, shaded
+from urst.core.geometry import rotation
+from urst.core.preview import look
+from urst.core.preview.colour import linear
+from urst.handover.baked import Baked, colours
+from urst.scene.placing import field_of_view, standing
+from urst.scene.shapes import is_jointed
+from urst.shot.document import Shot
+from urst.store.store import Store
+
+CARD = (640, 330)
+
+
+class _Skins:
+    """Bodies as triangles with what colours them."""
+
+    def __init__(self, shot, fragments: Fragments, pieces):
+        self.shot, self.pieces, self.fragments = shot, pieces, fragments
+        self.body = owners(fragments)
+        self.normals, self.crease = shaded(fragments)
+        tint = np.array(colours(pieces)).reshape(-1, 3)[fragments.piece[self.body]]
+        tint = tint * look.shade(fragments.part)[self.body, None]
+        self.tint = np.where(fragments.inner[:, None] == 1, np.minimum(1.3 * tint + 0.03, 1.0), tint)
+        walls = np.array([is_jointed(p.shape) for p in pieces], np.uint8)
+        self.jointed = walls[fragments.piece[self.body]]
+
+    def at(self, frame, position, orientation):
+        """Return triangles, tints, normals, creases and joints of what is seen at a frame."""
+        rows = [self.shot.part_of(p) for p in self.pieces]
+        seen = np.array([r.seen and r.there(frame) for r in rows], bool)[self.fragments.piece[self.body]]
+        body = self.body[seen]
+        turned = rotation.matrix(orientation.astype(float))[body]
+        skin, normals = self.fragments.skin[seen].astype(float), self.normals[seen].astype(float)
+        triangles = np.einsum("tij,tkj->tki", turned, skin) + position[body][:, None].astype(float)
+        facing = np.einsum("tij,tkj->tki", turned, normals)
+        return triangles, self.tint[seen], facing, self.crease[seen], self.jointed[seen]
+
+
+def pictures(baked: Baked, *, frames=None, size=(960, 540)) -> Iterator[np.ndarray]:
+    """Render frames of a baked shot through its camera.
+
+    Parameters
+    ----------
+    baked : Baked
+    frames : iterable of int, optional
+        All, if not given.
+    size : (width, height)
+
+    Returns
+    -------
+    iterator of (h, w, 3) uint8
+    """
+    # imported here, since it brings the renderer's kernels and most formats do without
+    from urst.core.preview.renderer import View, render
+
+    shot, camera = baked.shot, baked.shot.camera
+    view = View(camera.eye, camera.target, field_of_view(camera.lens), *size)
+    falls = [(x, _Skins(shot, *baked.fragments(x))) for x in baked.drawn_as("bodies")]
+    carried = {i for x, _ in falls for i in shot.kind_of(x).cast(shot, x)}
+    rest = [i for i in range(len(shot.pieces)) if i not in carried]
+    still = _Skins(shot, standing(shot, rest), [shot.pieces[i] for i in rest]) if rest else None
+    volumes = [(x, baked.static(x)[1], linear(baked.matter(x).dust)) for x in baked.drawn_as("volume")]
+    for frame in frames or shot.frames():
+        baked.check()
+        parts = []
+        for layer, skins in falls:
+            pose = baked.frame(layer, frame)
+            parts.append(skins.at(frame, pose["position"], pose["orientation"]))
+        if still:
+            n = len(still.fragments)
+            parts.append(still.at(frame, still.fragments.centre, np.tile([1.0, 0.0, 0.0, 0.0], (n, 1))))
+        chain = [np.concatenate(c) for c in zip(*parts)] or [np.zeros((0, 3, 3)), np.zeros((0, 3)), None, None, None]
+        points = []
+        for layer in baked.drawn_as("points"):
+            p = baked.frame(layer, frame)
+            points.append((p["position"], p["size"], look.CHIP * linear(baked.matter(layer).colour)))
+        dust = [
+            (baked.frame(x, frame)["density"].astype(float), meta["origin"], meta["cell"], albedo)
+            for x, meta, albedo in volumes
+        ]
+        triangles, tint, normals, crease, jointed = chain
+        yield render(
+            view, triangles, tint, normals=normals, crease=crease, jointed=jointed, points=points, dust=dust
+        )
+
+
+def keep_card(shot: Shot, store: Store) -> None:
+    """Keep a picture of the liveliest frame beside the result of the last layer, for the list of shots."""
+    baked = Baked(shot, store)
+    moving = [x for x in shot.layers if shot.kind_of(x).moving and shot.kind_of(x).representation]
+    ready = set(shot.frames()).intersection(*(store.frames(baked.keys[x.id]) for x in moving))
+    lively = next((x for x in moving if shot.kind_of(x).activity), None)
+    if not ready or lively is None:
+        return
+    gauge, rows = shot.kind_of(lively).activity, store.read_gauges(baked.keys[lively.id])
+    frame = max(sorted(ready), key=lambda f: rows[f].get(gauge, 0.0))
+    (picture,) = pictures(baked, frames=[frame], size=CARD)
+    data = io.BytesIO()
+    Image.fromarray(picture).save(data, "PNG")
+    store.write_beside(baked.keys[shot.layers[-1].id], "card.png", data.getvalue())

@@ -1,0 +1,1 @@
+"""Kinds of layers: one folder each, and the registry that lists them."""

@@ -1,0 +1,205 @@
+"""Billow: dust and smoke in the air."""
+
+import numpy as np
+
+from urst.core.checks.findings import Finding
+from urst.kinds.billow.settings import BillowSettings
+from urst.kinds.gauge import Gauge, Quantity
+from urst.kinds.kind import Kind, at, first_over, piece_problem
+from urst.kinds.questions import CENTIMETRES, METRES, SECONDS, SPEED, Field, Question
+from urst.scene import content
+from urst.scene.placing import placed, stopping
+from urst.scene.shapes import is_endless, meshes
+
+#: draft cells are so much longer
+_DRAFT = 1.5
+#: the axes along which a domain grows when dust is cut off: not below the ground
+_UP, _DOWN = (1, 1, 1), (1, 1, 0)
+
+
+class Billow(Kind):
+    """Gas on a grid that carries dust and warmth among bodies."""
+
+    name, title, version = "billow", "Billow", 5
+    golden = ""
+    settings = BillowSettings
+    hue = ("#8fa3bd", "#4f678a")
+    work = "urst.kinds.billow.work"
+    offers = ("gas",)
+    reads = ("bodies", "points")
+    needs = {"gas": "velocity"}
+    start_needs = ("velocity", "heat")
+    representation = "volume"
+    hands_over = ("vdb", "csv")
+    unit = "cells"
+    seconds, memory = 1.3e-6, 190.0
+    quantities = (
+        Quantity("density", "dust", 0.35),
+        Quantity("velocity", "velocity", 4.2, always=False),
+        Quantity("heat", "warmth", 0.4, always=False),
+    )
+    chief = "dust_mass"
+    activity = "dust_mass"
+    gauges = (
+        Gauge("dust_mass", "dust in the air", "kg"),
+        Gauge("dust_given", "dust given off", "kg"),
+        Gauge(
+            "dust_drift", "dust drift", "%", 100, -15, 15,
+            about="Dust the solver itself has made or lost so far, as a share of what was given off",
+        ),
+        Gauge("densest", "densest", "kg/m3"),
+        Gauge(
+            "edge_share", "dust at the side", "%", 100, None, 4,
+            about="Dust at the domain's sides, as a share of the densest",
+        ),
+        Gauge("top_speed", "fastest air", "m/s"),
+        Gauge("divergence_left", "divergence left", "%", 100, None, 0.1),
+        Gauge("pressure_iterations", "pressure rounds", "", 1, None, 40),
+        Gauge("substeps", "substeps"),
+        Gauge(
+            "momentum_lost", "momentum lost", "%", 100, None, 0.01,
+            about="What the air gave to bodies and points and these did not take, as a share of all that was exchanged",
+        ),
+    )  # fmt: skip
+    questions = (
+        Question("How fine?", "cells", (
+            Field("cell_size", "Cell", **CENTIMETRES),
+            Field("sharp", "Sharp detail"),
+        )),
+        Question("Where?", "domain", (
+            Field("low", "Low corner", **METRES),
+            Field("high", "High corner", **METRES),
+            Field("wind", "Wind x, y, z", **SPEED),
+        )),
+        Question("How does it move?", "forces", (
+            Field("weight", "Weight of dust", "x real"),
+            Field("heat", "Warmth", "K", 1.0, "K"),
+            Field("push", "Push of debris", "x real"),
+            Field("swirl", "Swirl"),
+        )),
+        Question("When does it go?", "clearing", (
+            Field("clearing", "Has cleared after", **SECONDS),
+        )),
+        Question("How finely is it solved?", "steps", (
+            Field("tolerance", "Divergence left"),
+            Field("most_substeps", "Most substeps"),
+        )),
+        Question("What else gives it off?", "set pieces", (
+            Field("sources.*.piece", "Piece"),
+            Field("sources.*.where", "From its"),
+            Field("sources.*.rate", "Dust", "g/s", 0.001, ""),
+            Field("sources.*.velocity", "Velocity", **SPEED),
+            Field("sources.*.since", "From frame"),
+            Field("sources.*.until", "Until frame"),
+        )),
+    )  # fmt: skip
+
+    def problem(self, shot, layer):
+        return piece_problem(shot, [s.piece for s in layer.settings.sources], "gives off dust from")
+
+    def mentions(self, settings, before, now):
+        sources = [s | {"piece": now if s["piece"] == before else s["piece"]} for s in settings.get("sources", [])]
+        return settings | {"sources": sources}
+
+    def content(self, shot, layer):
+        settings = layer.settings.model_dump(mode="json")
+        settings["sources"] = [
+            s.model_dump(mode="json", exclude={"piece"}) | {"from": content.motion(shot.piece(s.piece), shot)}
+            for s in layer.settings.sources
+        ]
+        carried = {i for x in shot.takes(layer, "bodies") for i in shot.kind_of(x).cast(shot, x)}
+        puffs = [
+            [x.settings.puff_mass, x.settings.puff_life, x.settings.puff_radius] for x in shot.takes(layer, "points")
+        ]
+        return {
+            "settings": settings,
+            "clock": content.clock(shot),
+            "puffs": puffs,
+            "around": [
+                content.stance(p, shot) | {"there": content.window(p, shot)}
+                for p in (shot.pieces[i] for i in stopping(shot, "gas") if i not in carried)
+            ],
+            "carried": [
+                [[shot.part_of(shot.pieces[i]).gas, content.window(shot.pieces[i], shot)] for i in shot.kind_of(x).cast(shot, x)]
+                for x in shot.takes(layer, "bodies")
+            ],
+        }
+
+    def draft(self, settings):
+        return settings | {"cell_size": settings["cell_size"] * _DRAFT}
+
+    def count(self, shot, layer):
+        return layer.settings.cells()
+
+    def findings(self, shot, layer):
+        return self._no_source(shot, layer) + self._outside(shot, layer) + self._thin(shot, layer)
+
+    def _no_source(self, shot, layer):
+        if shot.takes(layer, "points") or layer.settings.sources or layer.start:
+            return []
+        return [Finding(
+            f"Nothing gives '{layer.name}' any dust.",
+            "It reads no points and has no set piece as its source, so the air stays clear: give it one.", layer=layer.id,
+        )]  # fmt: skip
+
+    def _outside(self, shot, layer):
+        """What gives off dust must stand in the domain."""
+        points = shot.takes(layer, "points")
+        bodies = [b for x in points for b in shot.takes(x, "bodies")]
+        names = {n for b in bodies for x in shot.takes(b, "fragments") for n in shot.kind_of(x).breaks(x)}
+        names |= {s.piece for x in (layer, *points) for s in x.settings.sources}
+        pieces = [p for p in shot.pieces if p.name in names and not is_endless(p.shape)]
+        inside = [m.bounds() for p in pieces for m in placed(p, shot)]
+        if not inside:
+            return []
+        low, high = np.min([b[0] for b in inside], axis=0), np.max([b[1] for b in inside], axis=0)
+        s = layer.settings
+        out = [f"{a}" for a, x, y, u, v in zip("xyz", s.low, s.high, low, high) if u < x - 1e-6 or v > y + 1e-6]
+        if not out:
+            return []
+        new_low = [round(float(min(x, u - 1.0)), 3) for x, u in zip(s.low, low)]
+        new_high = [round(float(max(y, v + 1.0)), 3) for y, v in zip(s.high, high)]
+        return [Finding(
+            f"What gives off dust stands outside '{layer.name}' along {' and '.join(out)}.",
+            "Dust born out there is lost.", layer=layer.id, fix="Widen the domain by what is missing and 1 m",
+            changes=((at(shot, layer, "low"), new_low), (at(shot, layer, "high"), new_high)),
+        )]  # fmt: skip
+
+    def _thin(self, shot, layer):
+        cell, thin = layer.settings.cell_size, []
+        for piece in (shot.pieces[i] for i in stopping(shot, "gas")):
+            if is_endless(piece.shape) or piece.motion == "driven":
+                continue
+            sizes = [np.ptp(m.vertices, axis=0) for m in meshes(piece.shape)]
+            thickness = min(float(s.min()) for s in sizes)
+            across = float(np.ptp(np.concatenate([m.vertices for m in meshes(piece.shape)]), axis=0).max())
+            if 0 < thickness < cell < across:
+                thin.append((thickness, piece.name))
+        if not thin:
+            return []
+        thickness, name = min(thin)
+        wanted = round(thickness / 1.5, 4)
+        return [Finding(
+            f"'{name}' is {thickness * 100:.3g} cm thick, thinner than a cell of {cell * 100:.3g} cm.",
+            "The gas sees it with holes, or not at all.", layer=layer.id,
+            fix=f"Use cells of {wanted * 100:.3g} cm", changes=((at(shot, layer, "cell_size"), wanted),),
+        )]  # fmt: skip
+
+    def matter(self, shot, layer):
+        if layer.settings.sources:
+            return shot.piece(layer.settings.sources[0].piece)
+        return next((shot.kind_of(x).matter(shot, x) for x in shot.takes(layer, "points")), None)
+
+    def watch(self, shot, layer, rows):
+        cut = first_over(self.gauge("edge_share"), rows)
+        if cut is None:
+            return []
+        s = layer.settings
+        margin = round(0.2 * max(b - a for a, b in zip(s.low, s.high)), 1)
+        low = [round(a - margin * k, 3) for a, k in zip(s.low, _DOWN)]
+        high = [round(b + margin * k, 3) for b, k in zip(s.high, _UP)]
+        return [Finding(
+            f"Dust reaches the domain's side at frame {cut}.", "Beyond it the dust is cut off.", layer=layer.id,
+            frame=cut, fix=f"Let it grow by {margin:g} m to each side",
+            changes=((at(shot, layer, "low"), low), (at(shot, layer, "high"), high)),
+        )]  # fmt: skip

@@ -1,0 +1,18 @@
+"""What an artist says about a Billow."""
+
+from pydantic import Field
+
+from urst.core.gas.settings import GasSettings
+from urst.scene.sources import PieceSource
+
+
+class DustPiece(PieceSource):
+    """A set piece that gives off dust."""
+
+    rate: float = Field(0.05, gt=0, le=1e6, description="Dust given off in a second [kg/s]")
+
+
+class BillowSettings(GasSettings):
+    """Where the air is solved, and what gives off dust in it beside the points it reads."""
+
+    sources: tuple[DustPiece, ...] = Field((), description="Set pieces that give off dust")

@@ -1,0 +1,32 @@
+"""Baking a Billow."""
+
+import numpy as np
+
+from urst.core.gas.emitters import DustSource
+from urst.core.gas.solver import GasSolver
+from urst.kinds.working import Begun
+
+
+def begin(inputs) -> Begun:
+    """Put together the air, what stands in it and what gives off dust."""
+    shot, layer, settings = inputs.shot, inputs.layer, inputs.layer.settings
+    boundaries = [p.boundary for p in inputs.bodies("gas")] + inputs.surroundings("gas")
+    sources = [
+        *inputs.puffs(),
+        *(
+            DustSource(
+                inputs.carrier(s.piece), s.where, s.rate, np.array(s.velocity, float), *inputs.window(s),
+                cell=settings.cell_size, seed=number,
+            )
+            for number, s in enumerate(settings.sources)
+        ),
+    ]  # fmt: skip
+    solver = GasSolver(
+        settings, shot.gravity, boundaries=boundaries, sources=sources, rate=shot.rate, keeps=layer.keeps,
+        pulse=inputs.pulse,
+    )  # fmt: skip
+    start = inputs.start_frame()
+    if start is not None:
+        solver.begin_from(start)
+    meta = {"origin": list(settings.low), "cell": settings.cell_size, "shape": list(solver.shape)}
+    return Begun({}, meta, solver, inputs.feeds)

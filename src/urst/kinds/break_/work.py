@@ -1,0 +1,22 @@
+"""Baking a Break."""
+
+from urst.core.fracture.breaking import break_pieces
+from urst.kinds.working import Begun
+from urst.scene.placing import placed
+
+
+def begin(inputs) -> Begun:
+    """Break the pieces."""
+    shot, layer = inputs.shot, inputs.layer
+    cast = inputs.kind.cast(shot, layer)
+    pieces = [(n, placed(shot.pieces[i], shot)) for n, i in enumerate(cast)]
+    broken = break_pieces(pieces, layer.settings, inputs.pulse)
+    volume = broken.fragments.volume
+    gauges = {
+        "fragments": float(len(volume)),
+        "smallest": float(volume.min()),
+        "largest": float(volume.max()),
+        "volume_kept": float(volume.sum() / broken.volume),
+        "shared_area": float(broken.patches.area.sum()),
+    }
+    return Begun(static=broken.fragments.to_arrays() | broken.patches.to_arrays(), meta={"gauges": gauges})

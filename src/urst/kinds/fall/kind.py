@@ -1,0 +1,149 @@
+"""Fall: rigid bodies."""
+
+import numpy as np
+
+from urst.core.checks.findings import Finding
+from urst.kinds.fall.settings import FallSettings
+from urst.kinds.gauge import Gauge, Quantity
+from urst.kinds.kind import Kind, at
+from urst.kinds.questions import DEGREES, MEGA, PER_SECOND, PERCENT, SECONDS, SPEED, Field, Note, Question
+from urst.scene import content
+from urst.scene.placing import fastest, placed
+from urst.scene.shapes import count
+
+_HOLDS = "What holds it?"
+#: checks a frame that may be asked for
+_MOST_STEPS = FallSettings.model_fields["steps"].metadata[-1].le
+
+
+class Fall(Kind):
+    """Rigid convex bodies: the fragments of the breaks that are read, and the pieces nobody broke."""
+
+    name, title, version = "fall", "Fall", 3
+    golden = ""
+    settings = FallSettings
+    hue = ("#d6a044", "#9a6a10")
+    work = "urst.kinds.fall.work"
+    offers = ("bodies",)
+    reads = ("fragments", "gas")
+    representation = "bodies"
+    hands_over = ("usd", "gltf", "csv")
+    unit = "bodies"
+    seconds, memory = 1.2e-5, 14_000.0
+    quantities = (Quantity("pose", "place, turn and speed", 70.0), Quantity("bonds", "bonds and their loads", 8.0))
+    chief = "moving_mass"
+    activity = "kinetic_energy"
+    gauges = (
+        Gauge("moving", "moving"),
+        Gauge("moving_mass", "moving mass", "t", 1e-3),
+        Gauge("kinetic_energy", "kinetic energy", "kJ", 1e-3),
+        Gauge("top_speed", "fastest", "m/s"),
+        Gauge("deepest_overlap", "deepest overlap", "mm", 1e3, None, 30),
+        Gauge("bonds_left", "bonds left", "%", 100),
+        Gauge(
+            "bond_load", "most loaded bond", "%", 100,
+            about="Greatest stress in a bond that holds, as a share of its strength",
+        ),
+        Gauge("largest_piece", "largest piece", "t", 1e-3),
+    )  # fmt: skip
+    questions = (
+        Question(_HOLDS, "bonds", (
+            Field("bonds.tension", "Tension", **MEGA),
+            Field("bonds.shear", "Shear", **MEGA),
+            Field("bonds.friction_angle", "Inner friction", **DEGREES),
+            Field("bonds.scatter", "Scatter", **PERCENT),
+            Field("bonds.modulus", "Stiffness", **MEGA),
+            Field("bonds.seed", "Seed"),
+        )),
+        Question("How does it fly?", "limits", (
+            Field("top_speed", "Fastest", **SPEED),
+            Field("top_spin", "Fastest spin", "rad/s", 1.0, "rad/s"),
+            Field("push_speed", "Out of overlap", **SPEED),
+            Field("drag", "Drag in a gas"),
+        )),
+        Question("How does it settle?", "damping", (
+            Field("linear_damping", "Damping", **PER_SECOND),
+            Field("angular_damping", "Spin damping", **PER_SECOND),
+            Field("settle", "Settle before", **SECONDS),
+        )),
+        Question("How finely is it solved?", "steps", (
+            Field("steps", "Checks a frame"),
+            Field("substeps", "Substeps a check"),
+        )),
+    )  # fmt: skip
+
+    def cast(self, shot, layer):
+        broken = {name for x in shot.takes(layer, "fragments") for name in x.settings.pieces}
+        return [i for i, p in enumerate(shot.pieces) if p.name in broken or shot.part_of(p).bodies]
+
+    def content(self, shot, layer):
+        cast = self.cast(shot, layer)
+        pieces = [shot.pieces[i] for i in cast]
+        settings = layer.settings.model_dump(mode="json")
+        if not shot.takes(layer, "gas"):
+            del settings["drag"]
+        return {
+            "settings": settings,
+            "clock": content.clock(shot),
+            "pieces": [
+                content.motion(p, shot) | {"bulk": p.bulk(), "bonded": p.bonded, "there": content.window(p, shot)}
+                for p in pieces
+            ],
+            "broken": [
+                [n for n, p in enumerate(pieces) if p.name in x.settings.pieces] for x in shot.takes(layer, "fragments")
+            ],
+        }
+
+    def count(self, shot, layer):
+        breaks = shot.takes(layer, "fragments")
+        broken = {name for x in breaks for name in x.settings.pieces}
+        whole = sum(count(shot.pieces[i].shape) for i in self.cast(shot, layer) if shot.pieces[i].name not in broken)
+        return whole + sum(shot.kind_of(x).count(shot, x) for x in breaks)
+
+    def rounds(self, layer):
+        return layer.settings.steps * layer.settings.substeps
+
+    def notes(self, shot, layer, first):
+        if not first.get("bond_load"):
+            return {}
+        load = 100 * first["bond_load"]
+        verdict = (
+            "stands by itself" if load < 90 else "hardly stands by itself" if load < 100 else "does not stand by itself"
+        )
+        text = f"At the first frame it {verdict}: the most loaded bond bears {load:.0f} % of its strength"
+        return {_HOLDS: Note(text)}
+
+    def findings(self, shot, layer):
+        loose = [shot.pieces[i] for i in self.cast(shot, layer) if shot.pieces[i].motion == "loose"]
+        thin = [float(np.ptp(m.vertices, axis=0).min()) for p in loose for m in placed(p, shot)]
+        speed, name = fastest(shot)
+        steps = layer.settings.steps
+        if not thin or speed / (shot.rate * steps) <= 0.5 * min(thin):
+            return []
+        travel = speed / (shot.rate * steps)
+        wanted = min(_MOST_STEPS, int(np.ceil(speed / shot.rate / (0.5 * min(thin)))))
+        return [Finding(
+            f"'{name}' is fast for its step.",
+            f"It moves {travel * 100:.0f} cm between collision checks; the thinnest part is {min(thin) * 100:.0f} cm.",
+            layer=layer.id, **_more_checks(shot, layer, wanted),
+        )]  # fmt: skip
+
+    def watch(self, shot, layer, rows):
+        gauge = self.gauge("deepest_overlap")
+        frame, worst = max(
+            ((f, g.get(gauge.name, 0.0)) for f, g in rows.items()), key=lambda r: r[1], default=(0, 0.0)
+        )
+        if not gauge.over(worst):
+            return []
+        return [Finding(
+            f"Bodies stand {worst * gauge.factor:.0f} {gauge.unit} in each other at frame {frame}.",
+            "A close-up would show debris passing through debris.", layer=layer.id, frame=frame,
+            **_more_checks(shot, layer, min(_MOST_STEPS, layer.settings.steps * 2)),
+        )]  # fmt: skip
+
+
+def _more_checks(shot, layer, steps):
+    """The mend of what is checked too seldom; none where it cannot be more often."""
+    if steps <= layer.settings.steps:
+        return {}
+    return {"fix": f"Check for contact {steps} times a frame", "changes": ((at(shot, layer, "steps"), steps),)}

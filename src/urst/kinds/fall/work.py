@@ -1,0 +1,79 @@
+"""Baking a Fall."""
+
+import numpy as np
+
+from urst.core.bodies.fragments import Fragments, assemble, joined
+from urst.core.bodies.mobility import DRIVEN, FIXED, LOOSE
+from urst.core.bodies.patches import JOINT, find_patches
+from urst.core.coupling.baked import Dragged
+from urst.core.rigid.solver import Matter, RigidSolver
+from urst.kinds.working import Begun
+from urst.scene.placing import Drive, comes_and_goes, present, solids
+
+_MOTION = {"fixed": FIXED, "driven": DRIVEN, "loose": LOOSE}
+
+
+def begin(inputs) -> Begun:
+    """Put the bodies together: fragments of the breaks that are read, and the pieces nobody broke."""
+    shot, settings, clock = inputs.shot, inputs.layer.settings, inputs.clock
+    cast = inputs.kind.cast(shot, inputs.layer)
+    fragments = _bodies(inputs, cast)
+    patches = find_patches(fragments, JOINT)
+    owner = [shot.pieces[cast[n]] for n in fragments.piece]
+    bulk = np.array([p.bulk() for p in owner]).reshape(-1, 3)
+    matter = Matter(
+        density=bulk[:, 0].copy(),
+        friction=bulk[:, 1].copy(),
+        restitution=bulk[:, 2].copy(),
+        kind=np.array([_MOTION[p.motion] for p in owner], np.int64),
+        velocity=_start_velocity(fragments, owner),
+        spin=np.array([p.spin for p in owner], float).reshape(-1, 3),
+        bonded=np.array([p.bonded for p in owner], bool),
+    )
+    there = None
+    if comes_and_goes(shot, cast):
+        ends = np.array([clock.seconds(f) for f in shot.frames()])
+
+        # by the frame that is being solved: a body is gone from the frame after its last
+        def there(time):
+            frame = shot.start + min(int(np.searchsorted(ends, time + 1e-9)), len(ends) - 1)
+            return present(shot, cast, fragments.piece, "bodies", frame)
+
+    solver = RigidSolver(
+        fragments, patches, matter, settings, gravity=shot.gravity, drive=Drive(shot, cast, fragments) or None,
+        presence=there, rate=shot.rate,
+    )  # fmt: skip
+    static = fragments.to_arrays() | patches.to_arrays()
+    static |= {"bond": solver.patch_of_bond, "mass": solver.bodies.mass, "motion": matter.kind}
+    start, air = inputs.start_frame(), inputs.air()
+    if start is not None:
+        solver.begin_from(start)
+
+    def settle():
+        if start is None:
+            solver.settle(settings.settle, inputs.pulse)
+
+    mover = Dragged(solver, air) if air else solver
+    return Begun(static, {}, mover, inputs.feeds, settle=settle)
+
+
+def _bodies(inputs, cast) -> Fragments:
+    shot, sets, broken = inputs.shot, [], set()
+    for source, fragments in inputs.fragments():
+        theirs = np.array([cast.index(i) for i in shot.kind_of(source).cast(shot, source)])
+        sets.append(fragments.of_pieces(theirs[fragments.piece]))
+        broken.update(theirs.tolist())
+    # a piece broken by a layer that is not read stands whole
+    whole = [s for n, i in enumerate(cast) if n not in broken for s in solids(n, shot.pieces[i], shot)]
+    return joined([*sets, assemble(whole)] if whole or not sets else sets)
+
+
+def _start_velocity(fragments, owner):
+    """A piece is thrown as a whole: its spin also moves the fragments away from its centre."""
+    velocity = np.array([p.velocity if p.motion == "loose" else (0, 0, 0) for p in owner], float).reshape(-1, 3)
+    spin = np.array([p.spin for p in owner], float).reshape(-1, 3)
+    for i in np.unique(fragments.piece):
+        mine = fragments.piece == i
+        middle = np.average(fragments.centre[mine], axis=0, weights=fragments.volume[mine])
+        velocity[mine] += np.cross(spin[mine], fragments.centre[mine] - middle)
+    return velocity

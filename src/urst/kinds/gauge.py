@@ -1,0 +1,35 @@
+"""What is measured on every frame, and what a frame keeps."""
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Gauge:
+    """A number of every frame, as it is shown."""
+
+    name: str
+    label: str
+    unit: str = ""
+    factor: float = 1.0
+    """shown value = measured value x factor"""
+    least: float | None = None
+    """least plausible shown value"""
+    most: float | None = None
+    about: str = ""
+    """what it means, where the label does not say it"""
+
+    def over(self, value: float) -> bool:
+        """Whether a measured value is above the band."""
+        return self.most is not None and value * self.factor > self.most
+
+
+@dataclass(frozen=True)
+class Quantity:
+    """What a frame may hold."""
+
+    name: str
+    label: str
+    bytes: float
+    """on disk, a unit of the layer's cost and frame, after compression"""
+    always: bool = True
+    """else by choice"""

@@ -1,0 +1,183 @@
+"""What a kind of layer is to the rest of Urst."""
+
+from collections.abc import Sequence
+from importlib import import_module
+from typing import Any, Protocol
+
+import numpy as np
+from pydantic import BaseModel
+
+from urst.core.checks.findings import Finding
+from urst.kinds.gauge import Gauge, Quantity
+from urst.kinds.layer import Layer
+from urst.kinds.questions import Note, Question
+from urst.scene import content
+from urst.scene.world import World
+
+Arrays = dict[str, np.ndarray]
+
+#: pairs of offers whose layers can act on each other
+COUPLES = {frozenset({"bodies", "gas"}), frozenset({"points", "gas"})}
+
+
+class Shot(Protocol):
+    """The document, as a kind sees it: the world, and the other layers."""
+
+    layers: tuple
+
+    def layer(self, layer_id: str) -> Any: ...
+
+    def takes(self, layer: Layer, offer: str) -> list:
+        """Return the layers that a layer reads or is coupled with and whose kind offers something."""
+
+
+class Kind:
+    """One kind of layer. Each has a folder with a subclass, and a line in the registry.
+
+    A subclass sets the attributes and overrides the methods that its kind needs.
+    """
+
+    name: str
+    """as the document has it"""
+    title: str
+    version: int
+    """raised whenever the same content no longer gives the same bytes"""
+    golden: str
+    """content key of the kind's reference layer at this version; a test holds it"""
+    settings: type[BaseModel]
+    hue: tuple[str, str]
+    """colour of its band, on dark and on light ground"""
+    work: str
+    """module that bakes it, the only one that may load Numba; its `begin` is called"""
+    moving = True
+    """whether it has frames at all"""
+    offers: tuple[str, ...] = ()
+    """what other layers may take from it"""
+    reads: tuple[str, ...] = ()
+    """offers of others that it can take, all optional"""
+    needs: dict[str, str] = {}
+    """what its frames must keep for each offer to be taken from disk"""
+    start_needs: tuple[str, ...] = ()
+    """what its frames must keep for another bake to begin from them"""
+    representation: str | None = None
+    """what the stage and pictures draw of a frame: bodies, points or volume"""
+    hands_over: tuple[str, ...] = ("csv",)
+    """open formats"""
+    quantities: tuple[Quantity, ...] = ()
+    gauges: tuple[Gauge, ...] = ()
+    chief: str | None = None
+    """the gauge drawn in its band"""
+    activity: str | None = None
+    """the gauge that tells its liveliest frame"""
+    questions: tuple[Question, ...] = ()
+    unit = "frames"
+    """what its cost is counted in"""
+    seconds = 1e-6
+    """a frame, unit and round, measured on two cores at 2.5 GHz"""
+    memory = 100.0
+    """bytes a unit"""
+
+    # the document
+
+    def problem(self, shot: World, layer: Any) -> str:
+        """Return what is wrong with a layer within its shot, in one sentence without its stop; empty if nothing is."""
+        return ""
+
+    def cast(self, shot: World, layer: Any) -> list[int]:
+        """Return the numbers of the set pieces its bodies are of; their `piece` counts within this list."""
+        return []
+
+    def breaks(self, layer: Any) -> tuple[str, ...]:
+        """Return the names of the pieces it takes apart."""
+        return ()
+
+    def area(self, shot: World, layer: Any) -> float:
+        """Return about how much of its faces may part and shed [m2]."""
+        return 0.0
+
+    def mentions(self, settings: dict, before: str, now: str) -> dict:
+        """Return settings (as in the document) in which a piece has its new name."""
+        return settings
+
+    def content(self, shot: World, layer: Any) -> dict:
+        """Return all that a result depends on beside other layers: neither names nor what is only seen."""
+        return {"settings": layer.settings.model_dump(mode="json"), "clock": content.clock(shot)}
+
+    def draft(self, settings: dict) -> dict:
+        """Return settings (as in the document) of the same character that bake sooner."""
+        return settings
+
+    # what it costs
+
+    def count(self, shot: World, layer: Any) -> int:
+        """Return how many units it has."""
+        return 1
+
+    def rounds(self, layer: Any) -> int:
+        """Return how often each unit is gone over in a frame."""
+        return 1
+
+    def disk(self, layer: Any) -> float:
+        """Return the bytes on disk of a unit and frame."""
+        return sum(q.bytes for q in self.quantities if q.always or q.name in layer.keeps)
+
+    # what is said of it
+
+    def notes(self, shot: World, layer: Any, first: dict[str, float]) -> dict[str, Note]:
+        """Return notes by the question they stand under; `first`: its gauges at the first frame, empty if not baked."""
+        return {}
+
+    def findings(self, shot: World, layer: Any) -> list[Finding]:
+        """Return what looks wrong before a bake."""
+        return []
+
+    def watch(self, shot: World, layer: Any, rows: dict[int, dict[str, float]]) -> list[Finding]:
+        """Return what the gauges of baked frames show."""
+        return []
+
+    def summary(self, gauges: dict[str, float]) -> str:
+        """Return one line about a still result."""
+        return ""
+
+    def gauge(self, name: str) -> Gauge:
+        """Return one of its gauges."""
+        return next(g for g in self.gauges if g.name == name)
+
+    # what is drawn of it
+
+    def drawn(self, arrays: Arrays) -> Arrays:
+        """Return a frame's arrays in the terms of its representation.
+
+        bodies: position, orientation, velocity, bond_alive, bond_load; points: position, velocity, size; volume: density
+        """
+        return arrays
+
+    def matter(self, shot: World, layer: Any) -> Any:
+        """Return the set piece whose matter its points or its dust are of, None if that is not known."""
+        return None
+
+    def is_puff(self, arrays: Arrays) -> np.ndarray:
+        """Return which points of a frame give off dust, (n,) bool."""
+        return np.ones(len(arrays["position"]), bool)
+
+    # the bake
+
+    def begin(self, inputs: Any) -> Any:
+        """Set up the work of a layer; see `working.Begun`. Loads what bakes it."""
+        return import_module(self.work).begin(inputs)
+
+
+def at(shot: Any, layer: Layer, *names: str) -> tuple:
+    """Return the path of a setting in the document."""
+    return ("layers", [x.id for x in shot.layers].index(layer.id), "settings", *names)
+
+
+def first_over(gauge: Gauge, rows: dict[int, dict[str, float]]) -> int | None:
+    """Return the first frame at which a gauge is above its band."""
+    return next((f for f, g in sorted(rows.items()) if gauge.over(g.get(gauge.name, 0.0))), None)
+
+
+def piece_problem(shot: World, names: Sequence[str], verb: str) -> str:
+    """Return the sentence about the first name that is no set piece, empty if all are."""
+    missing = [n for n in names if shot.piece(n) is None]
+    return f"{verb} '{missing[0]}', which is no set piece: name one of the set" if missing else ""

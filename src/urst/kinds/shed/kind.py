@@ -1,0 +1,131 @@
+"""Shed: debris and dust puffs."""
+
+from urst.core.checks.findings import Finding
+from urst.kinds.gauge import Gauge, Quantity
+from urst.kinds.kind import Kind, piece_problem
+from urst.kinds.questions import (
+    CENTIMETRES, DENSITY, METRES, PER_AREA, PER_SECOND, PERCENT, SECONDS, SPEED, Field, Question,
+)  # fmt: skip
+from urst.kinds.shed.settings import ShedSettings
+from urst.scene import content
+from urst.scene.placing import stopping
+
+#: kinds of points as frames hold them; the solver's own
+_CHIP, _PUFF = 0, 1
+
+
+class Shed(Kind):
+    """Chips and dust puffs: born where bonds part, or given off by set pieces."""
+
+    name, title, version = "shed", "Shed", 4
+    golden = ""
+    settings = ShedSettings
+    hue = ("#a98159", "#85592c")
+    work = "urst.kinds.shed.work"
+    offers = ("points",)
+    reads = ("bodies", "gas")
+    representation = "points"
+    hands_over = ("points", "csv")
+    unit = "points"
+    seconds, memory = 3e-6, 200.0
+    quantities = (Quantity("points", "place, speed, size and age", 18.0),)
+    chief = "chips"
+    activity = "top_speed"
+    gauges = (
+        Gauge("chips", "chips"),
+        Gauge("puffs", "dust puffs"),
+        Gauge("top_speed", "fastest", "m/s"),
+        Gauge("deepest_overlap", "deepest overlap", "mm", 1e3),
+    )
+    questions = (
+        Question("What is born?", "per area", (
+            Field("chips", "Chips", **PER_AREA),
+            Field("dust", "Dust puffs", **PER_AREA),
+            Field("puff_mass", "Dust a puff", "g", 0.001, "g"),
+            Field("puff_life", "Puff gives off for", **SECONDS),
+            Field("puff_radius", "Puff reaches", **CENTIMETRES),
+        )),
+        Question("When is it born?", "parting", (
+            Field("reach", "Spent after", **CENTIMETRES),
+            Field("least_speed", "Slowest parting", **SPEED),
+        )),
+        Question("How does it fly?", "chips", (
+            Field("spread", "Spread", **PERCENT),
+            Field("smallest", "Smallest", **CENTIMETRES),
+            Field("largest", "Largest", **CENTIMETRES),
+            Field("density", "Density", **DENSITY),
+            Field("life", "Kept for", **SECONDS),
+        )),
+        Question("How does it land?", "contact", (
+            Field("restitution", "Bounce"),
+            Field("friction", "Friction"),
+            Field("substeps", "Substeps a frame"),
+            Field("seed", "Seed"),
+        )),
+        Question("What else gives it off?", "set pieces", (
+            Field("sources.*.piece", "Piece"),
+            Field("sources.*.where", "From its"),
+            Field("sources.*.rate", "Points", **PER_SECOND),
+            Field("sources.*.dust_share", "Dust among them", **PERCENT),
+            Field("sources.*.velocity", "Velocity", **SPEED),
+            Field("sources.*.spread", "Spread", **SPEED),
+            Field("sources.*.since", "From frame"),
+            Field("sources.*.until", "Until frame"),
+        )),
+    )  # fmt: skip
+
+    def problem(self, shot, layer):
+        return piece_problem(shot, [s.piece for s in layer.settings.sources], "gives off points from")
+
+    def mentions(self, settings, before, now):
+        sources = [s | {"piece": now if s["piece"] == before else s["piece"]} for s in settings.get("sources", [])]
+        return settings | {"sources": sources}
+
+    def content(self, shot, layer):
+        settings = layer.settings.model_dump(mode="json")
+        settings["sources"] = [
+            s.model_dump(mode="json", exclude={"piece"}) | {"from": content.motion(shot.piece(s.piece), shot)}
+            for s in layer.settings.sources
+        ]
+        carried = {i for x in shot.takes(layer, "bodies") for i in shot.kind_of(x).cast(shot, x)}
+        return {
+            "settings": settings,
+            "clock": content.clock(shot),
+            "around": [
+                content.stance(p, shot) | {"there": content.window(p, shot)}
+                for p in (shot.pieces[i] for i in stopping(shot, "chips") if i not in carried)
+            ],
+            "carried": [
+                [[shot.part_of(shot.pieces[i]).chips, content.window(shot.pieces[i], shot)] for i in shot.kind_of(x).cast(shot, x)]
+                for x in shot.takes(layer, "bodies")
+            ],
+        }
+
+    def count(self, shot, layer):
+        # about a third of the faces part in a typical strike
+        s = layer.settings
+        area = sum(shot.kind_of(b).area(shot, b) for x in shot.takes(layer, "bodies") for b in shot.takes(x, "fragments"))
+        seconds = (shot.end - shot.start) / shot.rate
+        return int((s.chips + s.dust) * area / 3 + sum(x.rate * min(seconds, s.life) for x in s.sources))
+
+    def findings(self, shot, layer):
+        if shot.takes(layer, "bodies") or layer.settings.sources or layer.start:
+            return []
+        return [Finding(
+            f"Nothing gives '{layer.name}' anything to shed.",
+            "It reads no bodies that part and has no set piece as its source: give it one.", layer=layer.id,
+        )]  # fmt: skip
+
+    def drawn(self, arrays):
+        chip = arrays["kind"] == _CHIP
+        return {n: arrays[n][chip] for n in ("position", "velocity", "size")} | {"puff": arrays["position"][~chip]}
+
+    def matter(self, shot, layer):
+        broken = [
+            n for x in shot.takes(layer, "bodies") for b in shot.takes(x, "fragments") for n in shot.kind_of(b).breaks(b)
+        ]
+        names = broken + [s.piece for s in layer.settings.sources]
+        return shot.piece(names[0]) if names else None
+
+    def is_puff(self, arrays):
+        return arrays["kind"] == _PUFF

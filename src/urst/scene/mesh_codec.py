@@ -1,0 +1,36 @@
+"""Meshes as text within the document."""
+
+import base64
+import zlib
+
+import numpy as np
+
+from urst.core.geometry.mesh import Mesh
+from urst.errors import BadFile
+
+
+def pack(mesh: Mesh) -> tuple[str, str]:
+    """Return vertices and triangles as base64 of zlib of float64 and int32, little endian."""
+    return _text(mesh.vertices.astype("<f8")), _text(mesh.triangles.astype("<i4"))
+
+
+def _text(array):
+    return base64.b64encode(zlib.compress(np.ascontiguousarray(array).tobytes(), 6)).decode()
+
+
+def unpack(vertices: str, triangles: str, source: str) -> Mesh:
+    """Return the mesh that was packed.
+
+    Raises
+    ------
+    BadFile
+        If the text is damaged.
+    """
+    try:
+        points = np.frombuffer(zlib.decompress(base64.b64decode(vertices)), "<f8").reshape(-1, 3)
+        corners = np.frombuffer(zlib.decompress(base64.b64decode(triangles)), "<i4").reshape(-1, 3)
+    except (ValueError, zlib.error) as error:
+        raise BadFile(f"The mesh kept under '{source}' is damaged ({error}): import the file again.") from error
+    if len(corners) and not 0 <= corners.min() <= corners.max() < len(points):
+        raise BadFile(f"The mesh kept under '{source}' is damaged (a triangle names no point): import the file again.")
+    return Mesh(points.astype(float), corners.astype(np.int64))

@@ -1,0 +1,16 @@
+"""What every part of the document has in common."""
+
+from typing import Annotated
+
+from pydantic import BaseModel, ConfigDict, Field
+
+Vector = tuple[float, float, float]
+Metres = Annotated[float, Field(gt=0, le=1e5)]
+Name = Annotated[str, Field(min_length=1, max_length=80)]
+Slug = Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{0,39}$")]
+
+
+class Part(BaseModel):
+    """A validated, unchanging piece of the document, in SI units."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)

@@ -1,0 +1,66 @@
+"""Set pieces: what stands in the shot, of what, and how it moves."""
+
+from typing import Literal
+
+from pydantic import Field, field_validator, model_validator
+
+from urst.scene.materials import MATERIALS
+from urst.scene.part import Name, Part, Vector
+from urst.scene.shapes import Shape, is_endless
+
+Motion = Literal["fixed", "driven", "loose"]
+
+
+class Key(Part):
+    """Where a driven piece is at a frame, counted at full speed: a time scale slows the path with all else."""
+
+    frame: float
+    position: Vector
+    rotation: Vector = Field((0.0, 0.0, 0.0), description="Turns about x, y, z [deg]")
+
+
+class SetPiece(Part):
+    """One thing in the set."""
+
+    name: Name
+    shape: Shape
+    tags: tuple[Name, ...] = Field((), description="Words by which several pieces are meant at once")
+    position: Vector = Field((0.0, 0.0, 0.0), description="Where the middle of its base stands [m]")
+    rotation: Vector = Field((0.0, 0.0, 0.0), description="Turns about x, y, z [deg]")
+    material: str = "concrete"
+    density: float | None = Field(None, gt=0, le=3e4, description="Instead of the material's [kg/m3]")
+    friction: float | None = Field(None, ge=0, le=5, description="Instead of the material's")
+    restitution: float | None = Field(None, ge=0, le=1, description="Instead of the material's")
+    motion: Motion = "loose"
+    bonded: bool = Field(True, description="Whether bonds may join it to what it touches")
+    velocity: Vector = Field((0.0, 0.0, 0.0), description="At the start [m/s]")
+    spin: Vector = Field((0.0, 0.0, 0.0), description="At the start [rad/s]")
+    keys: tuple[Key, ...] = Field((), description="Path of a driven piece")
+
+    @field_validator("material")
+    @classmethod
+    def _known(cls, value):
+        if value not in MATERIALS:
+            raise ValueError(f"'{value}' is not a material; there are: {', '.join(MATERIALS)}")
+        return value
+
+    @model_validator(mode="after")
+    def _path(self):
+        if self.motion == "driven" and not self.keys:
+            raise ValueError(f"'{self.name}' is driven but has no keys: give at least one frame and position")
+        if is_endless(self.shape) and self.motion != "fixed":
+            raise ValueError(f"'{self.name}' has no end, so it cannot be {self.motion}: let it be fixed")
+        frames = [k.frame for k in self.keys]
+        if any(b <= a for a, b in zip(frames, frames[1:])):
+            raise ValueError(f"the keys of '{self.name}' are out of order: their frames must rise")
+        return self
+
+    def bulk(self) -> tuple[float, float, float]:
+        """Return density [kg/m3], friction and restitution in force."""
+        base = MATERIALS[self.material]
+        pick = lambda own, other: other if own is None else own  # noqa: E731
+        return (
+            pick(self.density, base.density),
+            pick(self.friction, base.friction),
+            pick(self.restitution, base.restitution),
+        )

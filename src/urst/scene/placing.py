@@ -1,0 +1,148 @@
+"""The set as geometry: meshes where they stand, and the paths of what is driven."""
+
+import numpy as np
+from scipy.interpolate import CubicHermiteSpline
+from scipy.spatial.transform import Rotation, Slerp
+
+from urst.core.bodies.fragments import Fragments, Solid, assemble
+from urst.core.geometry import rotation
+from urst.core.geometry.mesh import Mesh, transformed
+from urst.core.geometry.sheet import wedges
+from urst.scene.clock import Clock
+from urst.scene.pieces import SetPiece
+from urst.scene.shapes import is_endless, is_sheet, meshes
+from urst.scene.taking_part import Matter
+from urst.scene.world import World
+
+_FILM_BACK = 36.0
+
+
+def placed(piece: SetPiece, world: World) -> list[Mesh]:
+    """Meshes of a piece where it stands at the first frame."""
+    position, turn = np.array(piece.position, float), rotation.from_degrees(piece.rotation)
+    if piece.motion == "driven":
+        position, turn = path(piece)(world.start)
+    return [transformed(m, rotation.matrix(turn), position) for m in meshes(piece.shape)]
+
+
+def solids(number: int, piece: SetPiece, world: World) -> list[Solid]:
+    """The bodies of an unbroken piece, under a number of the caller's; an open sheet is given thickness."""
+    found = placed(piece, world)
+    if not is_sheet(piece.shape):
+        return [Solid(number, m, np.zeros(len(m.triangles), bool), part=k) for k, m in enumerate(found)]
+    return [
+        Solid(number, wedge, np.zeros(1, bool), part=k, skin=seen)
+        for k, (wedge, seen) in enumerate(w for m in found for w in wedges(m))
+    ]
+
+
+def standing(world: World, numbers: list[int]) -> Fragments:
+    """The pieces of the given numbers as bodies where they stand at the first frame; `piece` counts within the list."""
+    return assemble([s for n, i in enumerate(numbers) for s in solids(n, world.pieces[i], world)])
+
+
+def stopping(world: World, matter: Matter) -> list[int]:
+    """Numbers of the pieces that stop a matter at some time."""
+    return [i for i, p in enumerate(world.pieces) if world.part_of(p).stops(matter)]
+
+
+def present(world: World, numbers: list[int], piece: np.ndarray, matter: Matter, frame: float) -> np.ndarray:
+    """Whether bodies stop a matter at a frame.
+
+    numbers, piece : the pieces, and for each body which of them it is of
+    """
+    rows = [world.part_of(world.pieces[i]) for i in numbers]
+    return np.array([r.stops(matter) and r.there(frame) for r in rows], bool)[piece]
+
+
+def comes_and_goes(world: World, numbers: list[int]) -> bool:
+    """Whether any of the pieces is there for a part of the shot only."""
+    rows = [world.part_of(world.pieces[i]) for i in numbers]
+    return any(r.since is not None or r.until is not None for r in rows)
+
+
+def path(piece: SetPiece):
+    """Return a function of the frame that gives a driven piece's position (3,) and quaternion (4,).
+
+    Positions run along a cubic through the keys (Catmull-Rom tangents for uneven spacing), turns along the
+    shortest arcs; before the first and after the last key the piece stands still.
+    """
+    frames = np.array([k.frame for k in piece.keys], float)
+    points = np.array([k.position for k in piece.keys], float)
+    if len(frames) == 1:
+        quaternion = rotation.from_degrees(piece.keys[0].rotation)
+        return lambda frame: (points[0], quaternion)
+    places = CubicHermiteSpline(frames, points, np.gradient(points, frames, axis=0))
+    slerp = Slerp(frames, Rotation.from_euler("xyz", [k.rotation for k in piece.keys], degrees=True))
+
+    def at(frame):
+        f = float(np.clip(frame, frames[0], frames[-1]))
+        return places(f), rotation.quaternions(slerp(f))
+
+    return at
+
+
+class Drive:
+    """Where the bodies of driven pieces are at a time.
+
+    Parameters
+    ----------
+    world : World
+    numbers : list of int
+        The pieces that bodies may be of.
+    fragments : Fragments
+        Whose `piece` counts within `numbers`.
+    """
+
+    def __init__(self, world: World, numbers: list[int], fragments: Fragments):
+        self.clock: Clock = world.clock()
+        owner = [world.pieces[numbers[n]] for n in fragments.piece]
+        self.bodies = [b for b, p in enumerate(owner) if p.motion == "driven"]
+        self._name = [owner[b].name for b in self.bodies]
+        self._paths = {p.name: path(p) for p in owner if p.motion == "driven"}
+        self._home = {name: at(world.start) for name, at in self._paths.items()}
+        self._centre = fragments.centre[self.bodies]
+
+    def __bool__(self) -> bool:
+        return bool(self.bodies)
+
+    def __call__(self, seconds: float) -> tuple[np.ndarray, np.ndarray]:
+        """Return positions (d, 3) and quaternions (d, 4) of the driven bodies."""
+        frame = self.clock.full_speed(seconds)
+        now = {name: at(frame) for name, at in self._paths.items()}
+        positions, turns = [], []
+        for centre, name in zip(self._centre, self._name):
+            (position, turn), (home, home_turn) = now[name], self._home[name]
+            relative = rotation.turns(turn) * rotation.turns(home_turn).inv()
+            positions.append(position + relative.apply(centre - home))
+            turns.append(rotation.quaternions(relative))
+        return np.array(positions), np.array(turns)
+
+
+def fastest(world: World) -> tuple[float, str]:
+    """Greatest speed [m/s] anything is given, by its path or at the start, and the name of what has it; 0 if none."""
+    most, name = 0.0, ""
+    for piece in world.pieces:
+        speed = float(np.linalg.norm(piece.velocity)) if piece.motion == "loose" else 0.0
+        if piece.motion == "driven" and len(piece.keys) > 1:
+            at = path(piece)
+            times = np.arange(piece.keys[0].frame, min(piece.keys[-1].frame, world.end) + 1)
+            places = np.array([at(t)[0] for t in times])
+            speed = float(np.linalg.norm(np.diff(places, axis=0), axis=1).max() * world.rate) if len(times) > 1 else 0.0
+        if speed > most:
+            most, name = speed, piece.name
+    return most, name
+
+
+def bounds(world: World, *, skip_fixed: bool = False) -> tuple[np.ndarray, np.ndarray] | None:
+    """Least and greatest corner of the set at the first frame, None where nothing has an end."""
+    some = [p for p in world.pieces if not is_endless(p.shape) and not (skip_fixed and p.motion == "fixed")]
+    corners = [m.bounds() for p in some for m in placed(p, world) if len(m.vertices)]
+    if not corners:
+        return None
+    return np.min([c[0] for c in corners], axis=0), np.max([c[1] for c in corners], axis=0)
+
+
+def field_of_view(lens: float) -> float:
+    """Horizontal angle of view of a lens [deg]."""
+    return float(np.degrees(2 * np.arctan(0.5 * _FILM_BACK / lens)))

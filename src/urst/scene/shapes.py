@@ -1,0 +1,169 @@
+"""Shapes of set pieces."""
+
+from functools import lru_cache
+from typing import Annotated, ClassVar, Literal
+
+from pydantic import Field, model_validator
+
+from urst.core.geometry import generators
+from urst.core.geometry.mesh import Mesh, mass_properties, open_edges
+from urst.errors import BadMesh
+from urst.scene import mesh_codec
+from urst.scene.part import Metres, Part
+
+#: bricks a wall may have, fragments a break may aim for
+MOST_PARTS = 20_000
+
+
+class Box(Part):
+    """A box or slab: extents along x, y, z [m]."""
+
+    kind: Literal["box"] = "box"
+    width: Metres = 1.0
+    depth: Metres = 1.0
+    height: Metres = 1.0
+
+    def meshes(self) -> list[Mesh]:
+        return generators.box(self.width, self.depth, self.height)
+
+
+class BrickWall(Part):
+    """A wall of bricks in running bond, one brick deep."""
+
+    jointed: ClassVar[bool] = True
+    kind: Literal["brick wall"] = "brick wall"
+    width: Metres = 6.0
+    depth: Metres = 0.25
+    height: Metres = 4.0
+    brick_length: Metres = 0.4
+    course_height: Metres = 0.2
+
+    @model_validator(mode="after")
+    def _count(self):
+        bricks = self.width / self.brick_length * self.height / self.course_height
+        if bricks > MOST_PARTS:
+            raise ValueError(f"the wall would have {bricks:,.0f} bricks, more than {MOST_PARTS:,}: use larger bricks")
+        return self
+
+    def meshes(self) -> list[Mesh]:
+        return generators.brick_wall(self.width, self.depth, self.height, self.brick_length, self.course_height)
+
+
+class Drum(Part):
+    """An upright prism of many sides: a drum, a column."""
+
+    kind: Literal["drum"] = "drum"
+    radius: Metres = 0.3
+    height: Metres = 0.9
+    sides: int = Field(14, ge=3, le=400)
+
+    def meshes(self) -> list[Mesh]:
+        return generators.prism(self.radius, self.height, self.sides)
+
+
+class Ball(Part):
+    """A faceted ball."""
+
+    kind: Literal["ball"] = "ball"
+    radius: Metres = 0.5
+    rings: int = Field(6, ge=3, le=64)
+
+    def meshes(self) -> list[Mesh]:
+        return generators.ball(self.radius, self.rings)
+
+
+class Ground(Part):
+    """Level ground without an end: its top passes through the piece's place."""
+
+    kind: Literal["ground"] = "ground"
+    endless: ClassVar[bool] = True
+    #: how far it reaches for what is solved: far enough for any shot, near enough for 64-bit numbers [m]
+    reach: ClassVar[float] = 4000.0
+
+    def meshes(self) -> list[Mesh]:
+        r = self.reach
+        return [generators.box_between((-r, -r, -0.1 * r), (r, r, 0.0))]
+
+
+class Terrain(Part):
+    """Rolling ground, an open sheet."""
+
+    kind: Literal["terrain"] = "terrain"
+    width: Metres = 40.0
+    depth: Metres = 40.0
+    relief: Metres = Field(2.0, description="From its lowest to its highest point [m]")
+    feature: Metres = Field(15.0, description="Length of its longest waves [m]")
+    cells: int = Field(32, ge=2, le=128, description="Squares along its longer side")
+    seed: int = Field(1, ge=0, le=2**31 - 1, description="Another number, other hills")
+
+    def meshes(self) -> list[Mesh]:
+        return generators.terrain(self.width, self.depth, self.relief, self.feature, self.cells, self.seed)
+
+
+class Imported(Part):
+    """A mesh brought from a file, kept inside the document so that nothing that matters lies outside it."""
+
+    kind: Literal["mesh"] = "mesh"
+    source: str = Field("", max_length=200, description="Name of the file it came from")
+    vertices: str = Field(description="base64 of zlib of float64 x, y, z, little endian")
+    triangles: str = Field(description="base64 of zlib of int32 index triples, little endian")
+
+    @classmethod
+    def from_mesh(cls, mesh: Mesh, source: str = "") -> "Imported":
+        """Pack a mesh."""
+        vertices, triangles = mesh_codec.pack(mesh)
+        return cls(source=source, vertices=vertices, triangles=triangles)
+
+    def meshes(self) -> list[Mesh]:
+        return [mesh_codec.unpack(self.vertices, self.triangles, self.source)]
+
+
+Shape = Annotated[
+    Box | BrickWall | Drum | Ball | Ground | Terrain | Imported, Field(discriminator="kind")
+]
+
+
+@lru_cache(maxsize=256)
+def meshes(shape: Shape) -> tuple[Mesh, ...]:
+    """Return the meshes of a shape before it is placed.
+
+    Raises
+    ------
+    BadFile
+        If an imported mesh is damaged.
+    """
+    return tuple(shape.meshes())
+
+
+@lru_cache(maxsize=256)
+def is_sheet(shape: Shape) -> bool:
+    """Whether a shape encloses nothing: an open mesh."""
+    return isinstance(shape, Terrain | Imported) and any(len(open_edges(m)) for m in meshes(shape))
+
+
+def is_endless(shape: Shape) -> bool:
+    """Whether a shape has no end."""
+    return getattr(shape, "endless", False)
+
+
+def is_jointed(shape: Shape) -> bool:
+    """Whether a shape's parts are laid in mortar."""
+    return getattr(shape, "jointed", False)
+
+
+@lru_cache(maxsize=256)
+def volumes(shape: Shape) -> tuple[float, ...]:
+    """Volume of each part of a shape [m3], 0 where it encloses none."""
+    found = []
+    for mesh in meshes(shape):
+        try:
+            found.append(mass_properties(mesh).volume)
+        except BadMesh:
+            # said by preflight; a forecast goes on without it
+            found.append(0.0)
+    return tuple(found)
+
+
+def count(shape: Shape) -> int:
+    """How many parts a shape has."""
+    return len(meshes(shape))

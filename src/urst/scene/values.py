@@ -1,0 +1,73 @@
+"""Numbers of the shot with a name, and the settings that take them."""
+
+from typing import Any
+
+from pydantic import Field, field_validator
+
+from urst.scene.part import Name, Part
+from urst.scene.units import FACTORS
+
+
+class NamedValue(Part):
+    """A number with a name and a unit; its home is here."""
+
+    name: Name
+    value: float = Field(description="In the unit")
+    unit: str = Field("", max_length=12)
+
+    @field_validator("unit")
+    @classmethod
+    def _known(cls, value):
+        if value and not any(value in family for family in FACTORS.values()):
+            raise ValueError(f"'{value}' is no unit that is known here; use one like m, kg/m3, MPa or 1/s, or none")
+        return value
+
+    def si(self) -> float:
+        """Return the number in SI units."""
+        return self.value * next((f[self.unit] for f in FACTORS.values() if self.unit in f), 1.0)
+
+
+class Use(Part):
+    """A setting that takes a named value, times a factor."""
+
+    owner: Name = Field(description="A layer's id, or a set piece's name")
+    path: str = Field(pattern=r"^[a-z_]+(\.([a-z_]+|\d+))*$", max_length=120, description="The setting, such as bonds.tension")
+    value: Name
+    factor: float = 1.0
+
+
+def take(data: dict, owners: dict[str, dict], what: list[dict], values: dict[str, NamedValue]) -> None:
+    """Write the named values into the settings that take them.
+
+    Parameters
+    ----------
+    data : dict
+        The document, changed in place.
+    owners : dict
+        The part of the document each owner's settings lie in.
+    what : list of dict
+        Uses, as validated.
+    values : dict
+        By name.
+
+    Raises
+    ------
+    ValueError
+        If an owner, a setting or a value is not there.
+    """
+    for use in what:
+        owner, path, name = use["owner"], use["path"], use["value"]
+        if owner not in owners:
+            raise ValueError(f"'{owner}' takes the value '{name}' but is no layer and no set piece: remove the use")
+        if name not in values:
+            raise ValueError(f"'{owner}' takes the value '{name}', which the shot does not have: add it, or remove the use")
+        at: Any = owners[owner]
+        *parents, last = path.split(".")
+        try:
+            for part in parents:
+                at = at[int(part)] if isinstance(at, list) else at.setdefault(part, {})
+            number = float(f"{values[name].si() * use.get('factor', 1.0):.12g}")
+            before = at.get(last)
+            at[last] = round(number) if isinstance(before, int) and not isinstance(before, bool) else number
+        except (AttributeError, IndexError, KeyError, ValueError, TypeError) as error:
+            raise ValueError(f"'{owner}' has no setting '{path}' that could take the value '{name}'") from error

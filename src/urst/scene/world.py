@@ -1,0 +1,98 @@
+"""The shot without its layers: its set, its clock, its camera and its named values."""
+
+from pydantic import Field, model_validator
+
+from urst.scene.clock import Clock
+from urst.scene.curve import Curve
+from urst.scene.part import Name, Part, Vector
+from urst.scene.pieces import SetPiece
+from urst.scene.taking_part import TakesPart
+from urst.scene.values import NamedValue, Use
+
+
+class Cue(Part):
+    """A named moment."""
+
+    name: Name
+    frame: int
+
+
+class Camera(Part):
+    """Where the shot is seen from."""
+
+    name: Name = "main"
+    eye: Vector = (9.0, -11.0, 4.0)
+    target: Vector = (0.0, 0.0, 1.8)
+    lens: float = Field(35.0, ge=5, le=1000, description="Focal length on a 36 mm film back [mm]")
+
+    @model_validator(mode="after")
+    def _apart(self):
+        if self.eye == self.target:
+            raise ValueError(f"the eye is where it looks at, {self.eye}: move one of the two")
+        return self
+
+
+class World(Part):
+    """Range, set, camera: all that a layer of any kind may depend on beside other layers."""
+
+    name: Name
+    note: str = Field("", max_length=2000)
+    start: int = Field(1, ge=-100_000, le=1_000_000, description="First frame")
+    end: int = Field(96, ge=-100_000, le=1_000_000, description="Last frame")
+    rate: float = Field(24.0, gt=0, le=1000, description="Frames a second [1/s]")
+    time_scale: Curve | None = Field(None, description="How fast time goes over the frames; all layers obey it; 1 is full speed")
+    gravity: Vector = Field((0.0, 0.0, -9.81), description="[m/s2]")
+    values: tuple[NamedValue, ...] = Field((), description="Numbers with a name, that settings may take")
+    uses: tuple[Use, ...] = Field((), description="Which settings take which of them")
+    pieces: tuple[SetPiece, ...] = ()
+    taking_part: tuple[TakesPart, ...] = Field((), description="What pieces stop, when, and whether they are seen")
+    cues: tuple[Cue, ...] = ()
+    camera: Camera = Camera()
+
+    @model_validator(mode="after")
+    def _sound(self):
+        if self.end < self.start:
+            raise ValueError(f"end {self.end} is before start {self.start}: the last frame must not precede the first")
+        distinct([p.name for p in self.pieces], "set pieces")
+        distinct([v.name for v in self.values], "named values")
+        distinct([t.of for t in self.taking_part], "rows of who takes part")
+        known = {p.name for p in self.pieces} | {t for p in self.pieces for t in p.tags}
+        for row in self.taking_part:
+            if row.of not in known:
+                raise ValueError(f"'{row.of}' takes part but is no set piece and no tag: name one of the set, or remove the row")
+        for point in self.time_scale.points if self.time_scale else ():
+            if not 0.001 <= point.value <= 100:
+                raise ValueError(f"time scale {point.value:g} at frame {point.frame:g} must lie from 0.001 to 100")
+        return self
+
+    def frames(self) -> range:
+        """Return the frame numbers."""
+        return range(self.start, self.end + 1)
+
+    def clock(self) -> Clock:
+        """Return what tells when each frame is."""
+        return Clock(self.start, self.rate, self.time_scale)
+
+    def piece(self, name: str) -> SetPiece | None:
+        """Return the piece of a name, None if there is none."""
+        return next((p for p in self.pieces if p.name == name), None)
+
+    def part_of(self, piece: SetPiece) -> TakesPart:
+        """Return how a piece takes part: by its own row, else by that of the first of its tags that has one."""
+        rows = {t.of: t for t in self.taking_part}
+        found = next((rows[name] for name in (piece.name, *piece.tags) if name in rows), None)
+        return found or TakesPart(of=piece.name)
+
+
+def distinct(names: list[str], what: str) -> None:
+    """Refuse names that come twice.
+
+    Raises
+    ------
+    ValueError
+    """
+    seen = set()
+    for name in names:
+        if name in seen:
+            raise ValueError(f"two {what} are called '{name}': names must differ")
+        seen.add(name)

@@ -1,0 +1,28 @@
+"""Validation errors in words."""
+
+from typing import get_args
+
+from pydantic import ValidationError
+
+from urst.kinds import registry
+from urst.scene.shapes import Shape
+
+
+def explain(error: ValidationError) -> str:
+    """One sentence for the first fault in a document: field, value, what is allowed."""
+    first = error.errors()[0]
+    where = " > ".join(_plain(part) for part in first["loc"] if not _is_tag(part)) or "shot"
+    text = first["msg"].removeprefix("Value error, ")
+    shown = first.get("input")
+    if first["type"] == "value_error" or isinstance(shown, (dict, list, tuple)) or shown is None:
+        return f"{where}: {text}."
+    return f"{where}: {shown!r} is not allowed; {text[0].lower()}{text[1:]}."
+
+
+def _plain(part):
+    return f"no. {part + 1}" if isinstance(part, int) else str(part).replace("_", " ")
+
+
+def _is_tag(part):
+    """Whether a part of a field's place is only the name of a kind that the validator went by."""
+    return part in registry.KINDS or part in {m.model_fields["kind"].default for m in get_args(get_args(Shape)[0])}

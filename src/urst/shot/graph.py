@@ -1,0 +1,57 @@
+"""Which layers need which, and which must be stepped together."""
+
+from functools import lru_cache
+from graphlib import TopologicalSorter
+from typing import Any
+
+import numpy as np
+from scipy.sparse import csr_array
+from scipy.sparse.csgraph import connected_components
+
+
+def needs(shot: Any) -> dict[str, set[str]]:
+    """Return for each layer those it cannot be baked without: what it reads, begins from, and what acts on it."""
+    found = {}
+    for layer in shot.layers:
+        acting = {x.id for x, on_it, _ in shot.partners(layer) if on_it > 0.0}
+        start = {layer.start.of} if layer.start and not layer.start.is_key() else set()
+        found[layer.id] = {*layer.reads, *acting, *start}
+    return found
+
+
+@lru_cache(maxsize=128)
+def groups(shot: Any) -> tuple[tuple[str, ...], ...]:
+    """Return layer ids in the order of work; layers that need each other, and what is caught between them, as one group.
+
+    The strongly connected parts of what needs what. Within a group, what is read comes before what reads it.
+    """
+    need = needs(shot)
+    if not need:
+        return ()
+    index = {name: n for n, name in enumerate(need)}
+    edges = np.array([(index[a], index[b]) for a in need for b in sorted(need[a])], int).reshape(-1, 2)
+    matrix = csr_array((np.ones(len(edges)), (edges[:, 0], edges[:, 1])), shape=(len(need), len(need)))
+    label = connected_components(matrix, directed=True, connection="strong")[1].tolist()
+    before: dict[int, set[int]] = {}
+    for a in need:
+        mine = label[index[a]]
+        before.setdefault(mine, set()).update(label[index[b]] for b in need[a] if label[index[b]] != mine)
+    within = _ordered({x.id: set(x.reads) for x in shot.layers})
+    return tuple(tuple(a for a in within if label[index[a]] == part) for part in _ordered(before))
+
+
+def _ordered(before):
+    """Topological order that depends on nothing but the order of what is given."""
+    return list(TopologicalSorter({k: sorted(v, key=list(before).index) for k, v in before.items()}).static_order())
+
+
+def dependents(shot: Any, layer_id: str) -> list[str]:
+    """Return the layers that need this one, directly or through others, in the order of work."""
+    need, found, grew = needs(shot), {layer_id}, True
+    while grew:
+        grew = False
+        for name, others in need.items():
+            if name not in found and others & found:
+                found.add(name)
+                grew = True
+    return [x for group in groups(shot) for x in group if x in found and x != layer_id]

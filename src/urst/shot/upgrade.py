@@ -1,0 +1,31 @@
+"""Documents of older versions, brought up to date."""
+
+FORMAT = "urst-shot/2"
+OLDER = ("urst-shot/1",)
+
+
+def upgraded(data: dict) -> dict:
+    """Return a document as the present version has it; one that is no document is left to the validator."""
+    if not isinstance(data, dict) or data.get("format", FORMAT) == FORMAT:
+        return data
+    return _from_1(data) if data["format"] == "urst-shot/1" else data
+
+
+def _from_1(data):
+    """Couplings stood in the links of what reads; the time until dust has cleared had another name."""
+    couplings, layers = [], []
+    for layer in data.get("layers", []):
+        layer = dict(layer)
+        links = layer.get("reads", [])
+        layer["reads"] = [link["layer"] for link in links]
+        for link in links:
+            if link.get("both_ways"):
+                strength = link.get("exaggeration", 1.0)
+                pair = {"first": link["layer"], "second": layer["id"], "forth": strength, "back": strength}
+                if not any({pair["first"], pair["second"]} == {c["first"], c["second"]} for c in couplings):
+                    couplings.append(pair)
+        settings = dict(layer.get("settings", {}))
+        if "dissolve" in settings:
+            settings["clearing"] = settings.pop("dissolve")
+        layers.append(layer | {"settings": settings})
+    return data | {"format": FORMAT, "layers": layers, "couplings": couplings}
