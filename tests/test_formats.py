@@ -21,9 +21,10 @@ from urst.core.geometry import generators
 from urst.core.geometry.mesh import mass_properties
 from urst.core.geometry.rotation import matrix
 from urst.errors import BadFile, BadMesh, BadValue
-from urst.formats import handover, vdb
-from urst.handover.baked import Baked
+from urst.formats import vdb
 from urst.formats.meshes import read_meshes
+from urst.handover import export as handover
+from urst.handover.baked import Baked
 from urst.handover.pictures import CARD, keep_card, pictures
 from urst.shot.keys import layer_keys
 from urst.store.store import Store

@@ -6,23 +6,23 @@ import manifold3d
 import numpy as np
 from scipy.spatial import ConvexHull, Voronoi
 
-from urst.core.fracture.breaking import break_pieces
-from urst.core.fracture.estimate import mean_size
 from urst.core.bodies.fragments import Fragments, Solid, assemble
 from urst.core.bodies.patches import Patches, find_patches
+from urst.core.fracture.breaking import break_pieces
+from urst.core.fracture.estimate import mean_size
 from urst.core.fracture.settings import FractureSettings
 from urst.core.fracture.voronoi import cells, shatter
 from urst.core.geometry import generators
 from urst.core.geometry.convex import hull_of
 from urst.core.geometry.mesh import Mesh, mass_properties, open_edges
-from urst.scene.materials import MATERIALS
 from urst.errors import BadMesh, Stopped
+from urst.scene.materials import MATERIALS
 
 BOX = generators.box(2.0, 1.0, 1.0)[0]
 
 
 def settings(**changes):
-    return FractureSettings(pieces=("x",), **changes)
+    return FractureSettings(**changes)
 
 
 def bitten_ball():
@@ -103,11 +103,10 @@ class Breaking(unittest.TestCase):
     def test_a_body_that_is_not_convex_keeps_its_volume_in_closed_fragments(self):
         mesh = bitten_ball()
         sites = np.random.default_rng(1).uniform(-0.9, 0.9, (40, 3))
-        solids, lost = shatter(mesh, sites)
+        solids = shatter(mesh, sites)
         self.assertAlmostEqual(
             sum(mass_properties(s.mesh).volume for s in solids), mass_properties(mesh).volume, places=9
         )
-        self.assertLess(abs(lost), 1e-9)
         for solid in solids:
             self.assertEqual(len(open_edges(solid.mesh)), 0)
             self.assertTrue(0 < solid.inner.sum() <= len(solid.inner))

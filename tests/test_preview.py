@@ -46,11 +46,11 @@ class Renderer(unittest.TestCase):
         wall = generators.box_between((-4, 2, -3), (4, 3, 5))
         thickness, amount = 1.0, 0.01
         density = np.full((80, 10, 80), amount)
-        dusty = picture([wall], dust=(density, (-4, 0, -3), 0.1, (1, 1, 1)))
+        dusty = picture([wall], dust=[(density, (-4, 0, -3), 0.1, (1, 1, 1))])
         clear = picture([wall])
         share = np.exp(-EXTINCTION * amount * thickness)
         black = render(
-            VIEW, wall.vertices[wall.triangles], np.zeros((12, 3)), dust=(density, (-4, 0, -3), 0.1, (1, 1, 1))
+            VIEW, wall.vertices[wall.triangles], np.zeros((12, 3)), dust=[(density, (-4, 0, -3), 0.1, (1, 1, 1))]
         ).astype(int)
         to_linear = lambda c: np.where(c <= 10.3, c / 255 / 12.92, ((c / 255 + 0.055) / 1.055) ** 2.4)  # noqa: E731
         passed = (to_linear(dusty[45, 80]) - to_linear(black[45, 80])) / to_linear(clear[45, 80])
@@ -72,7 +72,7 @@ class Renderer(unittest.TestCase):
         floor = generators.box_between((-3, -3, -0.1), (3, 3, 0))
         density = np.zeros((60, 60, 30))
         density[20:40, 20:40, 25:] = 0.5
-        dusty = picture([floor], dust=(density, (-3, -3, -0.5), 0.1, (0, 0, 0)))[60:]
+        dusty = picture([floor], dust=[(density, (-3, -3, -0.5), 0.1, (0, 0, 0))])[60:]
         clear = picture([floor])[60:]
         self.assertLess((dusty / clear).min(), 0.8)
         self.assertAlmostEqual((dusty / clear).max(), 1.0, delta=0.01)

@@ -7,12 +7,12 @@ from scipy.integrate import solve_ivp
 from scipy.special import ellipk
 
 from tests.bodies import FREE, GROUND, fragments_of, momentum, run, solver
+from urst.core.bodies.mobility import DRIVEN, FIXED, LOOSE
 from urst.core.fracture.voronoi import cells
 from urst.core.geometry import generators
 from urst.core.geometry.convex import hull_of
 from urst.core.geometry.mesh import transformed
 from urst.core.geometry.rotation import from_degrees, matrix
-from urst.core.rigid.collide import DRIVEN, FIXED, LOOSE
 from urst.core.rigid.settings import BondSettings, RigidSettings
 
 G = 9.81

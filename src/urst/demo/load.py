@@ -25,5 +25,7 @@ def load(*, bake: bool = False) -> None:
                 last = [key for key in layer_keys(shot).values() if store.frames(key)[-1:] == [shot.end]]
                 from urst.db import runs
 
-                if len(last) < sum(shot.kind_of(layer).moving for layer in shot.layers) and not runs.open_of(db, shot_id):
+                if len(last) < sum(shot.kind_of(layer).moving for layer in shot.layers) and not runs.open_of(
+                    db, shot_id
+                ):
                     submit(shot_id, shot, [layer.id for layer in shot.layers])

@@ -88,9 +88,7 @@ def pictures(baked: Baked, *, frames=None, size=(960, 540)) -> Iterator[np.ndarr
             for x, meta, albedo in volumes
         ]
         triangles, tint, normals, crease, jointed = chain
-        yield render(
-            view, triangles, tint, normals=normals, crease=crease, jointed=jointed, points=points, dust=dust
-        )
+        yield render(view, triangles, tint, normals=normals, crease=crease, jointed=jointed, points=points, dust=dust)
 
 
 def keep_card(shot: Shot, store: Store) -> None:

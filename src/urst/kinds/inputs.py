@@ -243,7 +243,9 @@ class BakedAir:
     def _read(self, frame):
         arrays = self.inputs.store.read_frame(self.key, frame)[0]
         if "velocity_x" not in arrays:
-            raise BadValue(f"'{self.inputs.layer.name}' follows a gas that keeps no velocity: let it keep that, and bake again.")
+            raise BadValue(
+                f"'{self.inputs.layer.name}' follows a gas that keeps no velocity: let it keep that, and bake again."
+            )
         return [arrays[f"velocity_{a}"].astype(np.float32) for a in "xyz"]
 
     def load(self, frame):

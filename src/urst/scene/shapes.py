@@ -118,9 +118,7 @@ class Imported(Part):
         return [mesh_codec.unpack(self.vertices, self.triangles, self.source)]
 
 
-Shape = Annotated[
-    Box | BrickWall | Drum | Ball | Ground | Terrain | Imported, Field(discriminator="kind")
-]
+Shape = Annotated[Box | BrickWall | Drum | Ball | Ground | Terrain | Imported, Field(discriminator="kind")]
 
 
 @lru_cache(maxsize=256)

@@ -26,7 +26,9 @@ class TakesPart(Part):
     @model_validator(mode="after")
     def _window(self):
         if self.since is not None and self.until is not None and self.until < self.since:
-            raise ValueError(f"'{self.of}' is there until frame {self.until}, before it comes at {self.since}: swap the two")
+            raise ValueError(
+                f"'{self.of}' is there until frame {self.until}, before it comes at {self.since}: swap the two"
+            )
         return self
 
     def stops(self, matter: Matter) -> bool:

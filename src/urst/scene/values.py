@@ -31,7 +31,9 @@ class Use(Part):
     """A setting that takes a named value, times a factor."""
 
     owner: Name = Field(description="A layer's id, or a set piece's name")
-    path: str = Field(pattern=r"^[a-z_]+(\.([a-z_]+|\d+))*$", max_length=120, description="The setting, such as bonds.tension")
+    path: str = Field(
+        pattern=r"^[a-z_]+(\.([a-z_]+|\d+))*$", max_length=120, description="The setting, such as bonds.tension"
+    )
     value: Name
     factor: float = 1.0
 
@@ -60,7 +62,9 @@ def take(data: dict, owners: dict[str, dict], what: list[dict], values: dict[str
         if owner not in owners:
             raise ValueError(f"'{owner}' takes the value '{name}' but is no layer and no set piece: remove the use")
         if name not in values:
-            raise ValueError(f"'{owner}' takes the value '{name}', which the shot does not have: add it, or remove the use")
+            raise ValueError(
+                f"'{owner}' takes the value '{name}', which the shot does not have: add it, or remove the use"
+            )
         at: Any = owners[owner]
         *parents, last = path.split(".")
         try:

@@ -40,7 +40,9 @@ class World(Part):
     start: int = Field(1, ge=-100_000, le=1_000_000, description="First frame")
     end: int = Field(96, ge=-100_000, le=1_000_000, description="Last frame")
     rate: float = Field(24.0, gt=0, le=1000, description="Frames a second [1/s]")
-    time_scale: Curve | None = Field(None, description="How fast time goes over the frames; all layers obey it; 1 is full speed")
+    time_scale: Curve | None = Field(
+        None, description="How fast time goes over the frames; all layers obey it; 1 is full speed"
+    )
     gravity: Vector = Field((0.0, 0.0, -9.81), description="[m/s2]")
     values: tuple[NamedValue, ...] = Field((), description="Numbers with a name, that settings may take")
     uses: tuple[Use, ...] = Field((), description="Which settings take which of them")
@@ -59,7 +61,9 @@ class World(Part):
         known = {p.name for p in self.pieces} | {t for p in self.pieces for t in p.tags}
         for row in self.taking_part:
             if row.of not in known:
-                raise ValueError(f"'{row.of}' takes part but is no set piece and no tag: name one of the set, or remove the row")
+                raise ValueError(
+                    f"'{row.of}' takes part but is no set piece and no tag: name one of the set, or remove the row"
+                )
         for point in self.time_scale.points if self.time_scale else ():
             if not 0.001 <= point.value <= 100:
                 raise ValueError(f"time scale {point.value:g} at frame {point.frame:g} must lie from 0.001 to 100")

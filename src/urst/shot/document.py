@@ -59,7 +59,8 @@ class Shot(World):
             if problem:
                 raise ValueError(f"layer '{layer.name}' {problem}")
         distinct(
-            [n for x in self.layers for n in self.kind_of(x).breaks(x)], "broken pieces (each piece is broken by one layer)"
+            [n for x in self.layers for n in self.kind_of(x).breaks(x)],
+            "broken pieces (each piece is broken by one layer)",
         )
         for coupling in self.couplings:
             self._check_coupling(coupling, by_id)
@@ -90,7 +91,9 @@ class Shot(World):
         start = layer.start
         if start and not start.is_key():
             if start.of not in by_id:
-                raise ValueError(f"layer '{layer.name}' begins from '{start.of}', which is not in the shot: name one that is")
+                raise ValueError(
+                    f"layer '{layer.name}' begins from '{start.of}', which is not in the shot: name one that is"
+                )
             other = by_id[start.of]
             if other.kind != layer.kind or not kind.moving:
                 raise ValueError(f"layer '{layer.name}' ({kind.name}) cannot begin from a {other.kind} layer")
@@ -190,7 +193,9 @@ def loads(text: str | bytes, source: str = "the file") -> Shot:
             f"{source} is not complete JSON ({error}): it may have been cut short; take an earlier copy."
         ) from error
     if not isinstance(data, dict) or data.get("format") not in (FORMAT, *OLDER):
-        raise BadFile(f"{source} is not a shot: its 'format' must be '{FORMAT}', or an older one such as '{OLDER[-1]}'.")
+        raise BadFile(
+            f"{source} is not a shot: its 'format' must be '{FORMAT}', or an older one such as '{OLDER[-1]}'."
+        )
     return parse(data)
 
 

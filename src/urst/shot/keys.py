@@ -54,7 +54,9 @@ def _own(shot, layer, keys):
         "kind": kind.name,
         "version": kind.version,
         "keeps": sorted(layer.keeps),
-        "reads": [[keys[x.id], acting.get(x.id)] for x in shot.layers if x.id in {*layer.reads, *acting} and x.id in keys],
+        "reads": [
+            [keys[x.id], acting.get(x.id)] for x in shot.layers if x.id in {*layer.reads, *acting} and x.id in keys
+        ],
     }
     if layer.start:
         of = layer.start.of if layer.start.is_key() else keys.get(layer.start.of)

@@ -81,13 +81,19 @@ def _not_kept(shot):
             for source in shot.takes(layer, offer):
                 needed = shot.kind_of(source).needs.get(offer)
                 if needed and needed not in source.keeps and not shot.grouped(layer, source):
-                    found.append(_keep(shot, source, [needed], f"'{layer.name}' follows '{source.name}', which keeps no {needed}."))
+                    found.append(
+                        _keep(
+                            shot, source, [needed], f"'{layer.name}' follows '{source.name}', which keeps no {needed}."
+                        )
+                    )
         if layer.start and not layer.start.is_key():
             source = shot.layer(layer.start.of)
             missing = [n for n in kind.start_needs if n not in source.keeps]
             if missing:
                 names = " and ".join(missing)
-                found.append(_keep(shot, source, missing, f"'{layer.name}' begins from '{source.name}', which keeps no {names}."))
+                found.append(
+                    _keep(shot, source, missing, f"'{layer.name}' begins from '{source.name}', which keeps no {names}.")
+                )
     return found
 
 

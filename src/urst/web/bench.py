@@ -118,7 +118,9 @@ def _changed(request, shot_id, layer_id, what, change):
 @router.post("/recipe/{layer_id}/sources")
 def add_source(request: Request, shot_id: str, layer_id: str, piece: str = Form()):
     """Let a set piece give something off."""
-    return _changed(request, shot_id, layer_id, f"source {piece}", lambda _, x: x["settings"]["sources"].append({"piece": piece}))
+    return _changed(
+        request, shot_id, layer_id, f"source {piece}", lambda _, x: x["settings"]["sources"].append({"piece": piece})
+    )
 
 
 @router.post("/recipe/{layer_id}/sources/{number}/remove")
@@ -171,9 +173,7 @@ def couple(request: Request, shot_id: str, layer_id: str, other: str = Form()):
 
 
 @router.post("/recipe/{layer_id}/couplings/{number}")
-def set_coupling(
-    request: Request, shot_id: str, layer_id: str, number: int, path: str = Form(), value: str = Form("")
-):
+def set_coupling(request: Request, shot_id: str, layer_id: str, number: int, path: str = Form(), value: str = Form("")):
     """Change how strongly one layer acts on another."""
     with session() as db:
         kept = shots.get(db, shot_id)

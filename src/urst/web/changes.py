@@ -55,7 +55,9 @@ def _use(shot, model, questions, owner, path, text):
     if field is None:
         raise BadValue(f"'{path}' is no setting that can be changed here.")
     if not recipe.fits(field, value.unit):
-        raise BadValue(f"{field.label}: '{value.name}' is in {value.unit or 'no unit'}, which does not fit {field.si or 'a plain number'}.")
+        raise BadValue(
+            f"{field.label}: '{value.name}' is in {value.unit or 'no unit'}, which does not fit {field.si or 'a plain number'}."
+        )
     return {"owner": owner, "path": path, "value": value.name, "factor": float(match["factor"] or 1.0)}
 
 

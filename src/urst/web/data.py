@@ -143,7 +143,11 @@ def set_meta(shot) -> dict:
     return {
         "pieces": [
             {"name": p.name, "material": p.material, "motion": p.motion, "jointed": is_jointed(p.shape)}
-            | {"colour": MATERIALS[p.material].colour, "dust": MATERIALS[p.material].dust, "endless": is_endless(p.shape)}
+            | {
+                "colour": MATERIALS[p.material].colour,
+                "dust": MATERIALS[p.material].dust,
+                "endless": is_endless(p.shape),
+            }
             | {"seen": r.seen, "since": r.since, "until": r.until}
             for p, r in zip(shot.pieces, rows)
         ],

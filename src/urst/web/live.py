@@ -4,10 +4,9 @@ import asyncio
 import contextlib
 import json
 import logging
-
-import psycopg
 from collections.abc import AsyncIterator
 
+import psycopg
 from fastapi import APIRouter
 from fastapi.sse import EventSourceResponse, ServerSentEvent
 
@@ -16,6 +15,7 @@ from urst.db.runs import CHANNEL
 
 router = APIRouter()
 log = logging.getLogger("urst.live")
+
 
 class Hub:
     """One listener on the database, many pages."""

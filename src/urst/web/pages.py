@@ -17,8 +17,8 @@ from urst.shot import document
 from urst.shot.document import parse
 from urst.shot.keys import layer_keys
 from urst.shot.starter import starter
-from urst.web.picture import outline
 from urst.web.health import layer_health
+from urst.web.picture import outline
 from urst.web.store import store
 from urst.web.templates import page
 

@@ -207,7 +207,9 @@ def add_value(request: Request, shot_id: str):
         kept = shots.get(db, shot_id)
         taken = {v.name for v in kept.shot.values}
         data = kept.shot.model_dump(mode="json")
-        data["values"].append({"name": next(n for i in range(1, 10_000) if (n := f"value {i}") not in taken), "value": 1.0})
+        data["values"].append(
+            {"name": next(n for i in range(1, 10_000) if (n := f"value {i}") not in taken), "value": 1.0}
+        )
         return _panel(request, save(db, kept, data, "add a value"), 0, changed=True)
 
 

@@ -17,6 +17,7 @@ from urst.shot.preflight import preflight, watch
 from urst.web.health import layer_health
 from urst.web.store import store
 
+
 def _earlier_keys(db: Session, shot_id: str, revision: int) -> dict[str, list[str]]:
     """Keys each layer had in earlier and undone revisions, the latest first."""
     found: dict[str, list[str]] = {}

@@ -56,7 +56,14 @@ class Fragments:
         edge, edge_start = _ragged(h.edge_start, numbers)
         skin, skin_start = _ragged(self.skin_start, numbers)
         hulls = Hulls(
-            h.vertices[corner], vertex_start, h.planes[face], face_start, h.loops[loop], loop_start, h.edges[edge], edge_start
+            h.vertices[corner],
+            vertex_start,
+            h.planes[face],
+            face_start,
+            h.loops[loop],
+            loop_start,
+            h.edges[edge],
+            edge_start,
         )
         plain = {f.name: getattr(self, f.name)[numbers] for f in fields(self)[:5]}
         return Fragments(**plain, hulls=hulls, skin=self.skin[skin], skin_start=skin_start, inner=self.inner[skin])

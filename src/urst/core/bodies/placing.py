@@ -60,7 +60,15 @@ def placed(hulls: Hulls, position, rotation, velocity, spin, margin) -> Placed:
     n = hulls.size
     world = hulls._replace(vertices=np.empty_like(hulls.vertices), planes=np.empty_like(hulls.planes))
     low, high = np.empty((n, 3)), np.empty((n, 3))
-    _place(hulls, np.ascontiguousarray(position), np.ascontiguousarray(rotation), np.broadcast_to(margin, n).astype(float), world, low, high)
+    _place(
+        hulls,
+        np.ascontiguousarray(position),
+        np.ascontiguousarray(rotation),
+        np.broadcast_to(margin, n).astype(float),
+        world,
+        low,
+        high,
+    )
     return Placed(world, low, high, position, rotation, velocity, spin)
 
 

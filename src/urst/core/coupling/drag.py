@@ -132,7 +132,15 @@ class PointDrag:
             return thick * (1.0 + 0.15 * (AIR_DENSITY * speed * points.size / AIR_VISCOSITY) ** 0.687)
 
         impulse = impulses(
-            field, points.position, points.velocity, inverse_mass, rate, reach, dt, on_points=on_points, on_field=on_field
+            field,
+            points.position,
+            points.velocity,
+            inverse_mass,
+            rate,
+            reach,
+            dt,
+            on_points=on_points,
+            on_field=on_field,
         )
         points.velocity[:] += on_points * impulse * inverse_mass[:, None]
         taken = on_points * impulse.sum(axis=0)

@@ -13,8 +13,11 @@ from urst.core.rigid.solver import RigidSolver
 class Exchange(Protocol):
     """Something that passes between two solvers."""
 
+    goes_with: Any
+    """the solver before whose steps it acts"""
+
     def act(self, dt: float) -> None:
-        """Do what is due before both are stepped by `dt` seconds."""
+        """Do what is due before that solver is stepped by `dt` seconds."""
 
     def gauges(self) -> dict[str, float]:
         """Return what is to be judged of it."""
@@ -57,10 +60,12 @@ class BodiesInGas(_Ledger):
 
     def __init__(self, rigid: RigidSolver, gas: GasSolver, readers: list, forth: float, back: float):
         super().__init__()
-        self.rigid, self.gas, self.forth, self.back = rigid, gas, forth, back
+        self.rigid, self.gas, self.forth, self.back, self.goes_with = rigid, gas, forth, back, rigid
         self.drag = BodyDrag(rigid)
         met = [getattr(r, "boundary", r) for r in readers]
-        self.first = next((int(f) for f, b in zip(gas.solids.first, gas.solids.boundaries) if any(b is m for m in met)), None)
+        self.first = next(
+            (int(f) for f, b in zip(gas.solids.first, gas.solids.boundaries) if any(b is m for m in met)), None
+        )
         self.counts = False
         """whether the gas's own account of what its pressure gave is kept here"""
         if self.first is not None and back > 0.0:
@@ -123,7 +128,7 @@ class PointsInGas(_Ledger):
 
     def __init__(self, debris: DebrisSolver, gas: GasSolver, readers: list, forth: float, back: float):
         super().__init__()
-        self.gas, self.forth, self.back, self.drag = gas, forth, back, PointDrag(debris)
+        self.gas, self.forth, self.back, self.drag, self.goes_with = gas, forth, back, PointDrag(debris), debris
 
     def act(self, dt: float) -> None:
         self.note(*self.drag.act(self.gas.field(), dt, on_points=self.back, on_field=self.forth))

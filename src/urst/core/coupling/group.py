@@ -25,8 +25,9 @@ class Member:
 class Group:
     """Solvers that take from each other, and act on each other through exchanges.
 
-    A span of time is cut into rounds, as many as the most patient solver needs steps. In each round the exchanges act in
-    their order, then each solver is stepped over the round in its own steps, and what it passes on is brought up to date.
+    A span of time is cut into rounds, as many as the most patient solver needs steps. In each round each solver is stepped
+    over the round in its own steps, the exchanges that go with it acting before each, in their order; then what it passes
+    on is brought up to date.
 
     Parameters
     ----------
@@ -47,12 +48,13 @@ class Group:
         h = dt / rounds
         self.steps = {m.name: 0 for m in self.members}
         for n in range(rounds):
-            for _, exchange in self.exchanges:
-                exchange.act(h)
             for member, feeding in zip(self.members, self.feeding):
                 before = feeding.before()
                 count = self._count(member.solver, h)
                 for _ in range(count):
+                    for _, exchange in self.exchanges:
+                        if exchange.goes_with is member.solver:
+                            exchange.act(h / count)
                     member.solver.step(h / count)
                 self.steps[member.name] += count
                 feeding.passed(before, time + n * h, h)

@@ -135,7 +135,14 @@ def bear(faces, count, speed, first_number, rule, bodies, dt, out):
     random share of the speed of parting, at a moment drawn from the step; it has flown since. Sizes follow a power law with
     as much mass in each decade.
     """
-    pair, area, extent, axis, normal, anchor = faces.pair, faces.area, faces.extent, faces.axis, faces.normal, faces.anchor
+    pair, area, extent, axis, normal, anchor = (
+        faces.pair,
+        faces.area,
+        faces.extent,
+        faces.axis,
+        faces.normal,
+        faces.anchor,
+    )
     position, rotation, velocity, spin = bodies.position, bodies.rotation, bodies.velocity, bodies.spin
     seed, smallest, largest = rule.seed, rule.smallest, rule.largest
     made = 0

@@ -29,7 +29,12 @@ class _Shed:
         i, j = patches.pair[bonds].T
         anchor = np.stack([centre - fragments.centre[i], centre - fragments.centre[j]], axis=1)
         self.faces = Faces(
-            patches.pair[bonds], patches.area[bonds], patches.extent[bonds], patches.axis[bonds], patches.normal[bonds], anchor
+            patches.pair[bonds],
+            patches.area[bonds],
+            patches.extent[bonds],
+            patches.axis[bonds],
+            patches.normal[bonds],
+            anchor,
         )
         self.given = np.zeros((len(bonds), 2))
         self.born = np.zeros((len(bonds), 2), np.int64)
@@ -118,9 +123,7 @@ class DebrisSolver:
     def _give_birth(self, shed, number, bodies: Placed, h):
         s, faces = self.settings, shed.faces
         count, speed = np.zeros((len(faces.area), 2), np.int64), np.zeros(len(faces.area))
-        rule = Rule(
-            s.seed, number, s.chips, s.dust, s.reach, s.least_speed, s.spread, s.smallest, s.largest
-        )
+        rule = Rule(s.seed, number, s.chips, s.dust, s.reach, s.least_speed, s.spread, s.smallest, s.largest)
         kernels.due(faces, shed.parting.parted.astype(np.uint8), shed.given, rule, bodies, h, speed, count)
         total = int(count.sum())
         if total:

@@ -39,7 +39,9 @@ class PointSource:
     def between(self, time: float, dt: float, settings: DebrisSettings) -> Points:
         """Return the points born from `time` for `dt` seconds, where they are at the end of it."""
         first, last = (self._count(t) for t in (time, time + dt))
-        parts = [self._born(k, min(last, (k // _POOL + 1) * _POOL), time + dt, settings) for k in self._cuts(first, last)]
+        parts = [
+            self._born(k, min(last, (k // _POOL + 1) * _POOL), time + dt, settings) for k in self._cuts(first, last)
+        ]
         return Points(*(np.concatenate(c) for c in zip(*parts)))
 
     def _cuts(self, first, last):

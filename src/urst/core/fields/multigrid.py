@@ -71,9 +71,12 @@ def packed_index(cells: np.ndarray, shape: tuple[int, int, int]) -> np.ndarray:
     """Return where cells (m, 3) lie in a packed field that is laid out flat, (m,) int64."""
     _, ny, nz = shape
     i, j, k = cells.T
-    return (((i + j + k) & 1) * (shape[0] + 2) + i + 1) * (ny + 2) * ((nz + 1) // 2 + 2) + (j + 1) * (
-        (nz + 1) // 2 + 2
-    ) + (k >> 1) + 1
+    return (
+        (((i + j + k) & 1) * (shape[0] + 2) + i + 1) * (ny + 2) * ((nz + 1) // 2 + 2)
+        + (j + 1) * ((nz + 1) // 2 + 2)
+        + (k >> 1)
+        + 1
+    )
 
 
 def _open_smooth(p, rhs, inverse, colour):
@@ -225,7 +228,9 @@ def _apply(p, weights, diagonal, out, partial):
                     around += weights[colour, 3, i, j, k] * p[other, i + 1, j + 2, k + 1]
                     around += weights[colour, 4, i, j, k] * p[other, i + 1, j + 1, low]
                     around += weights[colour, 5, i, j, k] * p[other, i + 1, j + 1, high]
-                    out[colour, i + 1, j + 1, k + 1] = diagonal[colour, i, j, k] * p[colour, i + 1, j + 1, k + 1] - around
+                    out[colour, i + 1, j + 1, k + 1] = (
+                        diagonal[colour, i, j, k] * p[colour, i + 1, j + 1, k + 1] - around
+                    )
                 total += row_dot(p[colour, i + 1, j + 1], out[colour, i + 1, j + 1])
         partial[i] = total
     total = 0.0

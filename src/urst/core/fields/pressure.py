@@ -165,7 +165,8 @@ class PressureSolver:
             mg.coarsen(*finer, above, *weights, extra)
 
     def _part(self):
-        first = next((d for d, x in enumerate(self.levels) if x.weights is not None and x.cells < FAR_FEWER), None)
+        # the finest level is never among them, since its right-hand side is lent
+        first = next((d for d, x in enumerate(self.levels) if d > 0 and x.cells < FAR_FEWER), None)
         small = [] if first is None else self.levels[first:]
         self.large = self.levels[: len(self.levels) - len(small)]
         self.small = tuple(mg.Grid(x.p, x.rhs, x.weights, x.diagonal, x.inverse) for x in small)

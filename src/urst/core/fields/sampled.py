@@ -26,6 +26,7 @@ class SampledField:
     def __init__(self, velocity, weights, origin, cell: float, density: float):
         self.velocity, self.weights = velocity, weights
         self.origin, self.cell, self.density = np.asarray(origin, float), cell, density
+        self._held: list[np.ndarray] | None = None
 
     def holds(self, points: np.ndarray) -> np.ndarray:
         """Return which points (n, 3) [m] lie within the grid, (n,) bool."""
@@ -57,19 +58,16 @@ class SampledField:
         return velocity, response / (self.density * self.cell**3)
 
     def deposit(self, points: np.ndarray, reach: np.ndarray, impulse: np.ndarray) -> np.ndarray:
-        """Put impulses (n, 3) [N s] into the field at points; return the momentum it took, (3,) [N s]."""
-        points = np.ascontiguousarray(points, float)
-        taken = np.zeros(3)
-        for axis in range(3):
-            added = np.zeros(self.velocity[axis].shape)
+        """Put impulses (n, 3) [N s] into the field at points; return the momentum it took, (3,) [N s], as measured on it."""
+        points, mass = np.ascontiguousarray(points, float), self.density * self.cell**3
+        gained = [
             kernels.deposit(
-                added, self.weights[axis], axis, points, reach, self.origin, self.cell,
-                np.ascontiguousarray(impulse[:, axis]),
-            )  # fmt: skip
-            mass = self.density * self.cell**3
-            taken[axis] = added.sum()
-            self.velocity[axis] += (added / mass).astype(np.float32)
-        return taken
+                self.velocity[axis], self.weights[axis], axis, points, reach, self.origin, self.cell,
+                np.ascontiguousarray(impulse[:, axis]) / mass,
+            )
+            for axis in range(3)
+        ]  # fmt: skip
+        return mass * np.array(gained)
 
     def load(self, points: np.ndarray, reach: np.ndarray, rate: np.ndarray) -> np.ndarray:
         """Return how strongly all points together hold the field at each of them.
@@ -77,14 +75,13 @@ class SampledField:
         Each point pulls with `rate` (n,) [kg], the impulse for a velocity difference of 1 m/s. Returns (n, 3), the sampled
         sum of what all deposit over the field's own mass.
         """
-        points = np.ascontiguousarray(points, float)
-        total = np.zeros((len(points), 3))
-        for axis in range(3):
-            held = np.zeros(self.velocity[axis].shape)
-            kernels.deposit(held, self.weights[axis], axis, points, reach, self.origin, self.cell, rate)
-            unused = np.zeros((len(points), 3))
-            kernels.sample(
-                (held / (self.density * self.cell**3)).astype(np.float32), self.weights[axis], axis, points, reach,
-                self.origin, self.cell, total, unused,
-            )  # fmt: skip
+        points, mass = np.ascontiguousarray(points, float), self.density * self.cell**3
+        total, unused = np.zeros((len(points), 3)), np.zeros((len(points), 3))
+        if self._held is None:
+            self._held = [np.zeros_like(u) for u in self.velocity]
+        for axis, held in enumerate(self._held):
+            weight = self.weights[axis]
+            kernels.deposit(held, weight, axis, points, reach, self.origin, self.cell, rate / mass)
+            kernels.sample(held, weight, axis, points, reach, self.origin, self.cell, total, unused)
+            kernels.clear(held, axis, points, reach, self.origin, self.cell)
         return total

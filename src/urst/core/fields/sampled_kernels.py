@@ -45,8 +45,12 @@ def sample(u, weight, axis, points, reach, origin, cell, out, response):
 
 @serial
 def deposit(out, weight, axis, points, reach, origin, cell, amount):
-    """Add each point's amount (n,) to out (faces, float64), spread by the weights `sample` uses; points in their order."""
+    """Add each point's amount (n,) to out (faces), spread by the weights `sample` uses; points in their order.
+
+    Returns what the field has gained, rounding included.
+    """
     at, first, last = np.empty(3), np.empty(3, np.int64), np.empty(3, np.int64)
+    gained = 0.0
     for p in range(len(points)):
         if amount[p] == 0.0:
             continue
@@ -61,4 +65,19 @@ def deposit(out, weight, axis, points, reach, origin, cell, amount):
         for i in range(first[0], last[0] + 1):
             for j in range(first[1], last[1] + 1):
                 for k in range(first[2], last[2] + 1):
+                    before = np.float64(out[i, j, k])
                     out[i, j, k] += amount[p] * (_hat(i, j, k, at, reach[p]) * weight[i, j, k] / total)
+                    gained += np.float64(out[i, j, k]) - before
+    return gained
+
+
+@serial
+def clear(out, axis, points, reach, origin, cell):
+    """Set to 0 all that deposits at these points have touched."""
+    at, first, last = np.empty(3), np.empty(3, np.int64), np.empty(3, np.int64)
+    for p in range(len(points)):
+        _span(p, axis, points, reach, origin, cell, out.shape, at, first, last)
+        for i in range(first[0], last[0] + 1):
+            for j in range(first[1], last[1] + 1):
+                for k in range(first[2], last[2] + 1):
+                    out[i, j, k] = 0.0

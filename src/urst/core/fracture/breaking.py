@@ -13,6 +13,7 @@ from urst.core.fracture.voronoi import shatter
 from urst.core.geometry.mesh import Mesh, mass_properties
 from urst.errors import BadMesh
 
+
 @dataclass(frozen=True)
 class Broken:
     """The result of a break."""

@@ -4,6 +4,7 @@ import numpy as np
 
 from urst.core.jit import serial
 
+
 @serial
 def cut(polygons, counts, tags, faces, nx, ny, nz, offset, tag, tolerance, scratch, cap):
     """Keep the part of a convex polyhedron with normal . x <= offset; return the new number of faces.

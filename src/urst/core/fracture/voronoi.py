@@ -95,9 +95,7 @@ def _start(body, faces_room, corners_room):
     return polygons, counts, tags
 
 
-def shatter(
-    mesh: Mesh, sites: np.ndarray, piece: int = 0, pulse: Callable[[], None] = lambda: None
-) -> list[Solid]:
+def shatter(mesh: Mesh, sites: np.ndarray, piece: int = 0, pulse: Callable[[], None] = lambda: None) -> list[Solid]:
     """Cut a closed mesh into the parts nearest each site.
 
     A convex mesh is cut exactly, face by face; another is intersected with each site's cell by a boolean that

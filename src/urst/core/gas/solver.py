@@ -65,6 +65,7 @@ class GasSolver:
         self.solids = Solids(self.shape, self.origin, self.cell, list(boundaries))
         self.solids.place(start_time)
         self.velocity = [np.full(w.shape, s, np.float32) for w, s in zip(self.solids.weights, settings.wind)]
+        self._field = SampledField(self.velocity, self.solids.weights, self.origin, self.cell, AIR_DENSITY)
         self.density, self.heat = np.zeros(self.shape, np.float32), np.zeros(self.shape, np.float32)
         self.given = 0.0
         self.drifted = 0.0
@@ -222,7 +223,8 @@ class GasSolver:
 
     def field(self) -> SampledField:
         """Return the velocity as others sample it and push it."""
-        return SampledField(self.velocity, self.solids.weights, self.origin, self.cell, AIR_DENSITY)
+        self._field.velocity = self.velocity
+        return self._field
 
     def frame(self) -> dict[str, np.ndarray]:
         """Return what a frame keeps: the dust [kg/m3], float16; by choice velocity [m/s] on the faces and heat [K]."""
@@ -265,6 +267,7 @@ class GasSolver:
         self.velocity = [state[f"velocity_{a}"].copy() for a in "xyz"]
         self.density, self.heat = state["density"].copy(), state["heat"].copy()
         self.solids.solid[:] = state["solid"]
+        self.solids.close()
         self.time, self.given, self.drifted = map(float, state["counts"])
         self.lost = state["lost"].copy()
 
@@ -278,7 +281,9 @@ class GasSolver:
         """
         if frame["density"].shape != self.shape:
             had, have = ("x".join(map(str, s)) for s in (frame["density"].shape, self.shape))
-            raise BadValue(f"The start has {had} cells and this layer {have}: give both the same cell size and corners.")
+            raise BadValue(
+                f"The start has {had} cells and this layer {have}: give both the same cell size and corners."
+            )
         self.density = frame["density"].astype(np.float32)
         if "heat" in frame:
             self.heat = frame["heat"].astype(np.float32)

@@ -115,7 +115,9 @@ class RigidSolver:
             mobility=np.zeros((n, 3, 3)),
         )
         self.surface = Surface(
-            np.asarray(matter.friction, float), np.asarray(matter.restitution, float), np.minimum(0.05, 0.3 * self.radius)
+            np.asarray(matter.friction, float),
+            np.asarray(matter.restitution, float),
+            np.minimum(0.05, 0.3 * self.radius),
         )
         self.taken = np.zeros(3)
         """impulse from outside that bodies have taken [N s]"""

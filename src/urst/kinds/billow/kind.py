@@ -21,7 +21,7 @@ class Billow(Kind):
     """Gas on a grid that carries dust and warmth among bodies."""
 
     name, title, version = "billow", "Billow", 5
-    golden = ""
+    golden = "5a2ef5c90847225f066c7272629957adcf6045de"
     settings = BillowSettings
     hue = ("#8fa3bd", "#4f678a")
     work = "urst.kinds.billow.work"
@@ -120,7 +120,10 @@ class Billow(Kind):
                 for p in (shot.pieces[i] for i in stopping(shot, "gas") if i not in carried)
             ],
             "carried": [
-                [[shot.part_of(shot.pieces[i]).gas, content.window(shot.pieces[i], shot)] for i in shot.kind_of(x).cast(shot, x)]
+                [
+                    [shot.part_of(shot.pieces[i]).gas, content.window(shot.pieces[i], shot)]
+                    for i in shot.kind_of(x).cast(shot, x)
+                ]
                 for x in shot.takes(layer, "bodies")
             ],
         }

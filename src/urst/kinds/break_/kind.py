@@ -20,7 +20,7 @@ class Break(Kind):
     """Voronoi fracture of set pieces; one result, no frames."""
 
     name, title, version = "break", "Break", 4
-    golden = ""
+    golden = "e2323cd0c56155ecff3cbc16dc296b134781837f"
     settings = BreakSettings
     hue = ("#c9694b", "#a84a2d")
     work = "urst.kinds.break_.work"
@@ -109,4 +109,3 @@ class Break(Kind):
             f"{gauges['fragments']:.0f} fragments, {gauges['smallest'] * 1000:.2g} to {gauges['largest'] * 1000:.3g} L · "
             f"{100 * gauges['volume_kept']:.2f} % of the volume kept"
         )
-

@@ -20,7 +20,7 @@ class Fall(Kind):
     """Rigid convex bodies: the fragments of the breaks that are read, and the pieces nobody broke."""
 
     name, title, version = "fall", "Fall", 3
-    golden = ""
+    golden = "70be275af456114de378066546719e8e7d5b2685"
     settings = FallSettings
     hue = ("#d6a044", "#9a6a10")
     work = "urst.kinds.fall.work"
@@ -130,9 +130,7 @@ class Fall(Kind):
 
     def watch(self, shot, layer, rows):
         gauge = self.gauge("deepest_overlap")
-        frame, worst = max(
-            ((f, g.get(gauge.name, 0.0)) for f, g in rows.items()), key=lambda r: r[1], default=(0, 0.0)
-        )
+        frame, worst = max(((f, g.get(gauge.name, 0.0)) for f, g in rows.items()), key=lambda r: r[1], default=(0, 0.0))
         if not gauge.over(worst):
             return []
         return [Finding(

@@ -4,7 +4,15 @@ from urst.core.checks.findings import Finding
 from urst.kinds.gauge import Gauge, Quantity
 from urst.kinds.kind import Kind, piece_problem
 from urst.kinds.questions import (
-    CENTIMETRES, DENSITY, METRES, PER_AREA, PER_SECOND, PERCENT, SECONDS, SPEED, Field, Question,
+    CENTIMETRES,
+    DENSITY,
+    PER_AREA,
+    PER_SECOND,
+    PERCENT,
+    SECONDS,
+    SPEED,
+    Field,
+    Question,
 )  # fmt: skip
 from urst.kinds.shed.settings import ShedSettings
 from urst.scene import content
@@ -18,7 +26,7 @@ class Shed(Kind):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
     name, title, version = "shed", "Shed", 4
-    golden = ""
+    golden = "f29ada6c4f66ff4a08dfea12c88226b2d6c0ffe7"
     settings = ShedSettings
     hue = ("#a98159", "#85592c")
     work = "urst.kinds.shed.work"
@@ -96,7 +104,10 @@ class Shed(Kind):
                 for p in (shot.pieces[i] for i in stopping(shot, "chips") if i not in carried)
             ],
             "carried": [
-                [[shot.part_of(shot.pieces[i]).chips, content.window(shot.pieces[i], shot)] for i in shot.kind_of(x).cast(shot, x)]
+                [
+                    [shot.part_of(shot.pieces[i]).chips, content.window(shot.pieces[i], shot)]
+                    for i in shot.kind_of(x).cast(shot, x)
+                ]
                 for x in shot.takes(layer, "bodies")
             ],
         }
@@ -104,7 +115,9 @@ class Shed(Kind):
     def count(self, shot, layer):
         # about a third of the faces part in a typical strike
         s = layer.settings
-        area = sum(shot.kind_of(b).area(shot, b) for x in shot.takes(layer, "bodies") for b in shot.takes(x, "fragments"))
+        area = sum(
+            shot.kind_of(b).area(shot, b) for x in shot.takes(layer, "bodies") for b in shot.takes(x, "fragments")
+        )
         seconds = (shot.end - shot.start) / shot.rate
         return int((s.chips + s.dust) * area / 3 + sum(x.rate * min(seconds, s.life) for x in s.sources))
 
@@ -122,7 +135,10 @@ class Shed(Kind):
 
     def matter(self, shot, layer):
         broken = [
-            n for x in shot.takes(layer, "bodies") for b in shot.takes(x, "fragments") for n in shot.kind_of(b).breaks(b)
+            n
+            for x in shot.takes(layer, "bodies")
+            for b in shot.takes(x, "fragments")
+            for n in shot.kind_of(b).breaks(b)
         ]
         names = broken + [s.piece for s in layer.settings.sources]
         return shot.piece(names[0]) if names else None
