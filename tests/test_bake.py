@@ -1,5 +1,6 @@
 """Baking to disk: resume, stop, damage, and the command that needs no database."""
 
+import contextlib
 import hashlib
 import os
 import signal
@@ -11,14 +12,20 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
+import numpy as np
+
 from tests.shots import falling_box, tiny
-from urst.bake import layers as kinds
 from urst.bake import runner
-from urst.core.debris.solver import DebrisSolver
-from urst.errors import CacheDamaged, Stopped, StoreFull
-from urst.shot import plan
-from urst.shot.document import dumps
+from urst.core.geometry import generators
+from urst.core.geometry.mesh import Mesh
+from urst.demo import smoke, sparks
+from urst.errors import BadValue, CacheDamaged, SolverFailed, Stopped, StoreFull
+from urst.handover.export import export
+from urst.scene.shapes import Imported
+from urst.shot.document import dumps, parse
+from urst.shot.forecast import forecast
 from urst.shot.keys import layer_keys
+from urst.shot.preflight import mended, preflight
 from urst.store.store import Store
 
 
@@ -106,62 +113,248 @@ class Baking(Folder):
         self.assertEqual(len(Store(root).frames(count[0].key)), 20)
 
 
-class Together:
-    """Fall and Shed stepped side by side, nothing acting back."""
-
-    moving = True
-
-    def __init__(self, shot, members, inputs):
-        self.fall = kinds.FallBake(shot, members[0], inputs[0])
-        self.inputs, self.members = inputs, members
-        fragments, patches = self.fall.fragments, self.fall.patches
-        self.shed = DebrisSolver(fragments, patches, self.fall.static["bond"], members[1].settings, shot.gravity)
-        self.dt = 1.0 / shot.rate
-        self.statics = {"fall": (self.fall.static, self.fall.meta), "shed": ({}, {})}
-
-    def first(self):
-        self.before, gauges = self.fall.first()
-        return {"fall": (self.before, gauges), "shed": (self.shed.frame(), self.shed.gauges())}
-
-    def next(self, frame):
-        after, gauges = self.fall.next(frame)
-        self.shed.step(self.before, after, self.dt)
-        self.before = after
-        return {"fall": (after, gauges), "shed": (self.shed.frame(), self.shed.gauges())}
-
-    def snapshot(self):
-        parts = {"fall": self.fall.snapshot(), "shed": self.shed.snapshot(), "before": self.before}
-        return {f"{name}.{k}": v for name, part in parts.items() for k, v in part.items()}
-
-    def restore(self, frame, state):
-        part = lambda name: {k.removeprefix(name + "."): v for k, v in state.items() if k.startswith(name + ".")}  # noqa: E731
-        self.fall.restore(frame, part("fall"))
-        self.shed.restore(part("shed"))
-        self.before = part("before")
+def with_data(shot, change):
+    data = shot.model_dump(mode="json")
+    change(data)
+    return parse(data)
 
 
 class Groups(Folder):
-    def frames(self, root, shot):
-        store, keys = Store(root), layer_keys(shot)
-        return [store.read_frame(keys[x], f)[0] for x in ("fall", "shed") for f in shot.frames()]
+    def coupled(self):
+        """The granary, small: wall and counterweight in the air they move, debris in it too."""
+        pairs = [{"first": "fall", "second": "billow"}, {"first": "shed", "second": "billow"}]
+        return with_data(tiny(), lambda d: d.update(couplings=pairs))
 
-    def test_layers_stepped_together_are_written_each_under_its_key_and_resume_as_one(self):
-        apart = tiny()
-        data = apart.model_dump(mode="json")
-        data["layers"][2]["reads"] = [{"layer": "fall", "both_ways": True}]
-        joined = type(apart).model_validate(data)
-        group, count = frozenset({"fall", "shed"}), []
-        first, second = self.folder(), self.folder()
-        with mock.patch.dict(kinds.GROUPS, {group: Together}), mock.patch.object(plan, "TOGETHER", {group}):
-            with self.assertRaises(Stopped):
-                runner.bake(joined, Store(first), ["shed"], report=count.append, should_stop=lambda: len(count) > 23)
-            runner.bake(joined, Store(first), ["shed"], report=count.append)
-            self.assertEqual([p.frame for p in count if p.layer == "shed"][-1], apart.end)
-            self.assertTrue(runner.is_fresh(joined, Store(first), "fall", layer_keys(joined)["fall"]))
-        runner.bake(apart, Store(second), ["shed"])
-        for together, alone in zip(self.frames(first, joined), self.frames(second, apart)):
-            for name, array in alone.items():
-                self.assertEqual(together[name].tobytes(), array.tobytes(), name)
+    def test_three_layers_that_act_on_each_other_bake_as_one_and_resume_to_the_same_bytes(self):
+        shot, first, second, count = self.coupled(), self.folder(), self.folder(), []
+        with self.assertRaises(Stopped):
+            runner.bake(shot, Store(first), ["shed"], report=count.append, should_stop=lambda: len(count) > 40)
+        runner.bake(shot, Store(first), ["shed"], report=count.append)
+        runner.bake(shot, Store(second))
+        self.assertEqual([p.frame for p in count if p.layer == "shed"][-1], shot.end)
+        self.assertEqual(results(first), results(second))
+        keys = layer_keys(shot)
+        gauges = Store(first).read_gauges(keys["billow"])
+        self.assertLess(max(g["momentum_lost"] for g in gauges.values()), 1e-4)
+        self.assertGreater(gauges[18]["dust_mass"], 0.05)
+
+    def test_the_air_holds_light_debris_back(self):
+        shot, alone, store = self.coupled(), tiny(), Store(self.folder())
+        runner.bake(shot, store)
+        runner.bake(alone, store)
+        speed = {}
+        for name, s in (("coupled", shot), ("alone", alone)):
+            frame = store.read_frame(layer_keys(s)["fall"], 18)[0]
+            speed[name] = np.linalg.norm(frame["velocity"], axis=1)
+        # bricks are heavy, so air takes little of their speed, but it takes some and adds none
+        self.assertGreater(np.abs(speed["coupled"] - speed["alone"]).max(), 1e-4)
+        self.assertLess(speed["coupled"].max(), 1.05 * speed["alone"].max())
+
+    def test_a_wind_that_is_baked_carries_debris_and_must_keep_its_velocity(self):
+        def wind(d):
+            d["layers"][3] |= {"reads": [], "keeps": ["velocity"]}
+            d["layers"][3]["settings"]["wind"] = [6.0, 0, 0]
+            d["couplings"] = [{"first": "billow", "second": "shed", "back": 0.0}]
+
+        shot, store = with_data(tiny(), wind), Store(self.folder())
+        runner.bake(shot, store)
+        runner.bake(tiny(), store)
+        drift = {}
+        for name, s in (("wind", shot), ("still", tiny())):
+            frame = store.read_frame(layer_keys(s)["shed"], 18)[0]
+            small = frame["size"] < 0.01
+            drift[name] = float(frame["velocity"][small, 0].mean())
+        self.assertGreater(drift["wind"], drift["still"] + 0.2)
+        without = with_data(shot, lambda d: d["layers"][3].update(keeps=[]))
+        found = [f for f in preflight(without) if "keeps no velocity" in f.title]
+        self.assertEqual((len(found), found[0].grave), (1, True))
+        self.assertEqual(mended(without, found[0]).layers[3].keeps, ("velocity",))
+        with self.assertRaisesRegex(BadValue, "keeps no velocity"):
+            runner.bake(without, store)
+
+
+class Alone(Folder):
+    """Layers that stand alone."""
+
+    def test_a_shot_of_gas_only_bakes_and_is_handed_over(self):
+        shot, root = smoke.shot(end=12, cell_size=0.25), self.folder()
+        self.assertEqual([x.kind for x in shot.layers], ["billow"])
+        self.assertEqual([f.title for f in preflight(shot)], [])
+        runner.bake(shot, Store(root / "store"))
+        gauges = Store(root / "store").read_gauges(layer_keys(shot)["smoke"])
+        self.assertGreater(gauges[12]["dust_given"], 0.0)
+        self.assertLess(abs(gauges[12]["dust_drift"]), 0.15)
+        names = {p.suffix for p in export(shot, root / "store", root / "out", ["vdb", "csv", "movie"])}
+        self.assertEqual(names, {".vdb", ".csv", ".mp4"})
+
+    def test_a_shot_of_points_only_bakes_and_is_handed_over(self):
+        shot, root = sparks.shot(end=12), self.folder()
+        self.assertEqual([x.kind for x in shot.layers], ["shed"])
+        self.assertEqual([f.title for f in preflight(shot)], [])
+        store = Store(root / "store")
+        runner.bake(shot, store)
+        frame = store.read_frame(layer_keys(shot)["sparks"], 12)[0]
+        self.assertGreater(len(frame["size"]), 50)
+        # nothing is under the ground it falls on
+        self.assertGreater(float((frame["position"][:, 2] - 0.5 * frame["size"]).min()), -1e-3)
+        files = export(shot, root / "store", root / "out", ["points", "csv", "movie"])
+        self.assertEqual({p.suffix for p in files}, {".usd", ".csv", ".mp4"})
+
+    def test_no_source_at_all_is_a_finding(self):
+        for shot in (smoke.shot(end=4), sparks.shot(end=4)):
+            bare = with_data(shot, lambda d: d["layers"][0]["settings"].update(sources=[]))
+            self.assertIn("Nothing gives", " ".join(f.title for f in preflight(bare)))
+            runner.bake(bare, Store(self.folder()))
+
+    def test_several_layers_of_a_kind_bake_side_by_side(self):
+        def twice(d):
+            second = dict(d["layers"][2]) | {"id": "shed-2", "name": "Fine"}
+            second["settings"] = dict(second["settings"]) | {"seed": 9, "chips": 90.0}
+            coarse = dict(d["layers"][3]) | {"id": "billow-2", "name": "Far", "reads": ["fall", "shed", "shed-2"]}
+            coarse["settings"] = dict(coarse["settings"]) | {"cell_size": 0.9}
+            d["layers"] += [second, coarse]
+
+        shot, store, root = with_data(tiny(), twice), Store(self.folder()), self.folder()
+        runner.bake(shot, store)
+        keys = layer_keys(shot)
+        self.assertEqual(len(set(keys.values())), 6)
+        given = {x: store.read_gauges(keys[x])[18]["dust_given"] for x in ("billow", "billow-2")}
+        self.assertAlmostEqual(given["billow-2"] / given["billow"], 2.0, delta=0.2)
+        names = {p.name for p in export(shot, store.root, root, ["points", "csv"])}
+        self.assertLessEqual({"shed.usd", "shed-2.usd", "billow-2.gauges.csv"}, names)
+
+
+class Saying(Folder):
+    """What the document can say, seen through a bake."""
+
+    def baked(self, shot, layer="fall", store=None):
+        store = store or Store(self.folder())
+        runner.bake(shot, store, [layer])
+        key = layer_keys(shot)[layer]
+        return [store.read_frame(key, f)[0] for f in shot.frames()]
+
+    def test_slow_motion_slows_everything_alike(self):
+        fast = self.baked(falling_box(12))
+        slow = self.baked(
+            with_data(falling_box(34), lambda d: d.update(time_scale={"points": [{"frame": 1, "value": 1 / 3}]}))
+        )
+        # three slow frames are one at full speed; checks fall at other times, so not to the bit
+        np.testing.assert_allclose(slow[12]["position"], fast[4]["position"], atol=2e-3)
+        np.testing.assert_allclose(slow[12]["velocity"], fast[4]["velocity"], atol=2e-2)
+
+    def test_a_driven_piece_is_slowed_with_all_else(self):
+        shot = with_data(tiny(), lambda d: d.update(time_scale={"points": [{"frame": 1, "value": 0.5}]}))
+        slow, fast = self.baked(shot), self.baked(tiny())
+        # the counterweight is the first of the driven bodies
+        store = Store(self.folder())
+        runner.bake(shot, store, ["fall"])
+        mine = int(np.flatnonzero(store.read_static(layer_keys(shot)["fall"])[0]["motion"] == 1)[0])
+        np.testing.assert_allclose(slow[8]["position"][mine], fast[4]["position"][mine], atol=1e-4)
+
+    def test_an_unseen_pusher_is_taken_away_and_what_lay_on_it_falls(self):
+        def shelf(d):
+            d["pieces"].append({
+                "name": "Shelf", "shape": {"kind": "box", "width": 1, "depth": 1, "height": 0.1}, "position": [0, 0, 0.2],
+                "motion": "fixed",
+            })  # fmt: skip
+            d["pieces"][1] |= {"position": [0, 0, 0.3], "spin": [0, 0, 0]}
+            d["taking_part"] = [{"of": "Shelf", "until": 8, "seen": False}]
+
+        frames = self.baked(with_data(falling_box(20), shelf))
+        height = [f["position"][1, 2] for f in frames]
+        self.assertAlmostEqual(height[7], height[0], delta=2e-3)
+        self.assertLess(height[11], height[7] - 0.05)
+
+    def test_what_gas_passes_stops_bodies_all_the_same(self):
+        shot = with_data(tiny(), lambda d: d.update(taking_part=[{"of": "Wall", "gas": False}]))
+        store = Store(self.folder())
+        runner.bake(shot, store)
+        self.assertEqual(layer_keys(shot)["fall"], layer_keys(tiny())["fall"])
+        self.assertNotEqual(layer_keys(shot)["billow"], layer_keys(tiny())["billow"])
+
+    def test_pieces_of_one_tag_take_part_alike(self):
+        def tagged(d):
+            for p in d["pieces"]:
+                p["tags"] = ["crates"] if p["name"].startswith("Crate") else []
+            d["taking_part"] = [{"of": "crates", "bodies": False}]
+
+        shot = with_data(tiny(), tagged)
+        fall = shot.layer("fall")
+        names = {shot.pieces[i].name for i in shot.kind_of(fall).cast(shot, fall)}
+        self.assertFalse(any(n.startswith("Crate") for n in names))
+        self.assertIn("Drum 1", names)
+
+    def test_frames_keep_what_is_asked_for(self):
+        shot = with_data(smoke.shot(end=3, cell_size=0.3), lambda d: d["layers"][0].update(keeps=["velocity", "heat"]))
+        frame = self.baked(shot, "smoke")[-1]
+        self.assertEqual(set(frame), {"density", "heat", "velocity_x", "velocity_y", "velocity_z"})
+        bare = smoke.shot(end=3, cell_size=0.3)
+        self.assertEqual(set(self.baked(bare, "smoke")[-1]), {"density"})
+        self.assertGreater(forecast(shot, "smoke").disk, 5 * forecast(bare, "smoke").disk)
+
+    def test_a_layer_begins_from_a_frame_of_an_earlier_bake(self):
+        def again(d):
+            d["layers"].append({
+                "id": "again", "name": "Again", "kind": "fall", "settings": d["layers"][0]["settings"],
+                "start": {"of": "fall", "frame": 7},
+            })  # fmt: skip
+
+        shot, store = with_data(falling_box(14), again), Store(self.folder())
+        first, second = self.baked(shot, "fall", store), self.baked(shot, "again", store)
+        np.testing.assert_allclose(second[0]["position"], first[6]["position"], atol=1e-6)
+        np.testing.assert_allclose(second[3]["position"], first[9]["position"], atol=5e-3)
+        # a kept copy, by its key, in another shot
+        kept = with_data(
+            falling_box(9), lambda d: d["layers"][0].update(start={"of": layer_keys(shot)["fall"], "frame": 5})
+        )
+        np.testing.assert_allclose(self.baked(kept, "fall", store)[0]["position"], first[4]["position"], atol=1e-6)
+        gone = with_data(falling_box(9), lambda d: d["layers"][0].update(start={"of": "0" * 40, "frame": 5}))
+        with self.assertRaisesRegex(BadValue, "which is not baked"):
+            self.baked(gone, "fall", store)
+
+    def test_things_lie_on_terrain_open_meshes_and_endless_ground(self):
+        box = generators.box_between((-6, -6, 0), (6, 6, 1))
+        up = np.array([t for t in box.triangles if (box.vertices[t][:, 2] == 1).all()])
+        open_top = Imported.from_mesh(Mesh(box.vertices - [0, 0, 1], up), "lid.obj").model_dump(mode="json")
+        for shape, low in (
+            ({"kind": "ground"}, -0.01), (open_top, -0.01),
+            ({"kind": "terrain", "width": 12, "depth": 12, "relief": 0.4, "feature": 6, "cells": 8}, -0.05),
+        ):  # fmt: skip
+
+            def lay(d, shape=shape):
+                d["pieces"][0] |= {"shape": shape, "position": [0, 0, 0]}
+                d["pieces"][1] |= {"position": [0, 0, 0.5], "spin": [0, 0, 0]}
+
+            shot = with_data(falling_box(40), lay)
+            self.assertEqual([f.title for f in preflight(shot) if f.grave], [])
+            frames = self.baked(shot)
+            lowest = min(float(f["position"][-1, 2]) for f in frames)
+            self.assertGreater(lowest, low, shape["kind"])
+            self.assertLess(float(np.abs(frames[-1]["velocity"][-1]).max()), 1.5, shape["kind"])
+            self.assertLess(float(frames[-1]["position"][-1, 2]), 0.7)
+
+    def test_a_named_value_reaches_the_bake(self):
+        def named(d):
+            d["values"] = [{"name": "pace", "value": 1.5, "unit": "m/s"}]
+            d["uses"] = [{"owner": "fall", "path": "top_speed", "value": "pace"}]
+            d["pieces"][1] |= {"position": [0, 0, 3], "spin": [0, 0, 0]}
+
+        frames = self.baked(with_data(falling_box(14), named))
+        self.assertAlmostEqual(max(float(np.linalg.norm(f["velocity"][1])) for f in frames), 1.5, delta=0.02)
+
+
+class Broken(Folder):
+    def test_whatever_a_layer_raises_is_one_sentence(self):
+        for error in (TypeError("arrays of\nmany lines"), ZeroDivisionError(), MemoryError()):
+            with (
+                mock.patch("urst.kinds.break_.work.break_pieces", side_effect=error),
+                self.assertLogs("urst.bake", "ERROR")
+                if not isinstance(error, MemoryError)
+                else contextlib.nullcontext(),
+                self.assertRaises(SolverFailed) as caught,
+            ):
+                runner.bake(tiny(), Store(self.folder()), ["break"])
+            self.assertRegex(str(caught.exception), r"^[^\n]*'Break'[^\n]*\.$")
 
 
 class Command(Folder):

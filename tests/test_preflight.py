@@ -10,7 +10,8 @@ from urst.core.checks.meshes import check_solid, self_crossings
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import Mesh
 from urst.errors import BadMesh
-from urst.shot.document import Imported, parse
+from urst.scene.shapes import Imported
+from urst.shot.document import parse
 from urst.shot.forecast import forecast
 from urst.shot.preflight import disk, mended, preflight, watch
 

@@ -65,7 +65,7 @@ def bake(
         except (UrstError, MemoryError) as error:
             raise _told(error, shot, step) from error
         except Exception as error:
-            log.exception("layer broke", extra={"action": "break", "layers": list(step.layers)})
+            log.exception("layer broke", extra={"action": "broke", "layers": list(step.layers)})
             names = " and ".join(f"'{shot.layer(x).name}'" for x in step.layers)
             raise SolverFailed(
                 f"{names} could not be baked: {_plain(error)}. The finished frames are kept; the log says more. "

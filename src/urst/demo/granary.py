@@ -89,3 +89,15 @@ def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96) -> Sho
             "camera": {"eye": (7.2, -10.2, 3.4), "target": (0, -0.6, 1.7), "lens": 32},
         }
     )
+
+
+def coupled(**quality) -> Shot:
+    """Return the same strike with wall, counterweight and debris in the air they move, each acting on the other.
+
+    The keyword arguments are those of `shot`.
+    """
+    pairs = [{"first": "fall", "second": "billow"}, {"first": "shed", "second": "billow"}]
+    data = shot(**quality).model_dump(mode="json")
+    return parse(
+        data | {"name": "Granary in air", "note": "wall, debris and air act on each other", "couplings": pairs}
+    )

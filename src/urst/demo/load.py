@@ -4,7 +4,7 @@ import os
 
 from urst.db import shots
 from urst.db.engine import session
-from urst.demo import granary
+from urst.demo import granary, smoke, sparks
 
 
 def load(*, bake: bool = False) -> None:
@@ -15,7 +15,7 @@ def load(*, bake: bool = False) -> None:
 
     with session() as db:
         kept = {k.shot.name: k for k in shots.every(db)}
-        for shot in (granary.shot(),):
+        for shot in (granary.shot(), smoke.shot(), sparks.shot(), granary.coupled()):
             if shot.name in kept:
                 shot_id, shot = kept[shot.name].id, kept[shot.name].shot
             else:

@@ -54,7 +54,7 @@ def write_fragments(
     turn = np.stack([q for _, _, q in pose])
     # scalar last; the axis turns upright like any vector
     quaternion = np.concatenate([_upright(turn[..., 1:]), turn[..., :1]], axis=-1).astype(np.float32)
-    animation = g.Animation(name="fall")
+    animation = g.Animation(name="motion")
     for b in range(len(fragments)):
         corners = _upright(fragments.skin[fragments.skin_start[b] : fragments.skin_start[b + 1]]).astype(np.float32)
         normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])

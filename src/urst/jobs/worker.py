@@ -135,7 +135,7 @@ def work_off(context, run_id: int) -> None:
         log.warning("run failed", extra={"action": "fail", "run": run_id, "cause": str(error)})
         desk.close("failed", str(error))
     except Exception:
-        log.exception("run broke", extra={"action": "break", "run": run_id})
+        log.exception("run broke", extra={"action": "broke", "run": run_id})
         desk.close(
             "failed", "The work broke on a fault of Urst's own; the worker's log says where. Finished frames are kept."
         )

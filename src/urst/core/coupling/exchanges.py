@@ -29,10 +29,15 @@ class Exchange(Protocol):
         """Take up a ledger."""
 
 
+#: exchanges smaller than this share of the air's momentum are lost in its rounding
+_FLOOR = 1e-3
+
+
 class _Ledger:
     """What one side gave and the other took."""
 
-    def __init__(self):
+    def __init__(self, gas: GasSolver):
+        self.gas = gas
         self.given, self.taken, self.exchanged = np.zeros(3), np.zeros(3), 0.0
 
     def note(self, given, taken, exchanged):
@@ -41,13 +46,18 @@ class _Ledger:
 
     def gauges(self) -> dict[str, float]:
         """Return what got lost on the way, as a share of all that passed."""
-        lost = float(np.abs(self.given - self.taken).sum())
-        return {"momentum_lost": lost / self.exchanged if self.exchanged else 0.0}
+        return self._lost(self.given)
+
+    def _lost(self, given):
+        scale = self.exchanged + _FLOOR * self.gas.bulk()
+        return {"momentum_lost": float(np.abs(given - self.taken).sum()) / scale if scale else 0.0}
 
     def snapshot(self) -> np.ndarray:
+        """Return the ledger."""
         return np.concatenate([self.given, self.taken, [self.exchanged]])
 
     def restore(self, state: np.ndarray) -> None:
+        """Take up a ledger."""
         self.given, self.taken, self.exchanged = state[:3].copy(), state[3:6].copy(), float(state[6])
 
 
@@ -59,8 +69,8 @@ class BodiesInGas(_Ledger):
     """
 
     def __init__(self, rigid: RigidSolver, gas: GasSolver, readers: list, forth: float, back: float):
-        super().__init__()
-        self.rigid, self.gas, self.forth, self.back, self.goes_with = rigid, gas, forth, back, rigid
+        super().__init__(gas)
+        self.rigid, self.forth, self.back, self.goes_with = rigid, forth, back, rigid
         self.drag = BodyDrag(rigid)
         met = [getattr(r, "boundary", r) for r in readers]
         self.first = next(
@@ -70,17 +80,16 @@ class BodiesInGas(_Ledger):
         """whether the gas's own account of what its pressure gave is kept here"""
         if self.first is not None and back > 0.0:
             self.counts = gas.movable is None
-            gas.movable = gas.movable or _GasBodies(gas)
-            gas.movable.parts.append((slice(self.first, self.first + len(rigid.rest)), self))
+            known = gas.movable if isinstance(gas.movable, _GasBodies) else _GasBodies(gas)
+            gas.movable = known
+            known.parts.append((slice(self.first, self.first + len(rigid.rest)), self))
 
     def act(self, dt: float) -> None:
         field = self.gas.field()
         self.note(*self.drag.act(field, dt, self._unresolved(), on_bodies=self.back, on_field=self.forth))
 
     def gauges(self) -> dict[str, float]:
-        pressed = self.gas.lost if self.counts else 0.0
-        lost = float(np.abs(self.given + pressed - self.taken).sum())
-        return {"momentum_lost": lost / self.exchanged if self.exchanged else 0.0}
+        return self._lost(self.given + self.gas.lost if self.counts else self.given)
 
     def _unresolved(self):
         """How much of each body the grid does not see, 0 to 1."""
@@ -127,8 +136,8 @@ class PointsInGas(_Ledger):
     """Debris and the gas it flies in: chips are dragged and drag, puffs go along."""
 
     def __init__(self, debris: DebrisSolver, gas: GasSolver, readers: list, forth: float, back: float):
-        super().__init__()
-        self.gas, self.forth, self.back, self.drag, self.goes_with = gas, forth, back, PointDrag(debris), debris
+        super().__init__(gas)
+        self.forth, self.back, self.drag, self.goes_with = forth, back, PointDrag(debris), debris
 
     def act(self, dt: float) -> None:
         self.note(*self.drag.act(self.gas.field(), dt, on_points=self.back, on_field=self.forth))

@@ -35,6 +35,14 @@ class Grid(NamedTuple):
     inverse: np.ndarray
 
 
+class Faces(NamedTuple):
+    """Open shares of the faces of a grid, plain arrays."""
+
+    x: np.ndarray
+    y: np.ndarray
+    z: np.ndarray
+
+
 @inline
 def row_dot(a, b):
     """Sum of products of two rows, in four strands so that they can be summed side by side: the same on any machine."""
@@ -390,40 +398,43 @@ def open_faces(is_open, axis, out):
 
 
 @parallel
-def coarsen(wx, wy, wz, extra, cx, cy, cz, coarse_extra):
-    """Coarse face weights as the mean of the four fine faces they cover; plain arrays, not packed.
-
-    `extra` (cells): what each cell's faces to the free surface weigh; a coarse cell gets the sum of its eight, scaled as
-    the faces are.
-    """
-    q = np.float32(0.25)
-    nx, ny, nz = coarse_extra.shape
-    for row in prange(nx + 1):
+def coarsen(fine, axis, out):
+    """Weights of the coarse faces across one axis: the mean of the four fine faces each covers; plain arrays, not packed."""
+    quarter = np.float32(0.25)
+    for row in prange(out.shape[0]):
         i = np.int64(row)
-        for j in range(ny):
-            for k in range(nz):
-                cx[i, j, k] = q * (wx[2 * i, 2 * j, 2 * k] + wx[2 * i, 2 * j + 1, 2 * k]
-                                   + wx[2 * i, 2 * j, 2 * k + 1] + wx[2 * i, 2 * j + 1, 2 * k + 1])  # fmt: skip
-        if i == nx:
-            continue
-        for j in range(ny + 1):
-            for k in range(nz):
-                cy[i, j, k] = q * (wy[2 * i, 2 * j, 2 * k] + wy[2 * i + 1, 2 * j, 2 * k]
-                                   + wy[2 * i, 2 * j, 2 * k + 1] + wy[2 * i + 1, 2 * j, 2 * k + 1])  # fmt: skip
-        for j in range(ny):
-            for k in range(nz + 1):
-                cz[i, j, k] = q * (wz[2 * i, 2 * j, 2 * k] + wz[2 * i + 1, 2 * j, 2 * k]
-                                   + wz[2 * i, 2 * j + 1, 2 * k] + wz[2 * i + 1, 2 * j + 1, 2 * k])  # fmt: skip
-        for j in range(ny):
-            for k in range(nz):
+        for j in range(out.shape[1]):
+            for k in range(out.shape[2]):
                 total = np.float32(0.0)
-                for side in range(8):
-                    total += extra[2 * i + (side & 1), 2 * j + (side >> 1 & 1), 2 * k + (side >> 2)]
-                coarse_extra[i, j, k] = q * total
+                for side in range(4):
+                    a, b, c = 2 * i, 2 * j, 2 * k
+                    first, second = side & 1, side >> 1
+                    if axis == 0:
+                        b, c = b + first, c + second
+                    elif axis == 1:
+                        a, c = a + first, c + second
+                    else:
+                        a, b = a + first, b + second
+                    total += fine[a, b, c]
+                out[i, j, k] = quarter * total
 
 
 @parallel
-def free_surface(wx, wy, wz, surface, least, out_x, out_y, out_z, near, exact):
+def gather_extra(fine, out):
+    """What the coarse cells' faces to the free surface weigh: the sum of eight fine cells', scaled as the faces are."""
+    quarter = np.float32(0.25)
+    for row in prange(out.shape[0]):
+        i = np.int64(row)
+        for j in range(out.shape[1]):
+            for k in range(out.shape[2]):
+                total = np.float32(0.0)
+                for side in range(8):
+                    total += fine[2 * i + (side & 1), 2 * j + (side >> 1 & 1), 2 * k + (side >> 2)]
+                out[i, j, k] = quarter * total
+
+
+@parallel
+def free_surface(faces, surface, least, out_x, out_y, out_z, near, exact):
     """Part the open faces between liquid cells from those between liquid and the free surface.
 
     surface (cells): signed distance, negative in the liquid; a cell above -least is none of it. out_* take the weights
@@ -432,6 +443,7 @@ def free_surface(wx, wy, wz, surface, least, out_x, out_y, out_z, near, exact):
     symmetric discretization of the Poisson equation on irregular domains, sec. 2).
     """
     nx, ny, nz = surface.shape
+    wx, wy, wz = faces.x, faces.y, faces.z
     for row in prange(nx):
         i = np.int64(row)
         for j in range(ny):

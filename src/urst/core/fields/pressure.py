@@ -51,10 +51,10 @@ class _Level:
         nx, ny, nz = self.shape
         return np.zeros((2, nx + 2, ny + 2, (nz + 1) // 2 + 2), np.float32)
 
-    def take_weights(self, wx, wy, wz, extra):
+    def take_weights(self, faces, extra):
         nx, ny, nk = self.inverse.shape[1:]
         self.weights = np.zeros((2, 6, nx, ny, nk), np.float32)
-        mg.pack_weights(wx, wy, wz, extra, self.weights, self.diagonal, self.inverse)
+        mg.pack_weights(*faces, extra, self.weights, self.diagonal, self.inverse)
 
     def smooth(self, colour):
         if self.weights is None:
@@ -139,30 +139,26 @@ class PressureSolver:
                 raise BadValue(f"The surface has the shape {np.shape(surface)}; the grid's is {shape}.")
             near, exact, joined = np.empty(shape, np.float32), np.empty(shape, np.float32), _faces(shape)
             surface = np.ascontiguousarray(surface, np.float32)
-            mg.free_surface(*faces, surface, np.float32(LEAST_DEPTH), *joined, near, exact)
+            mg.free_surface(mg.Faces(*faces), surface, np.float32(LEAST_DEPTH), *joined, near, exact)
             faces = joined
         made = cls.__new__(cls)
         made.levels = [_Level(shape)]
-        made.levels[0].take_weights(*faces, exact)
+        made.levels[0].take_weights(faces, exact)
         if _halves(shape):
             coarse = _Level(tuple(n // 2 for n in shape))
-            weights, extra = _faces(coarse.shape), np.empty(coarse.shape, np.float32)
-            mg.coarsen(*faces, near, *weights, extra)
-            made._add(coarse, weights, extra)
+            made._add(coarse, *_coarser(faces, near, coarse.shape))
         made._part()
         return made
 
     def _add(self, level, weights, extra):
         """Add a coarser level and all below it."""
         while True:
-            level.take_weights(*weights, extra)
+            level.take_weights(weights, extra)
             self.levels.append(level)
             if not _halves(level.shape):
                 return
             level = _Level(tuple(n // 2 for n in level.shape))
-            finer, weights = weights, _faces(level.shape)
-            above, extra = extra, np.empty(level.shape, np.float32)
-            mg.coarsen(*finer, above, *weights, extra)
+            weights, extra = _coarser(weights, extra, level.shape)
 
     def _part(self):
         # the finest level is never among them, since its right-hand side is lent
@@ -244,6 +240,15 @@ class PressureSolver:
 
 def _halves(shape):
     return min(shape) > 4 and not any(n % 2 for n in shape)
+
+
+def _coarser(faces, extra, shape):
+    """Weights of faces and what faces to a free surface weigh, on a grid half as fine."""
+    coarse, coarse_extra = _faces(shape), np.empty(shape, np.float32)
+    for axis in range(3):
+        mg.coarsen(faces[axis], axis, coarse[axis])
+    mg.gather_extra(extra, coarse_extra)
+    return coarse, coarse_extra
 
 
 def _faces(shape):

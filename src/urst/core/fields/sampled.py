@@ -26,6 +26,8 @@ class SampledField:
     def __init__(self, velocity, weights, origin, cell: float, density: float):
         self.velocity, self.weights = velocity, weights
         self.origin, self.cell, self.density = np.asarray(origin, float), cell, density
+        self.owed = np.zeros(3)
+        """what deposits have not yet put in, for want of digits [N s]"""
         self._held: list[np.ndarray] | None = None
 
     def holds(self, points: np.ndarray) -> np.ndarray:
@@ -58,16 +60,31 @@ class SampledField:
         return velocity, response / (self.density * self.cell**3)
 
     def deposit(self, points: np.ndarray, reach: np.ndarray, impulse: np.ndarray) -> np.ndarray:
-        """Put impulses (n, 3) [N s] into the field at points; return the momentum it took, (3,) [N s], as measured on it."""
+        """Put impulses (n, 3) [N s] into the field at points; return the momentum it took, (3,) [N s], as measured on it.
+
+        What single precision has swallowed is put in with the next deposit, so nothing is lost for long.
+        """
         points, mass = np.ascontiguousarray(points, float), self.density * self.cell**3
-        gained = [
-            kernels.deposit(
-                self.velocity[axis], self.weights[axis], axis, points, reach, self.origin, self.cell,
-                np.ascontiguousarray(impulse[:, axis]) / mass,
-            )
-            for axis in range(3)
-        ]  # fmt: skip
-        return mass * np.array(gained)
+        whole = impulse.sum(axis=0) + self.owed
+        if not impulse.any():
+            return np.zeros(3)
+        # all of it at one point, where it is most likely to count
+        impulse = impulse.copy()
+        impulse[np.abs(impulse).argmax(axis=0), np.arange(3)] += self.owed
+        gained = []
+        for axis, held in enumerate(self._scratch()):
+            amount = np.ascontiguousarray(impulse[:, axis]) / mass
+            kernels.deposit(held, self.weights[axis], axis, points, reach, self.origin, self.cell, amount)
+            gained.append(kernels.take_over(held, self.velocity[axis], axis, points, reach, self.origin, self.cell))
+        taken = mass * np.array(gained)
+        self.owed = whole - taken
+        return taken
+
+    def _scratch(self):
+        """A field of zeros in double precision for each component."""
+        if self._held is None:
+            self._held = [np.zeros(u.shape) for u in self.velocity]
+        return self._held
 
     def load(self, points: np.ndarray, reach: np.ndarray, rate: np.ndarray) -> np.ndarray:
         """Return how strongly all points together hold the field at each of them.
@@ -77,9 +94,7 @@ class SampledField:
         """
         points, mass = np.ascontiguousarray(points, float), self.density * self.cell**3
         total, unused = np.zeros((len(points), 3)), np.zeros((len(points), 3))
-        if self._held is None:
-            self._held = [np.zeros_like(u) for u in self.velocity]
-        for axis, held in enumerate(self._held):
+        for axis, held in enumerate(self._scratch()):
             weight = self.weights[axis]
             kernels.deposit(held, weight, axis, points, reach, self.origin, self.cell, rate / mass)
             kernels.sample(held, weight, axis, points, reach, self.origin, self.cell, total, unused)

@@ -45,12 +45,8 @@ def sample(u, weight, axis, points, reach, origin, cell, out, response):
 
 @serial
 def deposit(out, weight, axis, points, reach, origin, cell, amount):
-    """Add each point's amount (n,) to out (faces), spread by the weights `sample` uses; points in their order.
-
-    Returns what the field has gained, rounding included.
-    """
+    """Add each point's amount (n,) to out (faces, float64), spread by the weights `sample` uses; points in their order."""
     at, first, last = np.empty(3), np.empty(3, np.int64), np.empty(3, np.int64)
-    gained = 0.0
     for p in range(len(points)):
         if amount[p] == 0.0:
             continue
@@ -65,9 +61,27 @@ def deposit(out, weight, axis, points, reach, origin, cell, amount):
         for i in range(first[0], last[0] + 1):
             for j in range(first[1], last[1] + 1):
                 for k in range(first[2], last[2] + 1):
-                    before = np.float64(out[i, j, k])
                     out[i, j, k] += amount[p] * (_hat(i, j, k, at, reach[p]) * weight[i, j, k] / total)
-                    gained += np.float64(out[i, j, k]) - before
+
+
+@serial
+def take_over(held, out, axis, points, reach, origin, cell):
+    """Add to out (faces, float32) what deposits at these points have put into `held`, and set that to 0.
+
+    Returns what `out` has gained, rounding included.
+    """
+    at, first, last = np.empty(3), np.empty(3, np.int64), np.empty(3, np.int64)
+    gained = 0.0
+    for p in range(len(points)):
+        _span(p, axis, points, reach, origin, cell, out.shape, at, first, last)
+        for i in range(first[0], last[0] + 1):
+            for j in range(first[1], last[1] + 1):
+                for k in range(first[2], last[2] + 1):
+                    if held[i, j, k] != 0.0:
+                        before = np.float64(out[i, j, k])
+                        out[i, j, k] = np.float32(before + held[i, j, k])
+                        gained += np.float64(out[i, j, k]) - before
+                        held[i, j, k] = 0.0
     return gained
 
 

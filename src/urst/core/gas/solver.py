@@ -221,6 +221,10 @@ class GasSolver:
         faces = zip(self.velocity, self.solids.weights)
         return AIR_DENSITY * self.cell**3 * np.array([float((u * w).sum(dtype=np.float64)) for u, w in faces])
 
+    def bulk(self) -> float:
+        """Return the sum of the sizes of the momenta of all faces [N s]."""
+        return AIR_DENSITY * self.cell**3 * sum(float(np.abs(u).sum(dtype=np.float64)) for u in self.velocity)
+
     def field(self) -> SampledField:
         """Return the velocity as others sample it and push it."""
         self._field.velocity = self.velocity
@@ -228,7 +232,7 @@ class GasSolver:
 
     def frame(self) -> dict[str, np.ndarray]:
         """Return what a frame keeps: the dust [kg/m3], float16; by choice velocity [m/s] on the faces and heat [K]."""
-        arrays = {"density": self.density.astype(np.float16)}
+        arrays: dict[str, np.ndarray] = {"density": self.density.astype(np.float16)}
         if "velocity" in self.keeps:
             arrays |= {f"velocity_{a}": u.astype(np.float16) for a, u in zip("xyz", self.velocity)}
         if "heat" in self.keeps:
@@ -253,13 +257,13 @@ class GasSolver:
 
     def snapshot(self) -> dict[str, np.ndarray]:
         """Return the whole state as named arrays."""
-        state = {f"velocity_{a}": u.copy() for a, u in zip("xyz", self.velocity)}
+        state: dict[str, np.ndarray] = {f"velocity_{a}": u.copy() for a, u in zip("xyz", self.velocity)}
         return state | {
             "density": self.density.copy(),
             "heat": self.heat.copy(),
             "solid": self.solids.solid.copy(),
             "counts": np.array([self.time, self.given, self.drifted]),
-            "lost": self.lost.copy(),
+            "lost": np.array([self.lost, self._field.owed]),
         }
 
     def restore(self, state: dict[str, np.ndarray]) -> None:
@@ -269,7 +273,7 @@ class GasSolver:
         self.solids.solid[:] = state["solid"]
         self.solids.close()
         self.time, self.given, self.drifted = map(float, state["counts"])
-        self.lost = state["lost"].copy()
+        self.lost, self._field.owed = state["lost"].copy()
 
     def begin_from(self, frame: dict[str, np.ndarray]) -> None:
         """Begin with what a baked frame of the same grid holds; what it does not hold begins at rest.

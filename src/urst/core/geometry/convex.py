@@ -146,7 +146,7 @@ def _outlines(triangles, group):
 
 def _outline(triangles):
     edges = {(int(t[k]), int(t[(k + 1) % 3])) for t in triangles for k in range(3)}
-    after: dict[int, int] = {}
+    after = {}
     for a, b in edges:
         if (b, a) not in edges:
             if a in after:
