@@ -22,7 +22,7 @@ def load(*, bake: bool = False) -> None:
                 shot_id = shots.add(db, shot)
             if bake:
                 store = Store(os.environ["URST_STORE"])
-                last = [key for key in layer_keys(shot).values() if store.frames(key)[-1:] == [shot.end]]
+                last = [key for key in layer_keys(shot).values() if set(shot.frames()) <= set(store.frames(key))]
                 from urst.db import runs
 
                 if len(last) < sum(shot.kind_of(layer).moving for layer in shot.layers) and not runs.open_of(

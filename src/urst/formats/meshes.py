@@ -6,7 +6,7 @@ from pathlib import PurePath
 import numpy as np
 import trimesh
 
-from urst.core.checks.meshes import MOST_TRIANGLES, check_solid
+from urst.core.checks.meshes import MOST_TRIANGLES, check_surface
 from urst.core.geometry.mesh import Mesh
 from urst.errors import BadFile, BadMesh
 
@@ -14,7 +14,7 @@ KINDS = ("obj", "ply", "stl", "glb", "gltf")
 
 
 def read_meshes(data: bytes, name: str) -> list[tuple[str, Mesh]]:
-    """Read a mesh file; one mesh for each named group or node, each checked to be a sound solid.
+    """Read a mesh file; one mesh for each named group or node. They may be open: what stands fixed need not be closed.
 
     glTF keeps y up and metres; it is turned to z up. Other formats are taken as they are.
 
@@ -23,7 +23,7 @@ def read_meshes(data: bytes, name: str) -> list[tuple[str, Mesh]]:
     BadFile
         If the file is not what its name says.
     BadMesh
-        If a mesh is open, crosses itself, is empty, or too large.
+        If a mesh is empty, too large, or no surface at all.
     """
     kind = PurePath(name).suffix.lower().lstrip(".")
     if kind not in KINDS:
@@ -63,7 +63,7 @@ def read_meshes(data: bytes, name: str) -> list[tuple[str, Mesh]]:
         total = sum(len(m.triangles) for _, m in meshes)
         raise BadMesh(f"'{name}' has {total:,} triangles, more than {MOST_TRIANGLES:,}: reduce it before importing.")
     for part, mesh in meshes:
-        check_solid(mesh, f"'{part}'")
+        check_surface(mesh, f"'{part}'")
     return meshes
 
 

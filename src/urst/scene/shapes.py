@@ -135,8 +135,10 @@ def meshes(shape: Shape) -> tuple[Mesh, ...]:
 
 @lru_cache(maxsize=256)
 def is_sheet(shape: Shape) -> bool:
-    """Whether a shape encloses nothing: an open mesh."""
-    return isinstance(shape, Terrain | Imported) and any(len(open_edges(m)) for m in meshes(shape))
+    """Whether a shape encloses nothing: an open mesh, or one that is flat or turned inside out."""
+    if not isinstance(shape, Terrain | Imported):
+        return False
+    return any(len(open_edges(m)) for m in meshes(shape)) or 0.0 in volumes(shape)
 
 
 def is_endless(shape: Shape) -> bool:

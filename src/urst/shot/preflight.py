@@ -3,7 +3,7 @@
 import numpy as np
 
 from urst.core.checks.findings import Finding
-from urst.core.checks.meshes import check_solid
+from urst.core.checks.meshes import check_solid, check_surface
 from urst.core.checks.overlap import overlap
 from urst.core.geometry.convex import hull_of
 from urst.errors import BadFile, BadMesh
@@ -19,6 +19,9 @@ SHALLOW = 2e-3
 def preflight(shot: Shot) -> list[Finding]:
     """Return what looks wrong with a shot, the grave first."""
     found = _meshes(shot)
+    if found:
+        # geometry that is no good says nothing more
+        return found
     for layer in shot.layers:
         found += [f for f in shot.kind_of(layer).findings(shot, layer) if f.grave]
     if any(f.grave for f in found):
@@ -65,8 +68,8 @@ def _meshes(shot):
             for mesh in meshes(piece.shape):
                 if piece.motion != "fixed":
                     check_solid(mesh, f"'{piece.name}'")
-                elif not len(mesh.triangles) or not np.isfinite(mesh.vertices).all():
-                    raise BadMesh(f"'{piece.name}' has no triangles, or points that are not numbers: import it again.")
+                else:
+                    check_surface(mesh, f"'{piece.name}'")
         except (BadMesh, BadFile) as error:
             found.append(Finding(str(error), "Only a closed solid has mass and can move or break.", grave=True))
     return found

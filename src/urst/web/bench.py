@@ -263,7 +263,7 @@ def hand_over(shot_id: str, what: list[str] = Form()):
         shot = shots.get(db, shot_id).shot
     disk, keys = store(), layer_keys(shot)
     moving = [x for x in shot.layers if shot.kind_of(x).moving]
-    missing = [x.name for x in moving if disk.frames(keys[x.id])[-1:] != [shot.end]]
+    missing = [x.name for x in moving if not set(shot.frames()) <= set(disk.frames(keys[x.id]))]
     if missing:
         raise BadValue(
             f"{', '.join(missing)} {'is' if len(missing) == 1 else 'are'} not baked to the last frame: bake first."

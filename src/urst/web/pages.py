@@ -7,9 +7,10 @@ from datetime import UTC, datetime
 from fastapi import APIRouter, Request, Response, UploadFile
 from fastapi.responses import FileResponse, RedirectResponse
 
+from urst.core.checks.meshes import check_solid
 from urst.db import runs, shots
 from urst.db.engine import session
-from urst.errors import BadFile, UrstError
+from urst.errors import BadFile, BadMesh, UrstError
 from urst.formats.meshes import read_meshes
 from urst.scene.pieces import SetPiece
 from urst.scene.shapes import Imported
@@ -158,7 +159,17 @@ def import_meshes(shot_id: str, file: UploadFile):
             unique = next(n for n in (name, *(f"{name} {i}" for i in range(2, 10_000))) if n not in taken)
             taken.add(unique)
             shape = Imported.from_mesh(mesh, file.filename or "")
-            added.append(SetPiece(name=unique, shape=shape).model_dump(mode="json"))
+            # what is no sound solid can only stand
+            motion = "loose" if _is_solid(mesh) else "fixed"
+            added.append(SetPiece(name=unique, shape=shape, motion=motion).model_dump(mode="json"))
         pieces = [p.model_dump(mode="json") for p in shot.pieces] + added
         shots.change(db, shot_id, parse(shot.model_dump(mode="json") | {"pieces": pieces}), f"import {file.filename}")
     return RedirectResponse(f"/shots/{shot_id}", 303)
+
+
+def _is_solid(mesh):
+    try:
+        check_solid(mesh)
+    except BadMesh:
+        return False
+    return True

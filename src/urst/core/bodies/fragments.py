@@ -98,7 +98,7 @@ class Solid:
     inner: np.ndarray
     """(t,) bool for each triangle of `mesh`"""
     hull: Polyhedron | None = None
-    """its faces, where it is convex and they are known"""
+    """its convex stand-in, where that is known: its own faces if it is convex"""
     part: int = 0
     """tells the parts of a piece apart, such as its bricks"""
     skin: Mesh | None = None

@@ -10,8 +10,14 @@ from urst.errors import BadMesh
 MOST_TRIANGLES = 500_000
 
 
-def check_solid(mesh: Mesh, name: str = "The mesh") -> None:
-    """Refuse a mesh that is no closed, sound solid.
+def check_surface(mesh: Mesh, name: str = "The mesh") -> None:
+    """Refuse a mesh that is no surface at all; it may be open.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    name : str
+        As the sentence calls it.
 
     Raises
     ------
@@ -29,6 +35,25 @@ def check_solid(mesh: Mesh, name: str = "The mesh") -> None:
         raise BadMesh(f"{name} has {bad} points whose coordinates are not numbers: export it again.")
     if mesh.triangles.min() < 0 or mesh.triangles.max() >= len(mesh.vertices):
         raise BadMesh(f"{name} has triangles that name points it does not have: the file is damaged.")
+    if not (np.ptp(mesh.vertices, axis=0) > 0).sum() > 1:
+        raise BadMesh(f"{name} has no area: all its points lie in one place or on one line.")
+
+
+def check_solid(mesh: Mesh, name: str = "The mesh") -> None:
+    """Refuse a mesh that is no closed, sound solid.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    name : str
+        As the sentence calls it.
+
+    Raises
+    ------
+    BadMesh
+        With one sentence that says what is wrong and what to do.
+    """
+    check_surface(mesh, name)
     loose = open_edges(mesh)
     if len(loose):
         x, y, z = mesh.vertices[loose].mean(axis=(0, 1))

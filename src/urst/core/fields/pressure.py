@@ -139,7 +139,8 @@ class PressureSolver:
                 raise BadValue(f"The surface has the shape {np.shape(surface)}; the grid's is {shape}.")
             near, exact, joined = np.empty(shape, np.float32), np.empty(shape, np.float32), _faces(shape)
             surface = np.ascontiguousarray(surface, np.float32)
-            mg.free_surface(mg.Faces(*faces), surface, np.float32(LEAST_DEPTH), *joined, near, exact)
+            jx, jy, jz = joined
+            mg.free_surface(mg.Faces(*faces), surface, np.float32(LEAST_DEPTH), jx, jy, jz, near, exact)
             faces = joined
         made = cls.__new__(cls)
         made.levels = [_Level(shape)]

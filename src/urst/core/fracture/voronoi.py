@@ -139,9 +139,10 @@ def _shatter_convex(hull, sites, piece, size, pulse):
             continue
         shape, closed = cell.polyhedron(1e-9 * size)
         if not closed:
-            if not _is_solid(shape.mesh(), size):
+            whole = _hull_of_solid(shape.mesh(), size)
+            if whole is None:
                 continue
-            shape = hull_of(shape.vertices)
+            shape = whole
         mesh = shape.mesh()
         if not _volume(mesh) > 1e-12 * size**3:
             continue
@@ -174,14 +175,15 @@ def _shatter_general(mesh, sites, piece, size, pulse):
             raw = part.to_mesh64()
             triangles = np.asarray(raw.tri_verts).astype(np.int64)
             result = Mesh(np.asarray(raw.vert_properties)[:, :3].astype(float), triangles)
-            if not len(triangles) or not _is_solid(result, size):
+            hull = _hull_of_solid(result, size) if len(triangles) else None
+            if hull is None:
                 continue
             inner = np.ones(len(triangles), bool)
             runs = np.asarray(raw.run_index) // 3
             for run, owner in enumerate(raw.run_original_id):
                 if owner == original:
                     inner[int(runs[run]) : int(runs[run + 1])] = False
-            solids.append(Solid(piece, result, inner))
+            solids.append(Solid(piece, result, inner, hull))
     return solids
 
 
@@ -193,10 +195,10 @@ def _volume(mesh):
         return 0.0
 
 
-def _is_solid(mesh, size):
-    """Whether a part is thick enough for mass properties and a hull to mean anything."""
+def _hull_of_solid(mesh, size):
+    """The hull of a part, None where the part is too thin for mass properties and a hull to mean anything."""
     try:
-        hull_of(mesh.vertices)
+        hull = hull_of(mesh.vertices)
     except BadMesh:
-        return False
-    return _volume(mesh) > 1e-12 * size**3
+        return None
+    return hull if _volume(mesh) > 1e-12 * size**3 else None

@@ -118,7 +118,7 @@ class Fall(Kind):
         thin = [float(np.ptp(m.vertices, axis=0).min()) for p in loose for m in placed(p, shot)]
         speed, name = fastest(shot)
         steps = layer.settings.steps
-        if not thin or speed / (shot.rate * steps) <= 0.5 * min(thin):
+        if not thin or min(thin) <= 0.0 or speed / (shot.rate * steps) <= 0.5 * min(thin):
             return []
         travel = speed / (shot.rate * steps)
         wanted = min(_MOST_STEPS, int(np.ceil(speed / shot.rate / (0.5 * min(thin)))))
