@@ -5,12 +5,24 @@ in the cell centres. A field's place on the grid is told by `axis`: 0, 1, 2 for 
 cell centres. Where a sample comes from is traced once for all fields with the same place.
 """
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import prange
 
 from urst.core.jit import inline, parallel
 
 CENTRE = -1
+#: motion within a step so small that the velocity does not change along it to single precision [cells]
+STILL = np.float32(1e-3)
+
+
+class Flow(NamedTuple):
+    """Velocities on the faces, float32."""
+
+    u: np.ndarray
+    v: np.ndarray
+    w: np.ndarray
 
 
 @inline
@@ -67,28 +79,59 @@ def _own_flow(u, v, w, axis, i, j, k):
     return _mean(u, i, i + 1, j, j, r, k1), _mean(v, i, i, j, j + 1, r, k1), w[i, j, k]
 
 
+@inline
+def _midpoint(u, v, w, dt, x, y, z, a, b, c):
+    """Velocity half a step back along the velocity at a sample, which it is where that is next to none."""
+    half = np.float32(0.5)
+    if max(abs(dt * a), abs(dt * b), abs(dt * c)) < STILL:
+        return a, b, c
+    return flow(u, v, w, x - half * dt * a, y - half * dt * b, z - half * dt * c)
+
+
+@inline
+def _offset(axis):
+    """Where a sample lies within its cell."""
+    half, none = np.float32(0.5), np.float32(0.0)
+    return none if axis == 0 else half, none if axis == 1 else half, none if axis == 2 else half
+
+
 @parallel
 def trace(u, v, w, dt, axis, from_x, from_y, from_z):
     """Where each sample was `dt` seconds ago, in index coordinates, by the midpoint rule (Bridson 2015, ch. 3)."""
     nx, ny, nz = from_x.shape
-    half = np.float32(0.5)
-    ox, oy, oz = half, half, half
-    if axis == 0:
-        ox = np.float32(0.0)
-    elif axis == 1:
-        oy = np.float32(0.0)
-    elif axis == 2:
-        oz = np.float32(0.0)
+    ox, oy, oz = _offset(axis)
     for row in prange(nx):
         i = np.int64(row)
         for j in range(ny):
             for k in range(nz):
                 x, y, z = np.float32(i) + ox, np.float32(j) + oy, np.float32(k) + oz
                 a, b, c = _own_flow(u, v, w, axis, i, j, k)
-                a, b, c = flow(u, v, w, x - half * dt * a, y - half * dt * b, z - half * dt * c)
+                a, b, c = _midpoint(u, v, w, dt, x, y, z, a, b, c)
                 from_x[i, j, k] = _clamped(x - dt * a - ox, nx)
                 from_y[i, j, k] = _clamped(y - dt * b - oy, ny)
                 from_z[i, j, k] = _clamped(z - dt * c - oz, nz)
+
+
+@parallel
+def trace_both(faces, dt, axis, from_x, from_y, from_z, to_x, to_y, to_z):
+    """Where each sample was `dt` seconds ago and where it will be as long after; `faces`: a `Flow`."""
+    nx, ny, nz = from_x.shape
+    u, v, w = faces.u, faces.v, faces.w
+    ox, oy, oz = _offset(axis)
+    for row in prange(nx):
+        i = np.int64(row)
+        for j in range(ny):
+            for k in range(nz):
+                x, y, z = np.float32(i) + ox, np.float32(j) + oy, np.float32(k) + oz
+                p, q, r = _own_flow(u, v, w, axis, i, j, k)
+                a, b, c = _midpoint(u, v, w, dt, x, y, z, p, q, r)
+                from_x[i, j, k] = _clamped(x - dt * a - ox, nx)
+                from_y[i, j, k] = _clamped(y - dt * b - oy, ny)
+                from_z[i, j, k] = _clamped(z - dt * c - oz, nz)
+                a, b, c = _midpoint(u, v, w, -dt, x, y, z, p, q, r)
+                to_x[i, j, k] = _clamped(x + dt * a - ox, nx)
+                to_y[i, j, k] = _clamped(y + dt * b - oy, ny)
+                to_z[i, j, k] = _clamped(z + dt * c - oz, nz)
 
 
 @parallel

@@ -45,22 +45,6 @@ def rasterise(hulls, low, high, first, origin, cell, solid):
 
 
 @parallel
-def clear_of_solids(was_open, is_open, out):
-    """Write whether a cell and the 26 round it were open before and are open now; beyond the grid counts as open."""
-    nx, ny, nz = out.shape
-    for row in prange(nx):
-        i = np.int64(row)
-        for j in range(ny):
-            for k in range(nz):
-                clear = True
-                for a in range(max(0, i - 1), min(nx, i + 2)):
-                    for b in range(max(0, j - 1), min(ny, j + 2)):
-                        for c in range(max(0, k - 1), min(nz, k + 2)):
-                            clear = clear and was_open[a, b, c] and is_open[a, b, c]
-                out[i, j, k] = clear
-
-
-@parallel
 def open_faces(solid, axis, bodies, origin, cell, weight, wall):
     """Weights (1 open, 0 closed) and wall velocities of the faces across one axis.
 

@@ -73,3 +73,19 @@ class Solids:
     def is_open(self) -> np.ndarray:
         """(nx, ny, nz) bool: the cells no body is in."""
         return self.solid == kernels.NONE
+
+
+def clear_of_solids(was_open: np.ndarray, is_open: np.ndarray) -> np.ndarray:
+    """Return which cells, with the 26 round each, were open before and are open now; beyond the grid counts as open.
+
+    Parameters
+    ----------
+    was_open, is_open : (nx, ny, nz) bool
+    """
+    clear = was_open & is_open
+    for axis in range(3):
+        ends = [(slice(None),) * axis + (s,) for s in (slice(1, None), slice(None, -1))]
+        before = clear.copy()
+        clear[ends[0]] &= before[ends[1]]
+        clear[ends[1]] &= before[ends[0]]
+    return clear

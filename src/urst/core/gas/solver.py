@@ -9,7 +9,7 @@ from urst.core.fields import advect, solid_kernels
 from urst.core.fields.body_terms import BodyTerms, Movable
 from urst.core.fields.pressure import PressureSolver, Solution
 from urst.core.fields.sampled import SampledField
-from urst.core.fields.solids import Solids
+from urst.core.fields.solids import Solids, clear_of_solids
 from urst.core.gas import kernels
 from urst.core.gas.air import AIR_DENSITY, AIR_TEMPERATURE
 from urst.core.gas.pockets import balance_pockets
@@ -115,9 +115,7 @@ class GasSolver:
         flow, step = self.velocity, np.float32(h / self.cell)
         scalars = [self.density, self.heat] if self.heat.any() else [self.density]
         is_open = self.solids.is_open
-        is_clear = np.empty_like(is_open)
-        if self.settings.sharp:
-            solid_kernels.clear_of_solids(was_open, is_open, is_clear)
+        is_clear = clear_of_solids(was_open, is_open) if self.settings.sharp else None
         before = float(self.density.sum(dtype=np.float64))
         origin, goal = self._traced(flow, step, advect.CENTRE, self.density)
         for number, field in enumerate(scalars):
@@ -144,9 +142,10 @@ class GasSolver:
     def _traced(self, flow, step, axis, like):
         """Where the samples of one place on the grid were `step` ago and, for the correction, will be."""
         origin, goal = ([np.empty_like(like) for _ in range(3)] for _ in range(2))
-        advect.trace(*flow, step, axis, *origin)
         if self.settings.sharp:
-            advect.trace(*flow, -step, axis, *goal)
+            advect.trace_both(advect.Flow(*flow), step, axis, *origin, *goal)
+        else:
+            advect.trace(*flow, step, axis, *origin)
         return origin, goal
 
     def _carried(self, u, flow, step, axis):
