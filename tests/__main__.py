@@ -12,7 +12,9 @@ FAST = (
     "fracture",
     "rigid",
     "debris",
+    "pressure",
     "gas",
+    "coupling",
     "shot",
     "preflight",
     "store",
@@ -20,7 +22,7 @@ FAST = (
     "formats",
     "preview",
 )
-FULL = ("launch", "jobs", "web", "browser")
+FULL = ("launch", "jobs", "web", "browser", "bounds")
 
 
 class _Result(unittest.TextTestResult):

@@ -13,11 +13,13 @@ from urst.core.preview import look
 from urst.core.preview.colour import linear
 from urst.handover.baked import Baked, colours
 from urst.scene.placing import field_of_view, standing
-from urst.scene.shapes import is_jointed
+from urst.scene.shapes import is_endless, is_jointed
 from urst.shot.document import Shot
 from urst.store.store import Store
 
 CARD = (640, 330)
+#: squares of endless ground to each side of what the camera looks at, and their side [m]
+_FLOOR, _SQUARE = 30, 2.0
 
 
 class _Skins:
@@ -30,19 +32,37 @@ class _Skins:
         tint = np.array(colours(pieces)).reshape(-1, 3)[fragments.piece[self.body]]
         tint = tint * look.shade(fragments.part)[self.body, None]
         self.tint = np.where(fragments.inner[:, None] == 1, np.minimum(1.3 * tint + 0.03, 1.0), tint)
+        self.ends = ~np.array([is_endless(p.shape) for p in pieces], bool)
         walls = np.array([is_jointed(p.shape) for p in pieces], np.uint8)
         self.jointed = walls[fragments.piece[self.body]]
 
     def at(self, frame, position, orientation):
         """Return triangles, tints, normals, creases and joints of what is seen at a frame."""
         rows = [self.shot.part_of(p) for p in self.pieces]
-        seen = np.array([r.seen and r.there(frame) for r in rows], bool)[self.fragments.piece[self.body]]
+        seen = (self.ends & np.array([r.seen and r.there(frame) for r in rows], bool))[self.fragments.piece[self.body]]
         body = self.body[seen]
         turned = rotation.matrix(orientation.astype(float))[body]
         skin, normals = self.fragments.skin[seen].astype(float), self.normals[seen].astype(float)
         triangles = np.einsum("tij,tkj->tki", turned, skin) + position[body][:, None].astype(float)
         facing = np.einsum("tij,tkj->tki", turned, normals)
         return triangles, self.tint[seen], facing, self.crease[seen], self.jointed[seen]
+
+
+def _floors(shot):
+    """Endless ground as far as the camera needs it, in squares small enough for some to lie wholly before it."""
+    parts = []
+    for piece in shot.pieces:
+        if not is_endless(piece.shape) or not shot.part_of(piece).seen:
+            continue
+        side = np.arange(-_FLOOR, _FLOOR) * _SQUARE
+        x, y = (a.ravel() for a in np.meshgrid(side + shot.camera.target[0], side + shot.camera.target[1]))
+        corner = np.stack([x, y, np.full_like(x, piece.position[2])], axis=1)
+        a, b, c, d = (corner + np.array(o) * _SQUARE for o in ((0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0)))
+        triangles = np.concatenate([np.stack([a, b, c], axis=1), np.stack([a, c, d], axis=1)])
+        n = len(triangles)
+        tint, up = np.tile(colours([piece])[0], (n, 1)), np.tile([0.0, 0.0, 1.0], (n, 3, 1))
+        parts.append((triangles, tint, up, np.zeros((n, 3), np.uint8), np.zeros(n, np.uint8)))
+    return parts
 
 
 def pictures(baked: Baked, *, frames=None, size=(960, 540)) -> Iterator[np.ndarray]:
@@ -69,9 +89,10 @@ def pictures(baked: Baked, *, frames=None, size=(960, 540)) -> Iterator[np.ndarr
     rest = [i for i in range(len(shot.pieces)) if i not in carried]
     still = _Skins(shot, standing(shot, rest), [shot.pieces[i] for i in rest]) if rest else None
     volumes = [(x, baked.static(x)[1], linear(baked.matter(x).dust)) for x in baked.drawn_as("volume")]
+    floors = _floors(shot)
     for frame in frames or shot.frames():
         baked.check()
-        parts = []
+        parts = list(floors)
         for layer, skins in falls:
             pose = baked.frame(layer, frame)
             parts.append(skins.at(frame, pose["position"], pose["orientation"]))

@@ -13,6 +13,8 @@ from urst.core.rigid.solver import RigidSolver
 
 #: rounds in which drag and speed find each other
 _ROUNDS = 4
+#: the air about a body is felt no farther from it than this [cells]
+_WIDEST = 6.0
 
 
 def impulses(
@@ -85,24 +87,28 @@ class BodyDrag:
         (given, taken, exchanged)
             what the field gave and the bodies took, (3,) [N s]; and the sum of the sizes of all impulses.
         """
-        bodies, solver = self.solver.bodies, self.solver
-        inside = field.holds(bodies.position)
-        inverse_mass = np.where(inside & (share > 0.0), solver.inverse_mass(), 0.0)
-        if not inverse_mass.any():
+        solver, bodies = self.solver, self.solver.bodies
+        inverse_mass = solver.inverse_mass()
+        some = np.flatnonzero((inverse_mass > 0.0) & (share > 0.0) & field.holds(bodies.position))
+        if not len(some):
             return np.zeros(3), np.zeros(3), 0.0
-        reach = np.maximum(1.0, solver.radius / field.cell)
-        air, _ = field.sample(bodies.position, reach)
-        along = air - bodies.velocity
+        position, velocity = bodies.position[some], bodies.velocity[some]
+        reach = np.clip(solver.radius[some] / field.cell, 1.0, _WIDEST)
+        air, _ = field.sample(position, reach)
+        along = np.zeros_like(bodies.velocity)
+        along[some] = air - velocity
         along /= np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-12)
-        half = 0.5 * field.density * solver.settings.drag * share * self.shadow(along)
+        half = (0.5 * field.density * solver.settings.drag * share * self.shadow(along))[some]
         impulse = impulses(
-            field, bodies.position, bodies.velocity, inverse_mass, lambda speed: half * speed, reach, dt,
-            on_points=on_bodies, on_field=on_field,
+            field, position, velocity, inverse_mass[some], lambda speed: half * speed, reach, dt, on_points=on_bodies,
+            on_field=on_field,
         )  # fmt: skip
         before = solver.taken + solver.held
-        solver.take(on_bodies * impulse, np.zeros_like(impulse))
+        whole = np.zeros_like(bodies.velocity)
+        whole[some] = on_bodies * impulse
+        solver.take(whole, np.zeros_like(whole))
         taken = solver.taken + solver.held - before
-        given = -field.deposit(bodies.position, reach, -on_field * impulse) if on_field > 0.0 else taken
+        given = -field.deposit(position, reach, -on_field * impulse) if on_field > 0.0 else taken
         return given, taken, float(np.abs(impulse).sum())
 
 

@@ -36,31 +36,38 @@ class BodyTerms:
     movable : Movable
     density : float
         Of the liquid or gas [kg/m3].
+    joined : (nx, ny, nz) bool, optional
+        Cells from which there is a way out of the grid; all, if not given. Shut in, a cell pushes bodies but does not have
+        them give way: its pressure is known only up to a constant.
     """
 
-    def __init__(self, solids: Solids, movable: Movable, density: float):
+    def __init__(self, solids: Solids, movable: Movable, density: float, joined: np.ndarray | None = None):
         self.solids, self.movable, self.density = solids, movable, density
         inverse_mass, inverse_inertia = movable.inverse_mass(), movable.inverse_inertia()
-        bodies = len(inverse_mass)
+        self.bodies, shape = len(inverse_mass), solids.solid.shape
         most = kernels.count_closed(solids.solid)
-        body, cell, value = np.empty(most, np.int64), np.empty((most, 3), np.int64), np.empty((most, 6))
-        kernels.list_closed(solids.solid, solids.bodies, solids.origin, solids.cell, body, cell, value)
-        shape = solids.solid.shape
-        columns = np.repeat(packed_index(cell, shape), 6)
-        rows = (6 * body[:, None] + np.arange(6)).ravel()
-        size = (6 * bodies, packed_size(shape))
-        self.rows = csr_array((value.ravel(), (rows, columns)), shape=size)
+        self.body, self.cell = np.empty(most, np.int64), np.empty((most, 3), np.int64)
+        self.value = np.empty((most, 6))
+        kernels.list_closed(solids.solid, solids.bodies, solids.origin, solids.cell, self.body, self.cell, self.value)
+        # only bodies that give way add to the matrix, under numbers of their own
+        gives = np.flatnonzero(inverse_mass > 0.0)
+        number = np.full(self.bodies, -1)
+        number[gives] = np.arange(len(gives))
+        mine = number[self.body] >= 0
+        if joined is not None:
+            mine &= joined[self.cell[:, 0], self.cell[:, 1], self.cell[:, 2]]
+        columns = np.repeat(packed_index(self.cell[mine], shape), 6)
+        rows = (6 * number[self.body[mine]][:, None] + np.arange(6)).ravel()
+        plain = csr_array((self.value[mine].ravel(), (rows, columns)), shape=(6 * len(gives), packed_size(shape)))
         # M^-1 = L L^T, so that the term is a square and stays symmetric to rounding
         scale = density * solids.cell**3
-        root = np.zeros((bodies, 6, 6))
-        root[:, :3, :3] = np.sqrt(scale * inverse_mass)[:, None, None] * np.eye(3)
-        gives = inverse_mass > 0.0
-        root[gives, 3:, 3:] = np.linalg.cholesky(scale * inverse_inertia[gives])
-        blocks = np.repeat(6 * np.arange(bodies), 36)
-        inner = np.tile(np.arange(36), bodies)
-        left = csr_array((root.ravel(), (blocks + inner % 6, blocks + inner // 6)), shape=(size[0], size[0]))
-        self.scaled = (left @ self.rows).astype(np.float32).tocsr()
-        self.scaled.eliminate_zeros()
+        root = np.zeros((len(gives), 6, 6))
+        root[:, :3, :3] = np.sqrt(scale * inverse_mass[gives])[:, None, None] * np.eye(3)
+        root[:, 3:, 3:] = np.linalg.cholesky(scale * inverse_inertia[gives])
+        blocks = np.repeat(6 * np.arange(len(gives)), 36)
+        inner = np.tile(np.arange(36), len(gives))
+        left = csr_array((root.ravel(), (blocks + inner % 6, blocks + inner // 6)), shape=(6 * len(gives),) * 2)
+        self.scaled = (left @ plain).astype(np.float32).tocsr()
         self.adjoint = self.scaled.T.tocsr()
 
     def apply(self, p: np.ndarray, out: np.ndarray) -> float:
@@ -69,17 +76,11 @@ class BodyTerms:
         out.ravel()[:] += self.adjoint @ pushed
         return float(pushed.astype(float) @ pushed.astype(float))
 
-    def giving(self) -> np.ndarray:
-        """Return the cells of bodies that give way, (nx, ny, nz) bool."""
-        solid = self.solids.solid
-        return (solid != kernels.NONE) & np.append(self.movable.inverse_mass() > 0.0, False)[solid]
-
     def push(self, pressure: np.ndarray) -> None:
         """Push the bodies by a solved pressure (nx, ny, nz), and give their walls the new velocity."""
-        packed = np.zeros(packed_size(pressure.shape))
-        cells = np.stack(np.meshgrid(*map(np.arange, pressure.shape), indexing="ij"), axis=-1).reshape(-1, 3)
-        packed[packed_index(cells, pressure.shape)] = pressure.ravel()
-        impulse = (self.density * self.solids.cell**3 * (self.rows @ packed)).reshape(-1, 6)
+        i, j, k = self.cell.T
+        pushed = self.density * self.solids.cell**3 * self.value * pressure[i, j, k][:, None]
+        impulse = np.column_stack([np.bincount(self.body, column, minlength=self.bodies) for column in pushed.T])
         self.movable.take(impulse[:, :3], impulse[:, 3:])
         walls = self.solids.bodies
         turned = np.einsum("nij,nj->ni", self.movable.inverse_inertia(), impulse[:, 3:])

@@ -12,13 +12,15 @@ from urst.core.fields.sampled import SampledField
 from urst.core.fields.solids import Solids, clear_of_solids
 from urst.core.gas import kernels
 from urst.core.gas.air import AIR_DENSITY, AIR_TEMPERATURE
-from urst.core.gas.pockets import balance_pockets
+from urst.core.gas.pockets import balance, pockets
 from urst.core.gas.settings import GasSettings
 from urst.core.gas.sources import Source
 from urst.errors import BadValue, SolverFailed
 
 #: cells the fastest air may cross in one step
 COURANT = 2.5
+#: bounds of the factor by which dust beside solids is put right in one step
+_MENDED = (0.5, 1.5)
 
 
 class GasSolver:
@@ -115,7 +117,7 @@ class GasSolver:
         flow, step = self.velocity, np.float32(h / self.cell)
         scalars = [self.density, self.heat] if self.heat.any() else [self.density]
         is_open = self.solids.is_open
-        is_clear = clear_of_solids(was_open, is_open) if self.settings.sharp else None
+        is_clear = clear_of_solids(was_open, is_open)
         before = float(self.density.sum(dtype=np.float64))
         origin, goal = self._traced(flow, step, advect.CENTRE, self.density)
         for number, field in enumerate(scalars):
@@ -126,6 +128,7 @@ class GasSolver:
                 out = _balanced(ahead, out)
             scalars[number] = out if self.settings.sharp else ahead
         self.density = scalars[0]
+        self._keep_mass(before - _outflow(self.density, flow, step), is_open & ~is_clear)
         self.drifted += (float(self.density.sum(dtype=np.float64)) - before) * self.cell**3
         if len(scalars) > 1:
             self.heat = scalars[1]
@@ -138,6 +141,14 @@ class GasSolver:
                     inward = flow[axis][tuple(side)] * (1 if end == 0 else -1) > 0
                     field[tuple(side)][inward] = 0.0
         self.velocity = [self._carried(u, flow, step, axis) for axis, u in enumerate(flow)]
+
+    def _keep_mass(self, wanted, beside):
+        """Put right beside solids what was made or lost there, where tracing keeps no account: cells that a body opens or
+        closes have no one place their dust came from."""
+        there = float(self.density[beside].sum(dtype=np.float64))
+        if there > 0.0:
+            made = float(self.density.sum(dtype=np.float64)) - wanted
+            self.density[beside] *= np.float32(np.clip(1.0 - made / there, *_MENDED))
 
     def _traced(self, flow, step, axis, like):
         """Where the samples of one place on the grid were `step` ago and, for the correction, will be."""
@@ -197,8 +208,9 @@ class GasSolver:
             solid_kernels.hold(u, weight, wall)
         rhs = np.empty(self.shape, np.float32)
         solid_kernels.divergence(*self.velocity, solids.solid, rhs)
-        terms = BodyTerms(solids, self.movable, AIR_DENSITY) if self.movable else None
-        balance_pockets(solids.is_open, rhs, terms.giving() if terms is not None else None)
+        pocket = pockets(solids.is_open)
+        balance(pocket, rhs)
+        terms = BodyTerms(solids, self.movable, AIR_DENSITY, pocket == 0) if self.movable else None
         solver = PressureSolver(solids.is_open)
         pressure, self.solution = solver.solve(rhs, tolerance=self.settings.tolerance, terms=terms)
         if not self.solution.converged:
@@ -293,6 +305,16 @@ class GasSolver:
         if "velocity_x" in frame:
             self.velocity = [frame[f"velocity_{a}"].astype(np.float32) for a in "xyz"]
         self.given = float(self.density.sum(dtype=np.float64)) * self.cell**3
+
+
+def _outflow(field, flow, step):
+    """What leaves through the open sides in a step, as a sum over cells: upwind, `step` in cells a unit of velocity."""
+    total = 0.0
+    for axis in range(3):
+        for end, sign in ((0, -1.0), (-1, 1.0)):
+            side = (slice(None),) * axis + (end,)
+            total += float((field[side] * np.maximum(sign * flow[axis][side], 0.0)).sum(dtype=np.float64)) * float(step)
+    return total
 
 
 def _balanced(ahead, corrected):

@@ -17,13 +17,14 @@ void main() { vec2 d = gl_PointCoord * 2.0 - 1.0; float r = dot(d, d); if (r > 1
   gl_FragColor = vec4(colour * light, 1.0); }`;
 
 // Corners of the box round the pieces a test picks.
-function extent({ skin, body, piece }, meta, picked) {
+function extent({ skin, centre, body, piece }, meta, picked) {
   const low = [1e9, 1e9, 1e9], high = [-1e9, -1e9, -1e9];
   for (let t = 0; t < body.length; t += 1) {
     if (!picked(meta.pieces[piece[body[t]]])) continue;
     for (let k = 0; k < 9; k += 1) {
-      low[k % 3] = Math.min(low[k % 3], skin[t * 9 + k]);
-      high[k % 3] = Math.max(high[k % 3], skin[t * 9 + k]);
+      const x = skin[t * 9 + k] + centre[3 * body[t] + k % 3];
+      low[k % 3] = Math.min(low[k % 3], x);
+      high[k % 3] = Math.max(high[k % 3], x);
     }
   }
   return low[0] > high[0] ? { low: [-1, -1, 0], high: [1, 1, 1] } : { low, high };
