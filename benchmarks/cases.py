@@ -4,9 +4,12 @@ import numpy as np
 import scipy.sparse.linalg as linalg
 
 from benchmarks.triad import timed
-from tests.bodies import GROUND, fragments_of, solver
-from tests.test_gas import matrix, weights, with_boxes
-from urst.core.bodies.patches import find_patches
+from tests.bodies import GROUND, advance, fragments_of, solver
+from tests.test_coupling import together
+from tests.test_gas import Blow
+from tests.test_pressure import matrix, weights, with_boxes
+from urst.core.bodies.boundary import Boundary
+from urst.core.debris.kernels import Points
 from urst.core.debris.settings import DebrisSettings
 from urst.core.debris.solver import DebrisSolver
 from urst.core.fields import advect
@@ -18,15 +21,31 @@ from urst.core.gas.solver import GasSolver
 from urst.core.geometry import generators
 
 
+def tenth(n):
+    """A grid with a tenth of its cells in boxes."""
+    rng, cells, side = np.random.default_rng(0), np.ones((n, n, n), bool), max(1, n // 10)
+    while cells.mean() > 0.9:
+        i, j, k = rng.integers(0, n - side, 3)
+        cells[i : i + side, j : j + side, k : k + side] = False
+    return cells
+
+
 def fields():
     """Pressure and advection."""
     for n in (64, 128):
-        cells = with_boxes(n)
+        cells = tenth(n)
         rhs = np.random.default_rng(0).standard_normal((n, n, n)).astype(np.float32)
         for tolerance in (1e-4, 1e-6):
             rounds = PressureSolver(cells).solve(rhs, tolerance=tolerance)[1].iterations
             seconds = timed(lambda c=cells, r=rhs, t=tolerance: PressureSolver(c).solve(r, tolerance=t))
             yield f"pressure {n}^3 to {tolerance:g}, {rounds} rounds, set-up included", n**3, seconds
+    n = 128
+    rng = np.random.default_rng(0)
+    shares = [w * rng.uniform(0.3, 1.0, w.shape).astype(np.float32) for w in weights(with_boxes(n))]
+    rhs = rng.standard_normal((n, n, n)).astype(np.float32)
+    rounds = PressureSolver.cut(*shares).solve(rhs)[1].iterations
+    seconds = timed(lambda: PressureSolver.cut(*shares).solve(rhs))
+    yield f"pressure {n}^3 to 0.0001 with cut faces, {rounds} rounds, set-up included", n**3, seconds
     n = 48
     faces = weights(with_boxes(n))
     rhs = np.random.default_rng(0).standard_normal(n**3)
@@ -51,7 +70,7 @@ def fields():
     def sharp():
         plain()
         advect.trace(u, v, w, -step, advect.CENTRE, *goal)
-        advect.correct(field, ahead[0], *origin, *goal, out[0])
+        advect.correct(field, ahead[0], advect.Places(*origin), advect.Places(*goal), out[0])
 
     yield f"semi-Lagrangian scalar {n}^3", n**3, timed(plain)
     yield f"MacCormack scalar {n}^3", n**3, timed(sharp)
@@ -92,37 +111,27 @@ def debris():
     """Points among moving chunks."""
     meshes = [GROUND, *(generators.box_between((0.5 * k, 0, 0), (0.5 * k + 0.4, 0.4, 0.4)) for k in range(100))]
     fragments = fragments_of(meshes)
-    s = DebrisSolver(fragments, find_patches(fragments, 1e-3), np.zeros(0, np.int64), DebrisSettings())
+    boundary = Boundary(fragments)
+    s = DebrisSolver(DebrisSettings(), boundaries=[boundary])
     n, rng = 100_000, np.random.default_rng(0)
-    s.position, s.velocity = rng.uniform((0, -1, 0), (50, 1, 1), (n, 3)), rng.standard_normal((n, 3))
-    s.size, s.age, s.kind = np.full(n, 0.01), np.zeros(n), np.zeros(n, np.uint8)
-    m = len(fragments)
-    pose = {
-        "position": fragments.centre.astype(np.float32), "orientation": np.tile([1.0, 0, 0, 0], (m, 1)).astype(np.float32),
-        "velocity": np.zeros((m, 3), np.float32), "spin": np.zeros((m, 3), np.float32), "bond_alive": np.zeros(0, np.uint8),
-    }  # fmt: skip
-    yield (
-        "debris: a frame of 100,000 chips among 100 chunks, 4 substeps",
-        n,
-        timed(lambda: s.step(pose, pose, 1 / 24), 5),
-    )
+    s.points = Points(
+        rng.uniform((0, -1, 0), (50, 1, 1), (n, 3)), rng.standard_normal((n, 3)), np.full(n, 0.01), np.zeros(n),
+        np.zeros(n, np.uint8), np.zeros(n, np.uint8),
+    )  # fmt: skip
+    yield "debris: a frame of 100,000 chips among 100 chunks, 4 substeps", n, timed(lambda: advance(s, 1 / 24), 5)
 
 
 def gas():
-    """A frame of dust with a source."""
+    """A frame of dust with a source, and of one whose chunks act on it and it on them."""
     for sharp in (False, True):
-        s = GasSolver(GasSettings(cell_size=1 / 64, low=(0, 0, 0), high=(1, 1, 1), sharp=sharp, most_substeps=1))
-        points = {
-            "position": np.full((1, 3), 0.5),
-            "velocity": np.array([[1.0, 0, 0.5]]),
-            "mass": np.array([0.01]),
-            "radius": 0.1,
-        }
-        yield (
-            f"gas: a step of 64^3, {'second-order' if sharp else 'plain'} advection",
-            64**3,
-            timed(lambda s=s, p=points: s.step(1 / 24, None, p), 5),
-        )
+        settings = GasSettings(cell_size=1 / 64, low=(0, 0, 0), high=(1, 1, 1), sharp=sharp, most_substeps=1)
+        s = GasSolver(settings, sources=[Blow((0.5, 0.5, 0.5), (1.0, 0, 0.5), 0.01, 0.1)])
+        label = f"gas: a step of 64^3, {'second-order' if sharp else 'plain'} advection"
+        yield label, 64**3, timed(lambda s=s: s.step(1 / 24), 5)
+    rng = np.random.default_rng(0)
+    boxes = [generators.box_between(at, at + 0.25) for at in rng.uniform(0.5, 3.2, (100, 3))]
+    _, _, group = together(boxes, 4.0, 1 / 16, density=2000.0)
+    yield "gas: a step of 64^3 with 100 chunks, coupled", 64**3, timed(lambda: group.advance(0.0, 1 / 24), 5)
 
 
 CASES = {"fields": fields, "rigid": rigid, "fracture": fracture, "debris": debris, "gas": gas}

@@ -8,7 +8,7 @@ from selenium.webdriver.common.by import By
 
 from tests.live import Live, wait_for
 from tests.test_browser import browser
-from urst.demo import granary
+from urst.demo import granary, smoke, sparks
 
 OUT = Path(__file__).parent / "screenshots"
 
@@ -67,6 +67,31 @@ def main() -> int:
             wait_for(lambda: page.find_elements(By.CSS_SELECTOR, ".band"), "the strata", 60)
             page.find_element(By.CSS_SELECTOR, "#set").click()
             picture("set")
+            for name, value in (("Quay", None), ("Counterweight", "60")):
+                live.client.post(f"/shots/{shot_id}/taking-part", data={"of": name}).raise_for_status()
+                if value:
+                    row = {"path": "taking_part.1.until", "value": value}
+                    live.client.post(f"/shots/{shot_id}/whole/0", data=row).raise_for_status()
+            page.get(bench)
+            wait_for(lambda: page.find_elements(By.CSS_SELECTOR, ".band"), "the strata", 60)
+            page.find_element(By.CSS_SELECTOR, "#set").click()
+            wait_for(lambda: page.find_elements(By.CSS_SELECTOR, "#taking-part"), "the panel")
+            page.execute_script("document.querySelector('#taking-part').scrollIntoView()")
+            picture("taking-part")
+            for _ in range(3):
+                live.client.post(f"/shots/{shot_id}/history/undo").raise_for_status()
+            for name, shot, frame, layer in (
+                ("smoke", smoke.shot(), 50, "smoke"), ("sparks", sparks.shot(), 34, "sparks"),
+                ("coupled", granary.coupled(end=40), 30, "fall"),
+            ):  # fmt: skip
+                other = live.add(shot)
+                live.bake(other, shot.layers[0].id, 600)
+                bench = f"{live.base}/shots/{other}"
+                at(frame, layer)
+                if name == "coupled":
+                    page.execute_script("document.querySelector('.questions').scrollTop = 9999")
+                picture(name)
+            bench = f"{live.base}/shots/{shot_id}"
             live.client.post(f"/shots/{shot_id}/handover", data={"what": ["csv", "gltf", "usd"]}).raise_for_status()
             wait_for(lambda: not live.state(shot_id)["runs"], "the hand-over", 300)
             for name, address in (

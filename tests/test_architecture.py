@@ -34,9 +34,9 @@ ALLOWED = {
     "cli": {"bake", "db", "demo", "formats", "handover", "jobs", "shot", "store", "web"},
 }
 #: within the core: geometry, bodies and fields carry the solvers, none of which knows another; only coupling knows two
-BASE = {"jit", "geometry", "bodies", "fields"}
+BASE = {"jit", "air", "geometry", "bodies", "fields"}
 CORE_ALLOWED = {
-    "jit": set(), "geometry": {"jit"}, "bodies": {"jit", "geometry"}, "fields": {"jit", "geometry", "bodies"},
+    "jit": set(), "air": set(), "geometry": {"jit"}, "bodies": {"jit", "geometry"}, "fields": {"jit", "geometry", "bodies"},
     "fracture": BASE, "rigid": BASE, "debris": BASE, "gas": BASE, "coupling": BASE | {"rigid", "debris", "gas"},
     "preview": {"jit", "geometry"}, "checks": {"geometry"},
 }  # fmt: skip
@@ -177,6 +177,27 @@ class Kinds(unittest.TestCase):
         )
         done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
         self.assertEqual(done.stdout.strip(), "workqueue")
+
+
+class Docstrings(unittest.TestCase):
+    def test_public_functions_of_the_core_say_what_they_take_and_raise(self):
+        missing = []
+        for path in (SOURCE / "core").rglob("*.py"):
+            tree = ast.parse(path.read_text())
+            compiled = {"serial", "parallel", "inline"}
+            for owner in [tree, *(n for n in ast.walk(tree) if isinstance(n, ast.ClassDef) and n.name[0] != "_")]:
+                for node in owner.body:
+                    if not isinstance(node, ast.FunctionDef) or node.name[0] == "_":
+                        continue
+                    if any(isinstance(d, ast.Name) and d.id in compiled for d in node.decorator_list):
+                        continue
+                    text = ast.get_docstring(node) or ""
+                    names = {a.arg for a in (*node.args.args, *node.args.kwonlyargs)} - {"self", "cls"}
+                    if len(names) > 1 and "Parameters\n" not in text and "see `" not in text:
+                        missing.append(f"{path.name}: {node.name} has no Parameters")
+                    if any(isinstance(n, ast.Raise) for n in ast.walk(node)) and "Raises\n" not in text:
+                        missing.append(f"{path.name}: {node.name} has no Raises")
+        self.assertEqual(missing, [])
 
 
 class Style(unittest.TestCase):

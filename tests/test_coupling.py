@@ -5,6 +5,7 @@ import unittest
 import numpy as np
 
 from tests.bodies import fragments_of, solver
+from urst.core.air import AIR_DENSITY
 from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.parting import Parting
 from urst.core.bodies.patches import find_patches
@@ -15,7 +16,6 @@ from urst.core.debris.kernels import Points
 from urst.core.debris.settings import DebrisSettings
 from urst.core.debris.solver import DebrisSolver
 from urst.core.fields.sampled import SampledField
-from urst.core.gas.air import AIR_DENSITY
 from urst.core.gas.settings import GasSettings
 from urst.core.gas.solver import GasSolver
 from urst.core.geometry import generators

@@ -9,7 +9,7 @@ from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.parting import Parting
 from urst.core.bodies.patches import find_patches
 from urst.core.debris import kernels
-from urst.core.debris.settings import DebrisSettings
+from urst.core.debris.settings import CHIP, PUFF, DebrisSettings
 from urst.core.debris.solver import DebrisSolver
 from urst.core.debris.sources import PointSource
 from urst.core.geometry import generators
@@ -99,7 +99,7 @@ class Birth(unittest.TestCase):
                 advance(s, DT)
             made.append(s.points)
             self.assertEqual(s.born, 20)
-            self.assertAlmostEqual(float((s.points.kind == kernels.PUFF).mean()), 0.25, delta=0.2)
+            self.assertAlmostEqual(float((s.points.kind == PUFF).mean()), 0.25, delta=0.2)
         # the k-th is born k / rate after the window opens, whatever the steps
         np.testing.assert_allclose(np.sort(made[0].age), np.sort(made[1].age), atol=1e-9)
         np.testing.assert_allclose(np.diff(np.sort(made[0].age)), 1 / 240, atol=1e-9)
@@ -132,8 +132,8 @@ class Flight(unittest.TestCase):
 
     def test_puffs_die_and_chips_stay(self):
         s = part(DebrisSettings(chips=50, dust=50, puff_life=0.1), 40)
-        self.assertEqual(int((s.points.kind == kernels.PUFF).sum()), 0)
-        self.assertGreater(int((s.points.kind == kernels.CHIP).sum()), 45)
+        self.assertEqual(int((s.points.kind == PUFF).sum()), 0)
+        self.assertGreater(int((s.points.kind == CHIP).sum()), 45)
 
 
 class Contact(unittest.TestCase):

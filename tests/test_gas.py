@@ -39,7 +39,7 @@ class Advection(unittest.TestCase):
             advect.gather(field, *origin, ahead)
             if sharp:
                 advect.trace(u, v, w, -dt, advect.CENTRE, *goal)
-                advect.correct(field, ahead, *origin, *goal, out)
+                advect.correct(field, ahead, advect.Places(*origin), advect.Places(*goal), out)
                 ahead = out
             field = ahead
         return float(np.abs(field - start).mean()), float(field.max())

@@ -97,11 +97,15 @@ class StoreTests(unittest.TestCase):
         writer = threading.Thread(target=write)
         writer.start()
         try:
-            for _ in range(300):
-                self.store.usage(KEY)
+            seen = [self.store.usage(KEY) for _ in range(300)]
         finally:
             stop.set()
             writer.join()
+        # two checkpoints, and one more while it is written
+        one = self.store.usage(KEY).bytes / 2
+        self.assertEqual({u.frames for u in seen}, {0})
+        self.assertLessEqual(max(u.bytes for u in seen), 3.5 * one)
+        self.assertGreater(max(u.bytes for u in seen), 0)
 
     def test_paths_do_not_leave_the_store(self):
         for key in ("../../etc", "AB" * 20, "", "ab/../" + "a" * 34):

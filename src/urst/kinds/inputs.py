@@ -8,12 +8,12 @@ from typing import Any
 
 import numpy as np
 
+from urst.core.air import AIR_DENSITY
 from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.fragments import Fragments
 from urst.core.bodies.parting import Parting
 from urst.core.bodies.patches import Patches
 from urst.core.fields.sampled import SampledField
-from urst.core.gas.air import AIR_DENSITY
 from urst.core.gas.sources import Puffs
 from urst.errors import BadValue, CacheDamaged
 from urst.kinds.working import Begun, Feed

@@ -5,14 +5,12 @@ from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field, model_validator
 
+from urst.core.fracture.settings import MOST_PARTS
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import Mesh, mass_properties, open_edges
 from urst.errors import BadMesh
 from urst.scene import mesh_codec
 from urst.scene.part import Metres, Part
-
-#: bricks a wall may have, fragments a break may aim for
-MOST_PARTS = 20_000
 
 
 class Box(Part):

@@ -55,6 +55,11 @@ class Boundary:
         """Return the bodies where they are at a time [s], their bounds widened by `margin` [m].
 
         Bodies that are not present have empty bounds, so nothing meets them.
+
+        Parameters
+        ----------
+        time : float [s]
+        margin : float [m]
         """
         position, rotation = self.motion.pose(self.share(time))
         found = placed(self.fragments.hulls, position, rotation, self.motion.velocity, self.motion.spin, margin)

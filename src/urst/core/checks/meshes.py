@@ -76,6 +76,12 @@ def self_crossings(mesh: Mesh, most: int = 1000) -> np.ndarray:
 
     Two triangles cross when an edge of one passes through the inside of the other (Moeller & Trumbore 1997);
     triangles that share a point are left out.
+
+    Parameters
+    ----------
+    mesh : Mesh
+    most : int
+        Looking ends at about so many pairs.
     """
     corners = mesh.vertices[mesh.triangles]
     centre = corners.mean(axis=1)

@@ -9,6 +9,11 @@ def overlap(a: Polyhedron, b: Polyhedron) -> tuple[float, np.ndarray]:
     """Least distance that parts two convex solids, 0 if they do not overlap, and the way to move `b`.
 
     Separating axes over faces and edge pairs (Gottschalk, Lin & Manocha 1996).
+
+    Parameters
+    ----------
+    a, b : Polyhedron
+        In the same coordinates [m].
     """
     crossed = np.cross(_directions(a)[:, None], _directions(b)[None]).reshape(-1, 3)
     axes = np.concatenate([a.normals, b.normals, crossed])

@@ -4,10 +4,11 @@ from collections.abc import Callable
 
 import numpy as np
 
-from urst.core.debris.kernels import CHIP, HANG
+from urst.core.air import AIR_DENSITY, AIR_VISCOSITY
+from urst.core.debris.kernels import HANG
+from urst.core.debris.settings import CHIP
 from urst.core.debris.solver import DebrisSolver
 from urst.core.fields.sampled import SampledField
-from urst.core.gas.air import AIR_DENSITY, AIR_VISCOSITY
 from urst.core.geometry.convex import Hulls
 from urst.core.rigid.solver import RigidSolver
 

@@ -3,7 +3,7 @@
 from typing import Any
 
 from urst.core.coupling.baked import Dragged
-from urst.core.debris.kernels import PUFF
+from urst.core.debris.settings import PUFF
 from urst.core.debris.solver import DebrisSolver
 from urst.core.rigid.solver import RigidSolver
 
@@ -20,7 +20,14 @@ class Feeding:
         return self.solver.poses() if self.readers and isinstance(self.solver, RigidSolver) else None
 
     def passed(self, before: Any, start: float, dt: float) -> None:
-        """Tell the readers how it moved from `start` for `dt` seconds."""
+        """Tell the readers how it moved from `start` for `dt` seconds.
+
+        Parameters
+        ----------
+        before
+            What `before` returned.
+        start, dt : float [s]
+        """
         if isinstance(self.solver, RigidSolver):
             after = self.solver.poses() if self.readers else None
             for reader in self.readers:

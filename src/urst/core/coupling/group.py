@@ -43,7 +43,12 @@ class Group:
         self.steps = {m.name: 0 for m in members}
 
     def advance(self, time: float, dt: float) -> None:
-        """Advance all from `time` by `dt` seconds."""
+        """Advance all from `time` by `dt` seconds.
+
+        Parameters
+        ----------
+        time, dt : float [s]
+        """
         rounds = min(self._count(m.solver, dt) for m in self.members)
         h = dt / rounds
         self.steps = {m.name: 0 for m in self.members}

@@ -5,12 +5,12 @@ from typing import NamedTuple
 import numpy as np
 from numba import prange
 
+from urst.core.air import AIR_DENSITY, AIR_VISCOSITY
+from urst.core.debris.settings import CHIP
 from urst.core.jit import inline, parallel, serial
 
-CHIP, PUFF = 0, 1
 #: how fast a puff takes on the speed of the air about it [1/s]
 HANG = 3.0
-AIR_DENSITY, AIR_VISCOSITY = 1.2, 1.8e-5
 
 
 class Points(NamedTuple):

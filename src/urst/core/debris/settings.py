@@ -2,6 +2,9 @@
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+#: kinds of points, as frames hold them
+CHIP, PUFF = 0, 1
+
 
 class DebrisSettings(BaseModel):
     """How much is born where fragments part, and how it flies."""

@@ -9,7 +9,7 @@ from urst.core.bodies.parting import Parting
 from urst.core.bodies.placing import Placed, obstacles
 from urst.core.debris import kernels
 from urst.core.debris.kernels import Bins, Faces, Points, Rule
-from urst.core.debris.settings import DebrisSettings
+from urst.core.debris.settings import CHIP, PUFF, DebrisSettings
 from urst.core.debris.sources import PointSource
 from urst.errors import SolverFailed
 
@@ -111,7 +111,7 @@ class DebrisSolver:
         points, s = self.points, self.settings
         points.age[:] += dt
         # a puff stays for the step in which it is spent, so that the rest of its dust is given
-        life = np.where(points.kind == kernels.PUFF, s.puff_life + self.step_dt * s.substeps, s.life)
+        life = np.where(points.kind == PUFF, s.puff_life + self.step_dt * s.substeps, s.life)
         keep = points.age <= life
         if not keep.all():
             self.points = Points(*(a[keep] for a in points))
@@ -162,7 +162,7 @@ class DebrisSolver:
 
     def mass(self) -> np.ndarray:
         """Return the mass of each point (n,) [kg]; a puff's is that of the dust it gives to the air, so none here."""
-        chip = self.points.kind == kernels.CHIP
+        chip = self.points.kind == CHIP
         return np.where(chip, self.settings.density * np.pi / 6.0 * self.points.size**3, 0.0)
 
     def frame(self) -> dict[str, np.ndarray]:
@@ -186,8 +186,8 @@ class DebrisSolver:
                 h = bodies.hulls
                 kernels.buried(p.position, h.planes, h.face_start, self._bins(bodies), depth)
         return {
-            "chips": float((p.kind == kernels.CHIP).sum()),
-            "puffs": float(((p.kind == kernels.PUFF) & (p.age <= self.settings.puff_life)).sum()),
+            "chips": float((p.kind == CHIP).sum()),
+            "puffs": float(((p.kind == PUFF) & (p.age <= self.settings.puff_life)).sum()),
             "born": float(self.born),
             "top_speed": float(speed.max()) if len(speed) else 0.0,
             "deepest_overlap": float(depth.max()) if len(depth) else 0.0,

@@ -6,8 +6,8 @@ import numpy as np
 
 from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.sampling import Where, sample
-from urst.core.debris.kernels import CHIP, PUFF, Points
-from urst.core.debris.settings import DebrisSettings
+from urst.core.debris.kernels import Points
+from urst.core.debris.settings import CHIP, PUFF, DebrisSettings
 
 #: places drawn at a time
 _POOL = 4096
@@ -37,7 +37,14 @@ class PointSource:
     seed: int = 1
 
     def between(self, time: float, dt: float, settings: DebrisSettings) -> Points:
-        """Return the points born from `time` for `dt` seconds, where they are at the end of it."""
+        """Return the points born from `time` for `dt` seconds, where they are at the end of it.
+
+        Parameters
+        ----------
+        time, dt : float [s]
+        settings : DebrisSettings
+            Sizes of chips.
+        """
         first, last = (self._count(t) for t in (time, time + dt))
         parts = [
             self._born(k, min(last, (k // _POOL + 1) * _POOL), time + dt, settings) for k in self._cuts(first, last)

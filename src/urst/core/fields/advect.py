@@ -17,6 +17,14 @@ CENTRE = -1
 STILL = np.float32(1e-3)
 
 
+class Places(NamedTuple):
+    """Index coordinates of each sample somewhere else, float32."""
+
+    x: np.ndarray
+    y: np.ndarray
+    z: np.ndarray
+
+
 class Flow(NamedTuple):
     """Velocities on the faces, float32."""
 
@@ -159,12 +167,14 @@ def _limited(f, ahead, back, i, j, k, x, y, z):
 
 
 @parallel
-def correct(f, ahead, from_x, from_y, from_z, to_x, to_y, to_z, out):
+def correct(f, ahead, origin, goal, out):
     """MacCormack correction: out = ahead + (f - back) / 2, within the values it came from (Selle et al. 2008).
 
-    `ahead` is the semi-Lagrangian step of f; `to` is where each sample will be, so that `back` is `ahead` from there.
+    `ahead` is the semi-Lagrangian step of f; `origin` (`Places`) is where each sample was, `goal` where it will be, so that
+    `back` is `ahead` from there.
     """
     nx, ny, nz = f.shape
+    from_x, from_y, from_z, to_x, to_y, to_z = origin.x, origin.y, origin.z, goal.x, goal.y, goal.z
     for i in prange(nx):
         for j in range(ny):
             for k in range(nz):
@@ -210,12 +220,13 @@ def gather_open(f, was_open, is_open, from_x, from_y, from_z, out):
 
 
 @parallel
-def correct_open(f, ahead, is_clear, from_x, from_y, from_z, to_x, to_y, to_z, out):
+def correct_open(f, ahead, is_clear, origin, goal, out):
     """MacCormack correction of the same, where both ends of the way lie clear of solids; elsewhere the plain step stands.
 
     Beside a solid that moves, the two ways do not mirror each other, and the correction would make dust from nothing.
     """
     nx, ny, nz = f.shape
+    from_x, from_y, from_z, to_x, to_y, to_z = origin.x, origin.y, origin.z, goal.x, goal.y, goal.z
     whole = np.float32(0.9999)
     for i in prange(nx):
         for j in range(ny):

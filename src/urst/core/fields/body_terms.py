@@ -20,7 +20,12 @@ class Movable(Protocol):
         """Return the inverse inertia of each body in world axes (n, 3, 3) [1/(kg m2)], 0 where it does not move."""
 
     def take(self, impulse: np.ndarray, twist: np.ndarray) -> None:
-        """Take impulses (n, 3) [N s] through the centres and angular impulses (n, 3) [N m s]."""
+        """Take impulses (n, 3) [N s] through the centres and angular impulses (n, 3) [N m s].
+
+        Parameters
+        ----------
+        impulse, twist : (n, 3) float [N s], [N m s]
+        """
 
 
 class BodyTerms:
@@ -71,7 +76,13 @@ class BodyTerms:
         self.adjoint = self.scaled.T.tocsr()
 
     def apply(self, p: np.ndarray, out: np.ndarray) -> float:
-        """Add the term's product with a packed field to `out`; return its share of p . out."""
+        """Add the term's product with a packed field to `out`; return its share of p . out.
+
+        Parameters
+        ----------
+        p : packed field, float32
+        out : the same, changed in place
+        """
         pushed = self.scaled @ p.ravel()
         out.ravel()[:] += self.adjoint @ pushed
         return float(pushed.astype(float) @ pushed.astype(float))

@@ -76,7 +76,13 @@ def packed_size(shape: tuple[int, int, int]) -> int:
 
 
 def packed_index(cells: np.ndarray, shape: tuple[int, int, int]) -> np.ndarray:
-    """Return where cells (m, 3) lie in a packed field that is laid out flat, (m,) int64."""
+    """Return where cells lie in a packed field that is laid out flat, (m,) int64.
+
+    Parameters
+    ----------
+    cells : (m, 3) int64
+    shape : (nx, ny, nz)
+    """
     _, ny, nz = shape
     i, j, k = cells.T
     return (

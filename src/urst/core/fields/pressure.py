@@ -32,7 +32,13 @@ class Term(Protocol):
     """What something adds to the matrix, such as bodies that give way; symmetric and not negative."""
 
     def apply(self, p: np.ndarray, out: np.ndarray) -> float:
-        """Add the term's product with a packed field to `out`; return its share of p . out."""
+        """Add the term's product with a packed field to `out`; return its share of p . out.
+
+        Parameters
+        ----------
+        p : packed field, float32
+        out : the same, changed in place
+        """
 
 
 class _Level:

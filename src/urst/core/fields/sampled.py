@@ -63,6 +63,12 @@ class SampledField:
         """Put impulses (n, 3) [N s] into the field at points; return the momentum it took, (3,) [N s], as measured on it.
 
         What single precision has swallowed is put in with the next deposit, so nothing is lost for long.
+
+        Parameters
+        ----------
+        points : (n, 3) float [m]
+        reach : (n,) float [cells]
+        impulse : (n, 3) float [N s]
         """
         points, mass = np.ascontiguousarray(points, float), self.density * self.cell**3
         whole = impulse.sum(axis=0) + self.owed
@@ -91,6 +97,12 @@ class SampledField:
 
         Each point pulls with `rate` (n,) [kg], the impulse for a velocity difference of 1 m/s. Returns (n, 3), the sampled
         sum of what all deposit over the field's own mass.
+
+        Parameters
+        ----------
+        points : (n, 3) float [m]
+        reach : (n,) float [cells]
+        rate : (n,) float [kg]
         """
         points, mass = np.ascontiguousarray(points, float), self.density * self.cell**3
         total, unused = np.zeros((len(points), 3)), np.zeros((len(points), 3))

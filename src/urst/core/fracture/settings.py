@@ -6,6 +6,9 @@ from pydantic import BaseModel, ConfigDict, Field
 
 Point = Annotated[tuple[float, float, float], Field(description="x, y, z in metres")]
 
+#: parts a body may have, and fragments a break may aim for
+MOST_PARTS = 20_000
+
 
 class FractureSettings(BaseModel):
     """Where the cracks run."""
@@ -15,7 +18,7 @@ class FractureSettings(BaseModel):
     pattern: Literal["even", "clustered"] = Field(
         "even", description="Sites spread evenly through the volume, or gathered round the focus"
     )
-    count: int = Field(60, ge=1, le=20_000, description="Fragments to aim for in all")
+    count: int = Field(60, ge=1, le=MOST_PARTS, description="Fragments to aim for in all")
     focus: Point = Field((0.0, 0.0, 0.0), description="Where clustered cracks gather")
     focus_radius: float = Field(1.0, gt=0, le=10_000, description="How far from the focus they gather [m]")
     seed: int = Field(1, ge=0, le=2**31 - 1, description="Another number, another set of cracks")

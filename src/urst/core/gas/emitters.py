@@ -50,7 +50,12 @@ class DustSource:
         return float(np.abs(motion.velocity + self.velocity).max())
 
     def between(self, time: float, dt: float) -> Births | None:
-        """Return what is given off from `time` for `dt` seconds."""
+        """Return what is given off from `time` for `dt` seconds.
+
+        Parameters
+        ----------
+        time, dt : float [s]
+        """
         share = min(time + dt, self.closes) - max(time, self.opens)
         if share <= 0.0:
             return None

@@ -4,6 +4,7 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
+from urst.core.air import AIR_DENSITY, AIR_TEMPERATURE
 from urst.core.bodies.boundary import Boundary
 from urst.core.fields import advect, solid_kernels
 from urst.core.fields.body_terms import BodyTerms, Movable
@@ -11,7 +12,6 @@ from urst.core.fields.pressure import PressureSolver, Solution
 from urst.core.fields.sampled import SampledField
 from urst.core.fields.solids import Solids, clear_of_solids
 from urst.core.gas import kernels
-from urst.core.gas.air import AIR_DENSITY, AIR_TEMPERATURE
 from urst.core.gas.pockets import balance, pockets
 from urst.core.gas.settings import GasSettings
 from urst.core.gas.sources import Source
@@ -124,7 +124,7 @@ class GasSolver:
             ahead, out = np.empty_like(field), np.empty_like(field)
             advect.gather_open(field, was_open, is_open, *origin, ahead)
             if self.settings.sharp:
-                advect.correct_open(field, ahead, is_clear, *origin, *goal, out)
+                advect.correct_open(field, ahead, is_clear, origin, goal, out)
                 out = _balanced(ahead, out)
             scalars[number] = out if self.settings.sharp else ahead
         self.density = scalars[0]
@@ -152,7 +152,7 @@ class GasSolver:
 
     def _traced(self, flow, step, axis, like):
         """Where the samples of one place on the grid were `step` ago and, for the correction, will be."""
-        origin, goal = ([np.empty_like(like) for _ in range(3)] for _ in range(2))
+        origin, goal = (advect.Places(*(np.empty_like(like) for _ in range(3))) for _ in range(2))
         if self.settings.sharp:
             advect.trace_both(advect.Flow(*flow), step, axis, *origin, *goal)
         else:
@@ -166,7 +166,7 @@ class GasSolver:
         advect.gather(u, *origin, ahead)
         if not self.settings.sharp:
             return ahead
-        advect.correct(u, ahead, *origin, *goal, out)
+        advect.correct(u, ahead, origin, goal, out)
         return out
 
     def _source(self, births):

@@ -27,7 +27,12 @@ class Source(Protocol):
         """Return how fast the fastest of what it gives off moves now [m/s]."""
 
     def between(self, time: float, dt: float) -> Births | None:
-        """Return what is given off from `time` for `dt` seconds."""
+        """Return what is given off from `time` for `dt` seconds.
+
+        Parameters
+        ----------
+        time, dt : float [s]
+        """
 
 
 class Puffs:
@@ -44,14 +49,23 @@ class Puffs:
         self.age, self.end = np.zeros(0), 0.0
 
     def take(self, position: np.ndarray, velocity: np.ndarray, age: np.ndarray, end: float) -> None:
-        """Set the puffs as they are at the time `end` [s]."""
+        """Set the puffs as they are at the time `end` [s].
+
+        Parameters
+        ----------
+        position, velocity : (n, 3) float [m], [m/s]
+        age : (n,) float [s]
+        end : float [s]
+        """
         self.position, self.velocity, self.age = position.astype(float), velocity.astype(float), age.astype(float)
         self.end = end
 
     def speed(self) -> float:
+        """Return how fast the fastest puff moves now [m/s]."""
         return float(np.abs(self.velocity).max()) if len(self.velocity) else 0.0
 
     def between(self, time: float, dt: float) -> Births | None:
+        """Return what is given off within a step; see `Source.between`."""
         early, late = max(0.0, self.end - time), max(0.0, self.end - time - dt)
         # the part of the step in which each puff has been born and is not spent
         begun = np.minimum(early, self.age)

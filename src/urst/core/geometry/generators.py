@@ -17,7 +17,12 @@ _BOX_TRIANGLES = np.array(
 
 
 def box_between(low, high) -> Mesh:
-    """Axis-aligned box from corner `low` to corner `high`, each (3,) [m]."""
+    """Axis-aligned box from corner `low` to corner `high`, each (3,) [m].
+
+    Parameters
+    ----------
+    low, high : (3,) float [m]
+    """
     (x0, y0, z0), (x1, y1, z1) = low, high
     corners = [(x0, y0, z0), (x1, y0, z0), (x1, y1, z0), (x0, y1, z0)]
     corners += [(x0, y0, z1), (x1, y0, z1), (x1, y1, z1), (x0, y1, z1)]
@@ -25,7 +30,12 @@ def box_between(low, high) -> Mesh:
 
 
 def box(width: float, depth: float, height: float) -> list[Mesh]:
-    """A box: extents along x, y and z [m]."""
+    """A box: extents along x, y and z [m].
+
+    Parameters
+    ----------
+    width, depth, height : float [m]
+    """
     return [box_between((-width / 2, -depth / 2, 0.0), (width / 2, depth / 2, height))]
 
 
@@ -57,7 +67,14 @@ def brick_wall(width: float, depth: float, height: float, brick_length: float, c
 
 
 def prism(radius: float, height: float, sides: int) -> list[Mesh]:
-    """An upright regular prism with `sides` faces inscribed in a circle of `radius` [m]: a drum, a column."""
+    """An upright regular prism with `sides` faces inscribed in a circle of `radius` [m]: a drum, a column.
+
+    Parameters
+    ----------
+    radius, height : float [m]
+    sides : int
+        At least 3.
+    """
     angle = np.arange(sides) * 2 * np.pi / sides
     ring = np.stack([radius * np.cos(angle), radius * np.sin(angle)], axis=1)
     low = np.column_stack([ring, np.zeros(sides)])
@@ -72,7 +89,14 @@ def prism(radius: float, height: float, sides: int) -> list[Mesh]:
 
 
 def ball(radius: float, rings: int = 10) -> list[Mesh]:
-    """A faceted ball of `radius` [m] resting on z = 0, `rings` bands from pole to pole, twice as many sectors."""
+    """A faceted ball of `radius` [m] resting on z = 0, `rings` bands from pole to pole, twice as many sectors.
+
+    Parameters
+    ----------
+    radius : float [m]
+    rings : int
+        At least 3.
+    """
     sectors = 2 * rings
     polar = np.pi * np.arange(1, rings) / rings
     turn = 2 * np.pi * np.arange(sectors) / sectors

@@ -84,5 +84,12 @@ def open_edges(mesh: Mesh) -> np.ndarray:
 
 
 def transformed(mesh: Mesh, rotation: np.ndarray, translation: np.ndarray) -> Mesh:
-    """Return the mesh turned by a (3, 3) matrix and moved by (3,) [m]."""
+    """Return the mesh turned by a (3, 3) matrix and moved by (3,) [m].
+
+    Parameters
+    ----------
+    mesh : Mesh
+    rotation : (3, 3) float
+    translation : (3,) float [m]
+    """
     return Mesh(mesh.vertices @ np.asarray(rotation).T + translation, mesh.triangles)

@@ -7,6 +7,11 @@ def axes(eye, target) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Return right, down and forward, unit (3,) each, of a view from `eye` to `target`, z up.
 
     Straight up or down, where no side is up, x is to the right.
+
+    Parameters
+    ----------
+    eye, target : (3,) float [m]
+        In different places.
     """
     forward = np.asarray(target, float) - np.asarray(eye, float)
     forward /= np.linalg.norm(forward)

@@ -1,5 +1,7 @@
 """Kernels of the quick renderer: triangles, shadows, points and dust in one picture."""
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import prange
 
@@ -52,14 +54,53 @@ def rasterise(corners, frame, scale, perspective, depth, index):
                     index[j, i] = t
 
 
+class Skins(NamedTuple):
+    """Triangles as they are drawn."""
+
+    corners: np.ndarray  # (t, 3, 3) [m]
+    normals: np.ndarray  # (t, 3, 3) one a corner
+    crease: np.ndarray  # (t, 3) uint8, 1 where the edge facing that corner is drawn
+    jointed: np.ndarray  # (t,) uint8, 1 where it is drawn as mortar
+    colours: np.ndarray  # (t, 3) linear RGB
+
+
+class Sun(NamedTuple):
+    """Where the light comes from and what it reaches first."""
+
+    way: np.ndarray  # (3,) unit, towards it
+    frame: np.ndarray  # (4, 3) its view: place, right, down, forward
+    scale: float  # pixels a metre
+    shadow: np.ndarray  # (s, s) depth it reaches
+
+
+class Cloud(NamedTuple):
+    """Dust and the light in it."""
+
+    density: np.ndarray  # (nx, ny, nz) [kg/m3]
+    busy: np.ndarray  # blocks of 4^3 cells with dust in or beside them
+    from_sun: np.ndarray  # (nx, ny, nz) share of the sun's light left
+    from_sky: np.ndarray  # (nx, ny, nz) share of the sky's
+    origin: np.ndarray  # (3,) [m]
+    cell: float  # [m]
+    extinction: float  # [m2/kg]
+    albedo: np.ndarray  # (3,)
+
+
 @parallel
-def shade(depth, index, corners, normals, crease, jointed, colours, frame, scale, sun, sun_frame, sun_scale, shadow,
-          background, image):  # fmt: skip
+def shade(depth, index, skins, frame, scale, light, background, image):
     """Colour each pixel: sun with soft-edged shadow, sky from above, a little light from the ground. Linear RGB.
 
     corners, normals (t, 3, 3); crease (t, 3): edges, by the corner that faces them, that are drawn, as mortar where
     jointed (t,), else as worn.
     """
+    corners, normals, crease, jointed, colours = (
+        skins.corners,
+        skins.normals,
+        skins.crease,
+        skins.jointed,
+        skins.colours,
+    )
+    sun, sun_frame, sun_scale, shadow = light.way, light.frame, light.scale, light.shadow
     h, w = depth.shape
     size = shadow.shape[0]
     for j in prange(h):
@@ -178,13 +219,15 @@ def light_through(density, dimming, cell, sun, from_sun, from_sky):
 
 
 @parallel
-def veil(depth, frame, scale, density, busy, from_sun, from_sky, sun, origin, cell, extinction, albedo, image):
+def veil(depth, frame, scale, cloud, sun, image):
     """Lay the dust over the picture: march each pixel's ray to what stands there.
 
     Absorption by Beer and Lambert; the sun's light scattered once by the phase function of Henyey & Greenstein (1941)
     with g = 0.35, more often as a slowly fading even glow. What stands in the dust's shadow is dimmed.
     busy: for blocks of 4^3 cells, whether there is dust in one or beside it; rays leap over the rest.
     """
+    density, busy, from_sun, from_sky = cloud.density, cloud.busy, cloud.from_sun, cloud.from_sky
+    origin, cell, extinction, albedo = cloud.origin, cloud.cell, cloud.extinction, cloud.albedo
     h, w = depth.shape
     nx, ny, nz = density.shape
     for j in prange(h):

@@ -81,10 +81,11 @@ def render(
     kernels.rasterise(triangles, sun_frame, sun_scale, False, shadow, unused)
     image = np.empty((h, w, 3))
     background = linear("#a3a09b")
-    kernels.shade(
-        depth, index, triangles, np.ascontiguousarray(normals, float), crease, jointed,
-        np.ascontiguousarray(colours, float), frame, scale, sun, sun_frame, sun_scale, shadow, background, image,
-    )  # fmt: skip
+    skins = kernels.Skins(
+        triangles, np.ascontiguousarray(normals, float), crease, jointed, np.ascontiguousarray(colours, float)
+    )
+    light = kernels.Sun(sun, sun_frame, float(sun_scale), shadow)
+    kernels.shade(depth, index, skins, frame, scale, light, background, image)
     for position, size, colour in points:
         if len(position):
             kernels.splat(
@@ -97,8 +98,9 @@ def render(
             continue
         from_sun, from_sky = np.empty_like(density), np.empty_like(density)
         kernels.light_through(density, DIMMING * EXTINCTION, cell, sun, from_sun, from_sky)
-        kernels.veil(
-            near, frame, 0.5 * scale, density, _busy(density), from_sun, from_sky, sun, np.asarray(origin, float), float(cell),
-            EXTINCTION, np.asarray(albedo, float), image,
+        cloud = kernels.Cloud(
+            density, _busy(density), from_sun, from_sky, np.asarray(origin, float), float(cell), EXTINCTION,
+            np.asarray(albedo, float),
         )  # fmt: skip
+        kernels.veil(near, frame, 0.5 * scale, cloud, sun, image)
     return to_srgb(image)

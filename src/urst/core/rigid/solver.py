@@ -187,6 +187,12 @@ class RigidSolver:
 
         Velocities given at the start are held back until it is over. `pulse` is called between steps; what it raises
         ends the work.
+
+        Parameters
+        ----------
+        seconds : float [s]
+        pulse : callable
+            Called between steps; what it raises ends the work.
         """
         if seconds <= 0:
             return
@@ -381,6 +387,11 @@ class RigidSolver:
         """Take impulses from outside, through the centres (n, 3) [N s] and about them (n, 3) [N m s].
 
         A body asleep is woken by what would move it faster than rest allows, and holds against the rest.
+
+        Parameters
+        ----------
+        impulse : (n, 3) float [N s]
+        twist : (n, 3) float [N m s]
         """
         bodies = self.bodies
         asleep = self.free() & (bodies.awake == 0)

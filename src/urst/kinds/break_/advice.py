@@ -5,11 +5,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from urst.core.fracture.estimate import mean_size
-from urst.core.fracture.settings import FractureSettings
+from urst.core.fracture.settings import MOST_PARTS, FractureSettings
 from urst.scene.materials import MATERIALS
 from urst.scene.pieces import SetPiece
 from urst.scene.placing import bounds, fastest, placed
-from urst.scene.shapes import MOST_PARTS, volumes
+from urst.scene.shapes import volumes
 from urst.scene.world import World
 
 

@@ -1,6 +1,7 @@
 """Shed: debris and dust puffs."""
 
 from urst.core.checks.findings import Finding
+from urst.core.debris.settings import CHIP, PUFF
 from urst.kinds.gauge import Gauge, Quantity
 from urst.kinds.kind import Kind, piece_problem
 from urst.kinds.questions import (
@@ -17,9 +18,6 @@ from urst.kinds.questions import (
 from urst.kinds.shed.settings import ShedSettings
 from urst.scene import content
 from urst.scene.placing import stopping
-
-#: kinds of points as frames hold them; the solver's own
-_CHIP, _PUFF = 0, 1
 
 
 class Shed(Kind):
@@ -130,7 +128,7 @@ class Shed(Kind):
         )]  # fmt: skip
 
     def drawn(self, arrays):
-        chip = arrays["kind"] == _CHIP
+        chip = arrays["kind"] == CHIP
         return {n: arrays[n][chip] for n in ("position", "velocity", "size")} | {"puff": arrays["position"][~chip]}
 
     def matter(self, shot, layer):
@@ -144,4 +142,4 @@ class Shed(Kind):
         return shot.piece(names[0]) if names else None
 
     def is_puff(self, arrays):
-        return arrays["kind"] == _PUFF
+        return arrays["kind"] == PUFF
