@@ -172,6 +172,20 @@ class Groups(Folder):
         with self.assertRaisesRegex(BadValue, "keeps no velocity"):
             runner.bake(without, store)
 
+    def test_a_layer_in_a_group_may_follow_a_baked_gas_as_well(self):
+        def wind(d):
+            far = dict(d["layers"][3]) | {"id": "wind", "name": "Wind", "reads": [], "keeps": ["velocity"]}
+            far["settings"] = dict(far["settings"]) | {"cell_size": 1.0, "wind": [3.0, 0, 0]}
+            d["layers"].append(far)
+            d["layers"][1]["reads"] = ["break", "wind"]
+            d["layers"][2]["reads"] = ["fall", "wind"]
+            d["couplings"] = [{"first": "fall", "second": "billow"}, {"first": "billow", "second": "shed"}]
+
+        shot, store = with_data(tiny(), wind), Store(self.folder())
+        runner.bake(shot, store)
+        gauges = store.read_gauges(layer_keys(shot)["billow"])
+        self.assertLess(max(g["momentum_lost"] for g in gauges.values()), 1e-4)
+
 
 class Alone(Folder):
     """Layers that stand alone."""

@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from urst.core.coupling.baked import inner
 from urst.core.coupling.exchanges import exchange
 from urst.core.coupling.group import Group, Member
 from urst.kinds.inputs import Inputs, Pulse
@@ -43,7 +44,7 @@ class Work:
         self.pulse = pulse
 
     def _exchanges(self, moving) -> list[tuple[str, Any]]:
-        readers = {id(b.solver): b.readers for b in moving.values()}
+        readers = {id(inner(b.solver)): b.readers for b in moving.values()}
         found = []
         for c in self.shot.couplings:
             if c.first in moving and c.second in moving:

@@ -33,3 +33,8 @@ class Dragged:
             else:
                 self.drag.act(field, dt, on_points=strength, on_field=0.0)
         self.solver.step(dt)
+
+
+def inner(solver: Any) -> Any:
+    """Return the solver itself where baked gases drag it along."""
+    return solver.solver if isinstance(solver, Dragged) else solver

@@ -4,10 +4,12 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from urst.core.coupling.baked import inner
 from urst.core.coupling.drag import BodyDrag, PointDrag
 from urst.core.debris.solver import DebrisSolver
 from urst.core.gas.solver import GasSolver
 from urst.core.rigid.solver import RigidSolver
+from urst.errors import BadValue
 
 
 class Exchange(Protocol):
@@ -160,8 +162,16 @@ def exchange(first: Any, second: Any, readers: dict[int, list], forth: float, ba
         What others take of each solver, by its id.
     forth, back : float
         How strongly the first acts on the second, and the second on the first.
+
+    Raises
+    ------
+    BadValue
+        If nothing passes between two such solvers.
     """
-    make = EXCHANGES.get((type(first), type(second)))
-    if make:
-        return make(first, second, readers[id(first)], forth, back)
-    return EXCHANGES[type(second), type(first)](second, first, readers[id(second)], back, forth)
+    first, second = inner(first), inner(second)
+    for one, other, to, fro in ((first, second, forth, back), (second, first, back, forth)):
+        make = EXCHANGES.get((type(one), type(other)))
+        if make:
+            return make(one, other, readers[id(one)], to, fro)
+    names = " and ".join(type(s).__name__ for s in (first, second))
+    raise BadValue(f"{names} cannot act on each other: remove the coupling, or let one read the other.")

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from urst.core.coupling.baked import Dragged
+from urst.core.coupling.baked import inner
 from urst.core.debris.settings import PUFF
 from urst.core.debris.solver import DebrisSolver
 from urst.core.rigid.solver import RigidSolver
@@ -12,7 +12,7 @@ class Feeding:
     """One solver and its readers."""
 
     def __init__(self, solver: Any, readers: list):
-        self.solver = solver.solver if isinstance(solver, Dragged) else solver
+        self.solver = inner(solver)
         self.readers = readers
 
     def before(self) -> Any:

@@ -5,6 +5,7 @@ from typing import Any
 
 import numpy as np
 
+from urst.core.coupling.baked import inner
 from urst.core.coupling.exchanges import Exchange
 from urst.core.coupling.feeding import Feeding
 
@@ -58,7 +59,7 @@ class Group:
                 count = self._count(member.solver, h)
                 for _ in range(count):
                     for _, exchange in self.exchanges:
-                        if exchange.goes_with is member.solver:
+                        if exchange.goes_with is inner(member.solver):
                             exchange.act(h / count)
                     member.solver.step(h / count)
                 self.steps[member.name] += count
