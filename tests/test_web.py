@@ -13,9 +13,11 @@ from tests.live import Live, wait_for
 from tests.shots import falling_box, tiny
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import Mesh
+from urst.core.geometry.rotation import matrix
 from urst.db import shots
 from urst.db.engine import session
 from urst.db.tables import RevisionRow
+from urst.demo import sparks
 from urst.scene.shapes import Imported
 from urst.shot.document import dumps, loads, parse
 from urst.store.store import Store
@@ -246,6 +248,16 @@ class Web(unittest.TestCase):
         self.assertEqual(refused.status_code, 422)
         self.assertIn("bake this layer again", refused.json()["message"])
         self.assertEqual(self.live.state(shot_id)["layers"][0]["state"], "partial")
+
+    def test_driven_pieces_that_no_layer_carries_follow_their_path(self):
+        shot = sparks.shot(end=31)
+        arrays, _ = unpack(self.http.get(f"/shots/{self.live.add(shot)}/set").content)
+        self.assertEqual([shot.pieces[i].name for i in arrays["driven"]], ["Drum"])
+        self.assertEqual(arrays["path"].shape, (31, 1, 7))
+        np.testing.assert_array_equal(arrays["path"][0, 0], [0, 0, 0, 1, 0, 0, 0])
+        # the base of the drum, where its second key puts it
+        shift, turn = arrays["path"][29, 0, :3].astype(float), arrays["path"][29, 0, 3:]
+        np.testing.assert_allclose(matrix(turn) @ shot.pieces[2].keys[0].position + shift, (0.2, 0, 1.2), atol=1e-5)
 
     def test_progress_arrives_while_it_bakes(self):
         shot_id = self.live.add(falling_box(30, steps=3))

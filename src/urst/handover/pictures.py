@@ -12,7 +12,7 @@ from urst.core.geometry import rotation
 from urst.core.preview import look
 from urst.core.preview.colour import linear
 from urst.handover.baked import Baked, colours
-from urst.scene.placing import field_of_view, standing
+from urst.scene.placing import Drive, field_of_view, poses, standing
 from urst.scene.shapes import is_endless, is_jointed
 from urst.shot.document import Shot
 from urst.store.store import Store
@@ -88,6 +88,7 @@ def pictures(baked: Baked, *, frames=None, size=(960, 540)) -> Iterator[np.ndarr
     carried = {i for x, _ in falls for i in shot.kind_of(x).cast(shot, x)}
     rest = [i for i in range(len(shot.pieces)) if i not in carried]
     still = _Skins(shot, standing(shot, rest), [shot.pieces[i] for i in rest]) if rest else None
+    drive = Drive(shot, rest, still.fragments) if still else None
     volumes = [(x, baked.static(x)[1], linear(baked.matter(x).dust)) for x in baked.drawn_as("volume")]
     floors = _floors(shot)
     for frame in frames or shot.frames():
@@ -97,8 +98,7 @@ def pictures(baked: Baked, *, frames=None, size=(960, 540)) -> Iterator[np.ndarr
             pose = baked.frame(layer, frame)
             parts.append(skins.at(frame, pose["position"], pose["orientation"]))
         if still:
-            n = len(still.fragments)
-            parts.append(still.at(frame, still.fragments.centre, np.tile([1.0, 0.0, 0.0, 0.0], (n, 1))))
+            parts.append(still.at(frame, *poses(still.fragments, drive, shot.clock().seconds(frame))))
         chain = [np.concatenate(c) for c in zip(*parts)] or [np.zeros((0, 3, 3)), np.zeros((0, 3)), None, None, None]
         points = []
         for layer in baked.drawn_as("points"):

@@ -17,7 +17,7 @@ from urst.core.fields.sampled import SampledField
 from urst.core.gas.sources import Puffs
 from urst.errors import BadValue, CacheDamaged
 from urst.kinds.working import Begun, Feed
-from urst.scene.placing import Drive, present, standing, stopping
+from urst.scene.placing import Drive, poses, present, standing, stopping
 from urst.scene.taking_part import Matter
 
 #: called often within long work; raises to end it
@@ -214,9 +214,7 @@ class _SetBodies:
         self.boundary.span(self._poses(start), self._poses(start + dt), start, dt)
 
     def _poses(self, time):
-        n = len(self.boundary)
-        position, orientation = self.boundary.fragments.centre.copy(), np.tile([1.0, 0.0, 0.0, 0.0], (n, 1))
-        position[self.drive.bodies], orientation[self.drive.bodies] = self.drive(time)
+        position, orientation = poses(self.boundary.fragments, self.drive, time)
         return {"position": position, "orientation": orientation}
 
 

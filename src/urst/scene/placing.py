@@ -119,6 +119,14 @@ class Drive:
         return np.array(positions), np.array(turns)
 
 
+def poses(fragments: Fragments, drive: Drive, seconds: float) -> tuple[np.ndarray, np.ndarray]:
+    """Return where bodies of the set are at a time [s], positions (n, 3) and quaternions (n, 4): driven ones on their paths."""
+    position, orientation = fragments.centre.copy(), np.tile(rotation.IDENTITY, (len(fragments), 1))
+    if drive:
+        position[drive.bodies], orientation[drive.bodies] = drive(seconds)
+    return position, orientation
+
+
 def fastest(world: World) -> tuple[float, str]:
     """Greatest speed [m/s] anything is given, by its path or at the start, and the name of what has it; 0 if none."""
     most, name = 0.0, ""

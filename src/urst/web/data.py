@@ -7,6 +7,7 @@ from fastapi import APIRouter, HTTPException, Response
 
 from urst.core.bodies.fragments import Fragments, assemble, joined
 from urst.core.bodies.shown import owners, shaded
+from urst.core.geometry import rotation
 from urst.core.geometry.convex import pack
 from urst.core.preview import look
 from urst.db import shots
@@ -14,7 +15,7 @@ from urst.db.engine import session
 from urst.errors import BadMesh
 from urst.kinds import registry
 from urst.scene.materials import MATERIALS
-from urst.scene.placing import bounds, field_of_view, solids
+from urst.scene.placing import bounds, field_of_view, path, solids
 from urst.scene.shapes import is_endless, is_jointed
 from urst.web import blob
 from urst.web.store import store
@@ -106,11 +107,31 @@ def frame(key: str, frame: int):
 
 @router.get("/shots/{shot_id}/set")
 def set_pieces(shot_id: str):
-    """The set at the first frame, for what is not baked yet; endless ground as far as the eye needs it."""
+    """The set at the first frame, for what no layer carries along, and the paths of what is driven."""
     with session() as db:
         shot = shots.get(db, shot_id).shot
     found = assemble_seen(shot)
-    return _reply(_surface(found), headers={"Cache-Control": "no-store"})
+    return _reply(_surface(found) | _paths(shot), headers={"Cache-Control": "no-store"})
+
+
+def _paths(shot):
+    """Which pieces are driven (d,), and how each has moved since the first frame: shift and quaternion, (frames, d, 7).
+
+    A point c of the piece at the first frame is then at q c + shift.
+    """
+    driven = [i for i, p in enumerate(shot.pieces) if p.motion == "driven"]
+    if not driven:
+        return {}
+    clock, rows = shot.clock(), []
+    for piece in (shot.pieces[i] for i in driven):
+        at = path(piece)
+        home, home_turn = at(shot.start)
+        for f in shot.frames():
+            position, turn = at(clock.full_speed(clock.seconds(f)))
+            moved = rotation.turns(turn) * rotation.turns(home_turn).inv()
+            rows.append([*(position - moved.apply(home)), *rotation.quaternions(moved)])
+    table = np.array(rows, np.float32).reshape(len(driven), -1, 7)
+    return {"driven": np.array(driven, np.int32), "path": np.ascontiguousarray(table.transpose(1, 0, 2))}
 
 
 def assemble_seen(shot) -> Fragments:
@@ -141,6 +162,7 @@ def set_meta(shot) -> dict:
     rows = [shot.part_of(p) for p in shot.pieces]
     box = bounds(shot)
     return {
+        "start": shot.start,
         "pieces": [
             {"name": p.name, "material": p.material, "motion": p.motion, "jointed": is_jointed(p.shape)}
             | {

@@ -137,6 +137,7 @@ export class Stage {
     });
     for (const x of info) x.parts = parts.get(x.piece);
     this.set = this.makeBodies({ ...set, count: info.length, info });
+    this.driven = set.driven ? { pieces: Array.from(set.driven), path: set.path, start: meta.start } : null;
     this.aim();
     const front = Math.min(low[1], 0) - 0.2;
     this.figure.position.set(Math.max(low[0] + 0.4, -4.5), Math.max(front, -3.2), 0);
@@ -227,13 +228,32 @@ export class Stage {
     });
     if (this.set && want.includes(this.set)) {
       this.set.frame = null;
-      this.set.pose(this.away(this.set, at, this.set.rest, carried), null, null);
+      const { position, orientation } = this.onPaths(at);
+      this.set.pose(this.away(this.set, at, position, carried), orientation, null);
       this.paint(this.set, null);
     }
     this.showPoints(points);
     this.showVolumes(volumes);
     this.showDomains(domains);
     this.draw();
+  }
+
+  // Where the bodies of the set are at a frame: driven ones on their paths.
+  onPaths(at) {
+    if (!this.driven) return { position: this.set.rest, orientation: null };
+    const { pieces, path, start } = this.driven, d = pieces.length, n = path.length / (7 * d);
+    const position = this.set.rest.slice(), orientation = new Float32Array(this.set.count * 4);
+    const row = Math.min(n - 1, Math.max(0, at - start)) * d * 7, q = new THREE.Quaternion(), c = new THREE.Vector3();
+    this.set.info.forEach((x, b) => {
+      orientation[4 * b] = 1;
+      const i = pieces.indexOf(x.piece), o = row + 7 * i;
+      if (i < 0) return;
+      q.set(path[o + 4], path[o + 5], path[o + 6], path[o + 3]);
+      c.fromArray(this.set.rest, 3 * b).applyQuaternion(q);
+      position.set([c.x + path[o], c.y + path[o + 1], c.z + path[o + 2]], 3 * b);
+      orientation.set([q.w, q.x, q.y, q.z], 4 * b);
+    });
+    return { position, orientation };
   }
 
   // Positions with those that are not to be seen put out of sight.
