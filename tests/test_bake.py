@@ -14,7 +14,7 @@ from unittest import mock
 
 import numpy as np
 
-from tests.shots import falling_box, tiny
+from tests.shots import falling_box, random_graph, tiny
 from urst.bake import runner
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import Mesh
@@ -185,6 +185,20 @@ class Groups(Folder):
         runner.bake(shot, store)
         gauges = store.read_gauges(layer_keys(shot)["billow"])
         self.assertLess(max(g["momentum_lost"] for g in gauges.values()), 1e-4)
+
+    def test_whatever_graph_validates_bakes(self):
+        rng, store, baked = np.random.default_rng(5), Store(self.folder()), 0
+        base = tiny().model_dump(mode="json") | {"end": 3}
+        base["layers"][0]["settings"]["count"] = 165
+        base["layers"][3]["settings"]["cell_size"] = 0.9
+        for _ in range(120):
+            try:
+                shot = parse(random_graph(rng, base))
+            except BadValue:
+                continue
+            runner.bake(shot, store)
+            baked += 1
+        self.assertGreater(baked, 20)
 
 
 class Alone(Folder):

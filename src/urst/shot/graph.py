@@ -23,7 +23,7 @@ def needs(shot: Any) -> dict[str, set[str]]:
 def groups(shot: Any) -> tuple[tuple[str, ...], ...]:
     """Return layer ids in the order of work; layers that need each other, and what is caught between them, as one group.
 
-    The strongly connected parts of what needs what. Within a group, what is read comes before what reads it.
+    The strongly connected parts of what needs what. Within a group, what is fed to another comes before it.
     """
     need = needs(shot)
     if not need:
@@ -36,8 +36,14 @@ def groups(shot: Any) -> tuple[tuple[str, ...], ...]:
     for a in need:
         mine = label[index[a]]
         before.setdefault(mine, set()).update(label[index[b]] for b in need[a] if label[index[b]] != mine)
-    within = _ordered({x.id: set(x.reads) for x in shot.layers})
+    within = _ordered({x.id: _fed_by(shot, x) for x in shot.layers})
     return tuple(tuple(a for a in within if label[index[a]] == part) for part in _ordered(before))
+
+
+def _fed_by(shot, layer):
+    """The layers that a layer takes something of as they move; what is only sampled, such as a gas, may come later."""
+    reads = shot.kind_of(layer).reads
+    return {x.id for offer in reads for x in shot.takes(layer, offer) if offer not in shot.kind_of(x).needs}
 
 
 def _ordered(before):
