@@ -51,7 +51,7 @@ class Live:
         if self.wants[0]:
             self.start("serve", "--port", str(self.port))
             wait_for(self._answers, "the server")
-        self.client = httpx.Client(base_url=self.base, headers={"accept": "application/json"}, timeout=30)
+        self.client = httpx.Client(base_url=self.base, headers={"accept": "application/json"}, timeout=90)
         return self
 
     def _answers(self):

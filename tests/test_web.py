@@ -415,7 +415,7 @@ class Web(unittest.TestCase):
         self.live.bake(shot_id, "fall")
         wanted = self.http.post(f"/shots/{shot_id}/handover", data={"what": ["csv", "gltf"]})
         self.assertEqual(wanted.status_code, 200, wanted.text)
-        wait_for(lambda: not self.live.state(shot_id)["runs"], "the hand-over")
+        wait_for(lambda: not self.live.state(shot_id)["runs"], "the hand-over", 120)
         self.assertEqual(self.http.get(f"/shots/{shot_id}/handover/fall.glb").content[:4], b"glTF")
         self.assertIn(
             "fall.gauges.csv", self.http.get(f"/shots/{shot_id}/handover", headers={"accept": "text/html"}).text
