@@ -112,6 +112,18 @@ def _open_smooth(p, rhs, inverse, colour):
                 mine[k] = (b[k] + west[k] + east[k] + south[k] + north[k] + here[k] + beside[k]) * part[k]
 
 
+def _first(p, rhs, inverse):
+    """The first half sweep, colour 0, from a field of zeros, whatever `p` held."""
+    nx, ny, nk = inverse.shape[1:]
+    for i in prange(nx):
+        for j in range(ny):
+            mine, b, part = p[0, i + 1, j + 1, 1 : nk + 1], rhs[0, i + 1, j + 1, 1 : nk + 1], inverse[0, i, j]
+            other = p[1, i + 1, j + 1, 1 : nk + 1]
+            for k in range(nk):
+                mine[k] = b[k] * part[k]
+                other[k] = np.float32(0.0)
+
+
 def _smooth(p, rhs, weights, inverse, colour):
     """Gauss-Seidel on the cells of one colour, coarser levels."""
     nx, ny, nk = inverse.shape[1:]
@@ -253,6 +265,7 @@ def _apply(p, weights, diagonal, out, partial):
     return total
 
 
+first = both(_first)
 open_smooth = both(_open_smooth)
 smooth = both(_smooth)
 open_restrict = both(_open_restrict)

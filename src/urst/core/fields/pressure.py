@@ -227,8 +227,9 @@ class PressureSolver:
         self.levels[0].rhs, own = r, self.levels[0].rhs
         last = None if self.small else self.large[-1]
         for level, coarse in zip(self.large, self.levels[1:] + [None]):
-            level.p[:] = 0.0
-            for _ in range(LAST_SWEEPS if level is last else SWEEPS):
+            mg.first[level.threads](level.p, level.rhs, level.inverse)
+            level.smooth(1)
+            for _ in range((LAST_SWEEPS if level is last else SWEEPS) - 1):
                 level.smooth(0)
                 level.smooth(1)
             if level is not last:
