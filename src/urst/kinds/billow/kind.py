@@ -4,10 +4,10 @@ import numpy as np
 
 from urst.core.checks.findings import Finding
 from urst.kinds.billow.settings import BillowSettings
+from urst.kinds.emitting import Emitting
 from urst.kinds.gauge import Gauge, Quantity
-from urst.kinds.kind import Kind, at, first_over, piece_problem
+from urst.kinds.kind import at, first_over
 from urst.kinds.questions import CENTIMETRES, METRES, SECONDS, SPEED, Field, Question
-from urst.scene import content
 from urst.scene.placing import placed, stopping
 from urst.scene.shapes import is_endless, meshes
 
@@ -17,12 +17,13 @@ _DRAFT = 1.5
 _UP, _DOWN = (1, 1, 1), (1, 1, 0)
 
 
-class Billow(Kind):
+class Billow(Emitting):
     """Gas on a grid that carries dust and warmth among bodies."""
 
     name, title, version = "billow", "Billow", 5
     golden = "5a2ef5c90847225f066c7272629957adcf6045de"
     settings = BillowSettings
+    gives, stopped = "dust", "gas"
     hue = ("#8fa3bd", "#4f678a")
     work = "urst.kinds.billow.work"
     offers = ("gas",)
@@ -94,39 +95,11 @@ class Billow(Kind):
         )),
     )  # fmt: skip
 
-    def problem(self, shot, layer):
-        return piece_problem(shot, [s.piece for s in layer.settings.sources], "gives off dust from")
-
-    def mentions(self, settings, before, now):
-        sources = [s | {"piece": now if s["piece"] == before else s["piece"]} for s in settings.get("sources", [])]
-        return settings | {"sources": sources}
-
     def content(self, shot, layer):
-        settings = layer.settings.model_dump(mode="json")
-        settings["sources"] = [
-            s.model_dump(mode="json", exclude={"piece"}) | {"from": content.motion(shot.piece(s.piece), shot)}
-            for s in layer.settings.sources
-        ]
-        carried = {i for x in shot.takes(layer, "bodies") for i in shot.kind_of(x).cast(shot, x)}
         puffs = [
             [x.settings.puff_mass, x.settings.puff_life, x.settings.puff_radius] for x in shot.takes(layer, "points")
         ]
-        return {
-            "settings": settings,
-            "clock": content.clock(shot),
-            "puffs": puffs,
-            "around": [
-                content.stance(p, shot) | {"there": content.window(p, shot)}
-                for p in (shot.pieces[i] for i in stopping(shot, "gas") if i not in carried)
-            ],
-            "carried": [
-                [
-                    [shot.part_of(shot.pieces[i]).gas, content.window(shot.pieces[i], shot)]
-                    for i in shot.kind_of(x).cast(shot, x)
-                ]
-                for x in shot.takes(layer, "bodies")
-            ],
-        }
+        return super().content(shot, layer) | {"puffs": puffs}
 
     def draft(self, settings):
         return settings | {"cell_size": settings["cell_size"] * _DRAFT}

@@ -2,8 +2,8 @@
 
 from urst.core.checks.findings import Finding
 from urst.core.debris.settings import CHIP, PUFF
+from urst.kinds.emitting import Emitting
 from urst.kinds.gauge import Gauge, Quantity
-from urst.kinds.kind import Kind, piece_problem
 from urst.kinds.questions import (
     CENTIMETRES,
     DENSITY,
@@ -16,16 +16,15 @@ from urst.kinds.questions import (
     Question,
 )  # fmt: skip
 from urst.kinds.shed.settings import ShedSettings
-from urst.scene import content
-from urst.scene.placing import stopping
 
 
-class Shed(Kind):
+class Shed(Emitting):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
     name, title, version = "shed", "Shed", 4
     golden = "f29ada6c4f66ff4a08dfea12c88226b2d6c0ffe7"
     settings = ShedSettings
+    gives, stopped = "points", "chips"
     hue = ("#a98159", "#85592c")
     work = "urst.kinds.shed.work"
     offers = ("points",)
@@ -79,36 +78,6 @@ class Shed(Kind):
             Field("sources.*.until", "Until frame"),
         )),
     )  # fmt: skip
-
-    def problem(self, shot, layer):
-        return piece_problem(shot, [s.piece for s in layer.settings.sources], "gives off points from")
-
-    def mentions(self, settings, before, now):
-        sources = [s | {"piece": now if s["piece"] == before else s["piece"]} for s in settings.get("sources", [])]
-        return settings | {"sources": sources}
-
-    def content(self, shot, layer):
-        settings = layer.settings.model_dump(mode="json")
-        settings["sources"] = [
-            s.model_dump(mode="json", exclude={"piece"}) | {"from": content.motion(shot.piece(s.piece), shot)}
-            for s in layer.settings.sources
-        ]
-        carried = {i for x in shot.takes(layer, "bodies") for i in shot.kind_of(x).cast(shot, x)}
-        return {
-            "settings": settings,
-            "clock": content.clock(shot),
-            "around": [
-                content.stance(p, shot) | {"there": content.window(p, shot)}
-                for p in (shot.pieces[i] for i in stopping(shot, "chips") if i not in carried)
-            ],
-            "carried": [
-                [
-                    [shot.part_of(shot.pieces[i]).chips, content.window(shot.pieces[i], shot)]
-                    for i in shot.kind_of(x).cast(shot, x)
-                ]
-                for x in shot.takes(layer, "bodies")
-            ],
-        }
 
     def count(self, shot, layer):
         # about a third of the faces part in a typical strike

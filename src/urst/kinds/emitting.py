@@ -1,0 +1,42 @@
+"""What the kinds share whose matter set pieces give off, and that moves among the bodies that stop it."""
+
+from typing import Any, ClassVar
+
+from urst.kinds.kind import Kind, piece_problem
+from urst.scene import content
+from urst.scene.placing import stopping
+from urst.scene.taking_part import Matter
+
+
+class Emitting(Kind):
+    """A kind whose settings list `sources`: set pieces that give its matter off."""
+
+    gives: ClassVar[str]
+    """what it gives off, as a sentence calls it"""
+    stopped: ClassVar[Matter]
+    """as what it is stopped by the set"""
+
+    def problem(self, shot, layer):
+        return piece_problem(shot, [s.piece for s in layer.settings.sources], f"gives off {self.gives} from")
+
+    def mentions(self, settings, before, now):
+        sources = [s | {"piece": now if s["piece"] == before else s["piece"]} for s in settings.get("sources", [])]
+        return settings | {"sources": sources}
+
+    def content(self, shot, layer) -> dict[str, Any]:
+        settings = layer.settings.model_dump(mode="json")
+        settings["sources"] = [
+            s.model_dump(mode="json", exclude={"piece"}) | {"from": content.motion(shot.piece(s.piece), shot)}
+            for s in layer.settings.sources
+        ]
+        casts = [shot.kind_of(x).cast(shot, x) for x in shot.takes(layer, "bodies")]
+        around = [shot.pieces[i] for i in stopping(shot, self.stopped) if not any(i in cast for cast in casts)]
+        return {
+            "settings": settings,
+            "clock": content.clock(shot),
+            "around": [content.stance(p, shot) | {"there": content.window(p, shot)} for p in around],
+            "carried": [[self._stopping(shot, shot.pieces[i]) for i in cast] for cast in casts],
+        }
+
+    def _stopping(self, shot, piece):
+        return [getattr(shot.part_of(piece), self.stopped), content.window(piece, shot)]
