@@ -59,8 +59,7 @@ class Inputs:
         for source in self.shot.takes(self.layer, "bodies"):
             cast = self.shot.kind_of(source).cast(self.shot, source)
             self.carried.update(cast)
-            live = self.begun.get(source.id)
-            arrays = live.static if live else self.store.read_static(self.keys[source.id])[0]
+            live, arrays = self._unchanging(source)
             fragments = Fragments.from_arrays(arrays)
             parting = Parting(Boundary(fragments), Patches.from_arrays(arrays), arrays["bond"])
             if live:
@@ -115,8 +114,7 @@ class Inputs:
         for source in self.shot.takes(self.layer, "bodies"):
             cast = self.shot.kind_of(source).cast(self.shot, source)
             if number in cast:
-                live = self.begun.get(source.id)
-                arrays = live.static if live else self.store.read_static(self.keys[source.id])[0]
+                live, arrays = self._unchanging(source)
                 fragments = Fragments.from_arrays(arrays)
                 mine = np.flatnonzero(fragments.piece == cast.index(number))
                 boundary = Boundary(fragments.only(mine))
@@ -126,6 +124,11 @@ class Inputs:
                     self.feeds.append(_BakedBodies(self, source, _Some(boundary, mine)))
                 return boundary
         return self.set_bodies([number], None)
+
+    def _unchanging(self, source: Any) -> tuple[Begun | None, dict[str, np.ndarray]]:
+        """Return a layer if it is live, and its arrays that no frame changes."""
+        live = self.begun.get(source.id)
+        return live, live.static if live else self.store.read_static(self.keys[source.id])[0]
 
     def window(self, source: Any) -> tuple[float, float]:
         """Return when a source opens and closes [s]."""
