@@ -431,6 +431,17 @@ class Web(unittest.TestCase):
         self.http.post(f"/shots/{shot_id}/stop").raise_for_status()
         wait_for(lambda: not self.live.state(shot_id)["runs"], "the stop", 20)
 
+    def test_the_list_tells_what_bakes_from_what_waits(self):
+        first, second = (self.live.add(falling_box(n)) for n in (3001, 3002))
+        self.http.post(f"/shots/{first}/bake/fall").raise_for_status()
+        wait_for(lambda: self.live.state(first)["runs"][0]["state"] == "running", "the bake", 60)
+        self.http.post(f"/shots/{second}/bake/fall").raise_for_status()
+        cards = self.http.get("/").text
+        self.assertEqual((cards.count(">baking<"), cards.count(">waits its turn<")), (1, 1))
+        for shot_id in (second, first):
+            self.http.post(f"/shots/{shot_id}/stop").raise_for_status()
+        wait_for(lambda: not self.live.state(first)["runs"], "the stop", 20)
+
     def test_copies_share_their_bakes_and_deleting_forgets(self):
         shot_id = self.live.add(falling_box(3))
         self.live.bake(shot_id, "fall")

@@ -41,7 +41,9 @@ def shot_list(request: Request):
 
 def _card(db, kept, disk):
     """What a card shows; each shot is judged on its own, so that a broken one does not take the others along."""
-    card = {"kept": kept, "layers": [], "bytes": 0, "busy": bool(runs.open_of(db, kept.id)), "fault": kept.fault}
+    states = {run.state for run in runs.open_of(db, kept.id)}
+    busy = "baking" if "running" in states else "waits its turn" if states else ""
+    card = {"kept": kept, "layers": [], "bytes": 0, "busy": busy, "fault": kept.fault}
     if kept.fault:
         return card
     try:

@@ -85,8 +85,8 @@ function header() {
   if (button) {
     button.dataset.busy = busy;
     if (!button.dataset.text) button.dataset.text = button.innerHTML;
-    const stopping = state.runs.some(r => r.stopping);
-    button.innerHTML = busy ? (stopping ? 'Stopping…' : 'Stop <small>what is done is kept</small>') : button.dataset.text;
+    const stopping = state.runs.some(r => r.stopping), waits = state.runs.every(r => r.state === 'queued');
+    button.innerHTML = busy ? (stopping ? 'Stopping…' : `Stop <small>${waits ? 'waits its turn behind other bakes' : 'what is done is kept'}</small>`) : button.dataset.text;
     button.disabled = stopping;
     const cost = layer().forecast, time = document.querySelector('[data-time]');
     if (time) time.textContent = `${Math.floor(cost.seconds / 60)}:${String(Math.round(cost.seconds) % 60).padStart(2, '0')}`;
