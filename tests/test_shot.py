@@ -357,6 +357,13 @@ class Couplings(unittest.TestCase):
         )
         self.assertEqual([s.layers for s in plan(shot)], [("break",), ("fall", "shed", "billow")])
 
+    def test_what_is_baked_together_takes_the_time_of_all(self):
+        alone = [forecast(tiny(), x).seconds for x in ("fall", "shed", "billow")]
+        couplings = [{"first": "fall", "second": "billow"}, {"first": "shed", "second": "billow"}]
+        shot = changed(tiny(), ("couplings",), couplings)
+        for name in ("fall", "shed", "billow"):
+            self.assertAlmostEqual(forecast(shot, name).seconds, sum(alone), places=9)
+
     def test_one_that_only_acts_comes_first_and_is_no_group(self):
         data = tiny().model_dump(mode="json")
         data["layers"][3]["reads"] = []

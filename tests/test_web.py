@@ -442,6 +442,14 @@ class Web(unittest.TestCase):
             self.http.post(f"/shots/{shot_id}/stop").raise_for_status()
         wait_for(lambda: not self.live.state(first)["runs"], "the stop", 20)
 
+    def test_the_bench_is_told_what_is_baked_together(self):
+        data = tiny().model_dump(mode="json") | {"couplings": [{"first": "fall", "second": "billow"}]}
+        layers = self.live.state(self.live.add(parse(data)))["layers"]
+        self.assertEqual(
+            {x["id"]: set(x["together"]) for x in layers},
+            {"break": set(), "fall": {"shed", "billow"}, "shed": {"fall", "billow"}, "billow": {"fall", "shed"}},
+        )
+
     def test_copies_share_their_bakes_and_deleting_forgets(self):
         shot_id = self.live.add(falling_box(3))
         self.live.bake(shot_id, "fall")

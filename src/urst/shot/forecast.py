@@ -6,6 +6,7 @@ Rates are those measured on this machine where there are any, else those of the 
 from dataclasses import dataclass
 
 from urst.shot.document import Shot
+from urst.shot.graph import group_of
 
 
 @dataclass(frozen=True)
@@ -20,6 +21,7 @@ class Forecast:
     disk: float
     """[bytes]"""
     seconds: float
+    """with all the layers it is baked together with"""
 
 
 def forecast(shot: Shot, layer_id: str, rate: float | None = None) -> Forecast:
@@ -28,5 +30,10 @@ def forecast(shot: Shot, layer_id: str, rate: float | None = None) -> Forecast:
     kind = shot.kind_of(layer)
     count = kind.count(shot, layer)
     frames = len(shot.frames()) if kind.moving else 1
-    seconds = rate if rate else kind.seconds * count * kind.rounds(layer)
+    seconds = rate or sum(_seconds(shot, shot.layer(x)) for x in group_of(shot, layer_id))
     return Forecast(kind.unit, count, frames, kind.memory * count, kind.disk(layer) * count * frames, seconds * frames)
+
+
+def _seconds(shot, layer):
+    kind = shot.kind_of(layer)
+    return kind.seconds * kind.count(shot, layer) * kind.rounds(layer)

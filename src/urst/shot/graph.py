@@ -51,6 +51,11 @@ def _ordered(before):
     return list(TopologicalSorter({k: sorted(v, key=list(before).index) for k, v in before.items()}).static_order())
 
 
+def group_of(shot: Any, layer_id: str) -> tuple[str, ...]:
+    """Return the group a layer is baked in, itself included."""
+    return next(group for group in groups(shot) if layer_id in group)
+
+
 def dependents(shot: Any, layer_id: str) -> list[str]:
     """Return the layers that need this one, directly or through others, in the order of work."""
     need, found, grew = needs(shot), {layer_id}, True

@@ -10,7 +10,7 @@ from urst.db.tables import BakeRow, RevisionRow
 from urst.errors import UrstError
 from urst.shot.document import Shot, parse
 from urst.shot.forecast import forecast
-from urst.shot.graph import dependents
+from urst.shot.graph import dependents, group_of
 from urst.shot.keys import layer_keys
 from urst.shot.preflight import disk as disk_check
 from urst.shot.preflight import preflight, watch
@@ -77,6 +77,7 @@ def summary(db: Session, kept: shots.Kept) -> dict:
             "unit": cost.unit, "count": cost.count, "memory": cost.memory, "disk": cost.disk, "seconds": cost.seconds
         }  # fmt: skip
         entry["after"] = dependents(shot, layer.id)
+        entry["together"] = [x for x in group_of(shot, layer.id) if x != layer.id]
         layers.append(entry)
     found = findings(shot, gauges_now)
     return {

@@ -12,7 +12,7 @@ const bench = document.querySelector('.bench');
 const shotId = bench.dataset.shot, base = `/shots/${shotId}`;
 const $ = id => document.getElementById(id);
 
-let state = null, meta = null, chosen = bench.dataset.layer, running = {};
+let state = null, meta = null, chosen = bench.dataset.layer, latest = null;
 const clock = new Clock();
 const frames = new Frames(() => show());
 const stage = new Stage($('stage'), shotId);
@@ -52,11 +52,9 @@ async function refresh(documentChanged = false, panel = documentChanged) {
   }
   if (panel) reopen();
   state = await getJson(`${base}/state`);
-  for (const x of state.layers) {
-    // a page opened in mid-bake goes by what the run has told so far
-    const mine = running[x.id] || state.runs.map(r => r.progress).find(p => p.layer === x.id && p.done < p.total);
-    if (mine && state.runs.length) x.running = mine;
-  }
+  // a page opened in mid-bake goes by what the run has told so far
+  const told = latest || state.runs.map(r => r.progress).find(p => p.layer);
+  markRunning(state.runs.length ? told : null);
   clock.range(state.start, state.end, state.rate);
   stage.topSpeed = Math.max(4, Math.ceil(Math.max(0, ...drawn('bodies').flatMap(x => x.gauges.top_speed || []))));
   strata.draw(state, chosen);
@@ -140,7 +138,7 @@ function choose(id) {
 
 function bake() {
   if (state.runs.length) act('stop');
-  else { running = {}; act(`bake/${chosen}`); }
+  else { latest = null; act(`bake/${chosen}`); }
 }
 
 function jump(way) {
@@ -254,6 +252,14 @@ clock.ready = frame => {
   return moving.every(x => { frames.get(x.key, frame); return frames.has(x.key, frame); });
 };
 
+// Layers that act on each other are baked together, so news of one is news of all.
+function markRunning(news) {
+  for (const x of state.layers) {
+    const mine = news && news.done < news.total && (x.id === news.layer || x.together.includes(news.layer));
+    x.running = mine ? news : null;
+  }
+}
+
 // Progress as it happens. A frame's news is small, so the strata grow from it without asking again.
 let silent = false;
 const source = new EventSource(`/events?shot=${shotId}`);
@@ -261,8 +267,7 @@ source.addEventListener('frame', event => {
   if (!state) return;
   const news = JSON.parse(event.data), x = state.layers.find(l => l.id === news.layer);
   if (!x) return;
-  running = { [news.layer]: news };
-  for (const other of state.layers) other.running = other === x && news.done < news.total ? news : null;
+  markRunning(latest = news);
   if (x.key !== news.key || !x.moving || x.state === 'absent' || x.state === 'stale') {
     if (!source.due) source.due = setTimeout(() => { source.due = null; refresh(); }, 150);
     return;
@@ -277,7 +282,7 @@ source.addEventListener('frame', event => {
   if (x.id === chosen) gauges.draw(state, x);
   if (news.frame === clock.frame) show();
 });
-source.addEventListener('state', () => { if (state) { running = {}; refresh(); } });
+source.addEventListener('state', () => { if (state) { latest = null; refresh(); } });
 source.addEventListener('open', () => {
   if (silent) document.querySelector('.toast')?.remove();
   silent = false;
