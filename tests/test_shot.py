@@ -448,7 +448,7 @@ class Units(unittest.TestCase):
             self.assertAlmostEqual(parse_number(text, unit), expected, places=9, msg=text)
 
     def test_what_is_no_number_or_no_fitting_unit(self):
-        with self.assertRaisesRegex(BadValue, "Tension: 'strong' is not a number; write one like 0.35 MPa"):
+        with self.assertRaisesRegex(BadValue, "Tension: 'strong' is not a number; write a number like 0.35 MPa"):
             parse_number("strong", "MPa", "Tension")
         with self.assertRaisesRegex(BadValue, "the unit 'kg' does not fit; use m, cm, mm"):
             parse_number("3 kg", "m", "Width")

@@ -192,13 +192,20 @@ class Web(unittest.TestCase):
             ("break", "count", "0", "greater than or equal to 1"), ("break", "count", "2.5", "is not a whole number"),
             ("shed", "density", "-4", "greater than 0"), ("fall", "bonds.scatter", "lots", "is not a number"),
             ("break", "focus", "1, 2", "has 2 numbers; write three"), ("break", "pieces", "Roof", "which is no set piece"),
-            ("shed", "smallest", "90", "larger than the largest"),
+            ("shed", "smallest", "90", "larger than the largest"), ("fall", "bonds.tension", "", "it is empty; write a number"),
         ):  # fmt: skip
             reply = self.set(shot_id, layer, path, value)
             self.assertIn(words, reply.text)
             self.assertIn('role="alert"', reply.text)
             self.assertNotIn("hx-trigger", reply.headers)
         self.assertEqual(self.shot(shot_id), before)
+
+    def test_a_field_that_may_be_empty_can_be_emptied(self):
+        shot = sparks.shot(end=31)
+        shot_id, layer_id = self.live.add(shot), shot.layers[0].id
+        for value, kept in (("7", 7), ("", None)):
+            self.set(shot_id, layer_id, "sources.0.since", value)
+            self.assertEqual(self.shot(shot_id).layers[0].settings.sources[0].since, kept)
 
     def test_undo_and_redo_find_the_old_bake_again(self):
         shot_id = self.live.add(falling_box(6))

@@ -35,7 +35,8 @@ def parse_number(text: str, unit: str = "", field: str = "value") -> float:
     """
     match = _NUMBER.match(text.replace("−", "-").replace("²", "2").replace("³", "3"))
     if not match:
-        raise BadValue(f"{field}: '{text.strip()}' is not a number; write one like 0.35{' ' + unit if unit else ''}.")
+        what = f"'{text.strip()}' is not a number" if text.strip() else "it is empty"
+        raise BadValue(f"{field}: {what}; write a number like 0.35{' ' + unit if unit else ''}.")
     number, given = float(match[1]), match[2]
     if not math.isfinite(number):
         raise BadValue(f"{field}: '{text.strip()}' is too large to be a number here.")

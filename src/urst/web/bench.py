@@ -83,7 +83,7 @@ def get_recipe(request: Request, shot_id: str, layer_id: str):
 
 
 @router.post("/recipe/{layer_id}")
-def set_field(request: Request, shot_id: str, layer_id: str, path: str = Form(), value: str = Form("off")):
+def set_field(request: Request, shot_id: str, layer_id: str, path: str = Form(), value: str = Form("")):
     """Change one setting; a value that does not fit leaves the document as it was and says why."""
     with session() as db:
         kept = shots.get(db, shot_id)
@@ -138,7 +138,7 @@ def remove_source(request: Request, shot_id: str, layer_id: str, number: int):
 
 
 @router.post("/recipe/{layer_id}/keeps")
-def keep_quantity(request: Request, shot_id: str, layer_id: str, name: str = Form(), value: str = Form("off")):
+def keep_quantity(request: Request, shot_id: str, layer_id: str, name: str = Form(), value: str = Form()):
     """Let frames hold a quantity, or not."""
 
     def change(_, layer):
