@@ -17,6 +17,7 @@ from urst.kinds.registry import KINDS
 from urst.scene import placing
 from urst.scene.shapes import Imported
 from urst.scene.units import parse_number
+from urst.scene.values import without_entry
 from urst.shot.document import dumps, loads, parse
 from urst.shot.forecast import forecast
 from urst.shot.graph import dependents, groups
@@ -416,6 +417,15 @@ class Values(unittest.TestCase):
             changed(shot, ("layers", 1, "settings", "bonds", "tension"), 7.0).layer("fall").settings.bonds.tension, 1e6
         )
         self.assertEqual(loads(dumps(shot)), shot)
+
+    def test_uses_behind_an_entry_that_goes_move_up(self):
+        paths = ["sources.0.rate", "sources.1.rate", "sources.2.rate", "substeps"]
+        uses = [{"owner": o, "path": p, "value": "rate"} for o in ("shed", "other") for p in paths]
+        left = without_entry(uses, "shed", "sources", 1)
+        self.assertEqual(
+            [u["path"] for u in left if u["owner"] == "shed"], ["sources.0.rate", "sources.1.rate", "substeps"]
+        )
+        self.assertEqual([u["path"] for u in left if u["owner"] == "other"], paths)
 
     def test_pieces_take_values_too_and_keys_follow_them(self):
         shot = changed(tiny(), ("values",), [{"name": "rock", "value": 2.7, "unit": "t/m3"}])

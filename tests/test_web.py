@@ -207,6 +207,26 @@ class Web(unittest.TestCase):
             self.set(shot_id, layer_id, "sources.0.since", value)
             self.assertEqual(self.shot(shot_id).layers[0].settings.sources[0].since, kept)
 
+    def test_a_source_or_a_key_that_goes_takes_no_value_of_another_along(self):
+        data = sparks.shot(end=31).model_dump(mode="json")
+        source = data["layers"][0]["settings"]["sources"][0]
+        data["layers"][0]["settings"]["sources"] = [source, source | {"rate": 5.0}]
+        number = next(i for i, p in enumerate(data["pieces"]) if p["keys"])
+        piece = data["pieces"][number]
+        last = len(piece["keys"]) - 1
+        data["values"] = [{"name": "much", "value": 7.0}, {"name": "late", "value": piece["keys"][last]["frame"] + 1.0}]
+        data["uses"] = [
+            {"owner": "sparks", "path": "sources.1.rate", "value": "much"},
+            {"owner": piece["name"], "path": f"keys.{last}.frame", "value": "late"},
+        ]
+        shot_id = self.live.add(parse(data))
+        self.http.post(f"/shots/{shot_id}/recipe/sparks/sources/0/remove").raise_for_status()
+        self.http.post(f"/shots/{shot_id}/pieces/{number}/keys/0/remove").raise_for_status()
+        after = self.shot(shot_id)
+        self.assertEqual([s.rate for s in after.layers[0].settings.sources], [7.0])
+        self.assertEqual(after.pieces[number].keys[-1].frame, piece["keys"][last]["frame"] + 1)
+        self.assertEqual([u.path for u in after.uses], ["sources.0.rate", f"keys.{last - 1}.frame"])
+
     def test_undo_and_redo_find_the_old_bake_again(self):
         shot_id = self.live.add(falling_box(6))
         self.assertEqual(self.live.bake(shot_id, "fall")["layers"][0]["state"], "fresh")

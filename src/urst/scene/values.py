@@ -38,15 +38,37 @@ class Use(Part):
     factor: float = 1.0
 
 
-def take(data: dict, owners: dict[str, dict], what: list[dict], values: dict[str, NamedValue]) -> None:
+def without_entry(uses: list[dict], owner: str, place: str, number: int) -> list[dict]:
+    """Return uses as they are when an entry is taken out of one of the owner's lists: its own go, those behind move up.
+
+    Parameters
+    ----------
+    uses : list of dict
+    owner : str
+    place : str
+        The list, such as `sources`.
+    number : int
+        Of the entry, from 0.
+    """
+    found = []
+    for use in uses:
+        parts = use["path"].split(".")
+        if use["owner"] == owner and parts[0] == place and len(parts) > 1:
+            at = int(parts[1])
+            if at == number:
+                continue
+            use = use | {"path": ".".join([place, str(at - (at > number)), *parts[2:]])}
+        found.append(use)
+    return found
+
+
+def take(owners: dict[str, dict], what: list[dict], values: dict[str, NamedValue]) -> None:
     """Write the named values into the settings that take them.
 
     Parameters
     ----------
-    data : dict
-        The document, changed in place.
     owners : dict
-        The part of the document each owner's settings lie in.
+        The part of the document each owner's settings lie in, changed in place.
     what : list of dict
         Uses, as validated.
     values : dict

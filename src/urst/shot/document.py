@@ -46,7 +46,7 @@ class Shot(World):
         layers = [x for x in data.get("layers") or [] if isinstance(x, dict)]
         owners = {p.get("name"): p for p in data.get("pieces") or [] if isinstance(p, dict)}
         owners |= {x.get("id"): x.setdefault("settings", {}) for x in layers}
-        values.take(data, owners, uses, named)
+        values.take(owners, uses, named)
         return data
 
     @model_validator(mode="after")

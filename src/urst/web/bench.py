@@ -11,6 +11,7 @@ from urst.errors import BadValue
 from urst.handover.forms import FORMS, folder
 from urst.jobs import queue
 from urst.kinds.kind import COUPLES
+from urst.scene.values import without_entry
 from urst.shot.forecast import forecast
 from urst.shot.graph import dependents
 from urst.shot.keys import layer_keys
@@ -131,8 +132,7 @@ def remove_source(request: Request, shot_id: str, layer_id: str, number: int):
         if not 0 <= number < len(layer["settings"].get("sources", [])):
             raise BadValue(f"There is no source no. {number + 1}: look at the list again.")
         del layer["settings"]["sources"][number]
-        inner = f"sources.{number}."
-        data["uses"] = [u for u in data["uses"] if u["owner"] != layer_id or not u["path"].startswith(inner)]
+        data["uses"] = without_entry(data["uses"], layer_id, "sources", number)
 
     return _changed(request, shot_id, layer_id, "remove a source", change)
 

@@ -10,6 +10,7 @@ from urst.scene.pieces import SetPiece
 from urst.scene.placing import bounds
 from urst.scene.shapes import Ball, Box, BrickWall, Drum, Ground, Terrain, is_endless, is_sheet
 from urst.scene.taking_part import MATTERS
+from urst.scene.values import without_entry
 from urst.web import recipe
 from urst.web.changes import put, save
 from urst.web.templates import page
@@ -165,6 +166,7 @@ def remove_key(request: Request, shot_id: str, number: int, key: int):
             raise BadValue(f"There is no key no. {key + 1}: look at the list again.")
         data = kept.shot.model_dump(mode="json")
         del data["pieces"][number]["keys"][key]
+        data["uses"] = without_entry(data["uses"], data["pieces"][number]["name"], "keys", key)
         return _panel(request, save(db, kept, data, "remove a key"), number, changed=True)
 
 

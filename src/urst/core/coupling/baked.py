@@ -2,6 +2,8 @@
 
 from typing import Any
 
+import numpy as np
+
 from urst.core.coupling.drag import BodyDrag, PointDrag
 from urst.core.rigid.solver import RigidSolver
 
@@ -28,8 +30,7 @@ class Dragged:
         for air, strength in self.airs:
             field = air.field(self.solver.time)
             if isinstance(self.drag, BodyDrag):
-                share = 1.0 + 0.0 * self.solver.rest
-                self.drag.act(field, dt, share, on_bodies=strength, on_field=0.0)
+                self.drag.act(field, dt, np.ones(len(self.solver.rest)), on_bodies=strength, on_field=0.0)
             else:
                 self.drag.act(field, dt, on_points=strength, on_field=0.0)
         self.solver.step(dt)
