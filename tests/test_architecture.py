@@ -172,8 +172,8 @@ class Kinds(unittest.TestCase):
     def test_kernels_run_on_numba_s_own_threads(self):
         # another pool would be whatever the machine has; TBB beside USD's own copy hangs the process at its end
         code = (
-            "import numpy as np, numba; from urst.core.fields import multigrid; a = np.zeros((2, 3, 3, 3), np.float32); "
-            "multigrid.dot(a, a, np.empty(3)); print(numba.threading_layer())"
+            "import numpy as np, numba; from urst.core.fields import multigrid; a = np.zeros((2, 3, 9), np.float32); "
+            "multigrid.dot(a, a, 3, np.empty(1)); print(numba.threading_layer())"
         )
         done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
         self.assertEqual(done.stdout.strip(), "workqueue")

@@ -10,9 +10,9 @@ import scipy.sparse.linalg as linalg
 
 from tests.bodies import fragments_of
 from urst.core.bodies.boundary import Boundary
-from urst.core.fields import multigrid, solid_kernels
+from urst.core.fields import matrix_kernels, solid_kernels
 from urst.core.fields.body_terms import BodyTerms
-from urst.core.fields.pressure import LEAST_OPEN, PressureSolver
+from urst.core.fields.pressure import LEAST_OPEN, NOTHING, PressureSolver
 from urst.core.fields.solids import Solids
 from urst.core.geometry import generators
 from urst.errors import BadValue
@@ -80,7 +80,7 @@ class Pressure(unittest.TestCase):
         is_open = with_boxes((8, 12, 16))
         for axis, fine in enumerate(weights(is_open)):
             coarse = np.empty(tuple((n + 1) // 2 for n in fine.shape), np.float32)
-            multigrid.open_faces(is_open, axis, coarse)
+            matrix_kernels.open_faces(is_open, axis, coarse)
             kept = np.take(fine, range(0, fine.shape[axis], 2), axis=axis)
             for other in range(3):
                 if other != axis:
@@ -335,21 +335,96 @@ def plain_rows(solids):
     return rows
 
 
+def around(p, faces):
+    """What each cell's neighbours bring to its row of the matrix."""
+    total = np.zeros(p.shape)
+    for axis, w in enumerate(faces):
+        padded = np.moveaxis(np.pad(p, [(1, 1) if a == axis else (0, 0) for a in range(3)]), axis, 0)
+        w = np.moveaxis(w, axis, 0)
+        total += np.moveaxis(w[:-1] * padded[:-2] + w[1:] * padded[2:], 0, axis)
+    return total
+
+
+class Sweeps(unittest.TestCase):
+    """The way down and up of one level against sweeps done plainly, one after the other."""
+
+    def check(self, made, faces, seed):
+        rng = np.random.default_rng(seed)
+        level, coarse = made.levels[:2]
+        diagonal = faces_sum(faces).astype(float)
+        is_open = diagonal > 0
+        rhs = np.where(is_open, rng.standard_normal(level.shape), 0).astype(np.float32)
+        matrix_kernels.pack(rhs, level.inverse, level.rhs)
+        colour = np.indices(level.shape).sum(0) & 1
+        p = np.zeros(level.shape)
+
+        def sweep(c):
+            mine = is_open & (colour == c)
+            p[mine] = (rhs + around(p, faces))[mine] / diagonal[mine]
+
+        for c in (0, 1, 0, 1):
+            sweep(c)
+        halves = [x for n in coarse.shape for x in (n, 2)]
+        rest = np.where(is_open, rhs + around(p, faces) - diagonal * p, 0)
+        below = p.copy(), 0.5 * rest.reshape(halves).sum((1, 3, 5))
+        given = np.where(plain(coarse, packed_open(coarse)) > 0, rng.standard_normal(coarse.shape), 0).astype(
+            np.float32
+        )
+        p += np.where(is_open, np.kron(given, np.ones((2, 2, 2))), 0)
+        for c in (1, 0, 1, 0):
+            sweep(c)
+        seen = []
+        for slabs in (1, 2, 3):
+            level.slabs = lambda sweeps, n=slabs: n
+            level.threads = 1
+            level.down(coarse.rhs, 2)
+            found = [plain(level, level.p), plain(coarse, coarse.rhs)]
+            matrix_kernels.pack(given, coarse.inverse, coarse.p)
+            product = level.up(coarse.p, 2)
+            found.append(plain(level, level.p))
+            for got, expected in zip(found, (*below, p)):
+                np.testing.assert_allclose(got, expected, atol=3e-6)
+            self.assertAlmostEqual(product, (p * rhs).sum(), delta=1e-5 * np.abs(p * rhs).sum())
+            seen.append((product, *(x.tobytes() for x in found)))
+        self.assertEqual(seen, seen[:1] * 3)
+
+    def test_whole_cells(self):
+        is_open = with_boxes((56, 12, 20))
+        self.check(PressureSolver(is_open), weights(is_open), 1)
+
+    def test_cut_faces(self):
+        rng = np.random.default_rng(2)
+        faces = [w * rng.uniform(0.1, 1.0, w.shape).astype(np.float32) for w in weights(with_boxes((56, 12, 20)))]
+        self.check(PressureSolver.cut(*faces), faces, 3)
+
+
+def plain(level, packed):
+    out = np.empty(level.shape, np.float32)
+    matrix_kernels.unpack(packed, out)
+    return out
+
+
+def packed_open(level):
+    """A packed field of what is open."""
+    out = level.field()
+    out[:, 1:-1, level.stride : -level.stride] = level.inverse
+    return out
+
+
 class Threads(unittest.TestCase):
     def spent(self):
         """Processor time of each thread of this process, in ticks."""
         stats = {t.name: (t / "stat").read_text() for t in Path("/proc/self/task").iterdir()}
         return {name: sum(map(int, text.rsplit(")", 1)[1].split()[11:13])) for name, text in stats.items()}
 
-    def test_every_thread_works_on_a_half_sweep(self):
+    def test_every_thread_works_on_the_sweeps(self):
         # a kernel compiled for one thread and for all must be two kernels: the time each thread spends tells
         if numba.config.NUMBA_NUM_THREADS < 2:
             self.skipTest("one thread only")
-        p, rhs = (np.zeros((2, 130, 130, 66), np.float32) for _ in range(2))
-        inverse = np.full((2, 128, 128, 64), 1 / 6, np.float32)
-        multigrid.open_smooth[1](p, rhs, inverse, 0)
+        level = PressureSolver(np.ones((128, 128, 128), bool)).levels[0]
+        level.down(NOTHING, 2)
         before = self.spent()
-        for _ in range(2000):
-            multigrid.open_smooth[1](p, rhs, inverse, 0)
+        for _ in range(300):
+            level.down(NOTHING, 2)
         gained = sorted((t - before.get(name, 0) for name, t in self.spent().items()), reverse=True)
         self.assertGreater(gained[1], 0.3 * gained[0])

@@ -4,18 +4,22 @@ from dataclasses import dataclass
 from typing import Protocol
 
 import numpy as np
+from numba import get_num_threads
 
+from urst.core.fields import matrix_kernels as matrix
 from urst.core.fields import multigrid as mg
 from urst.errors import BadValue
 
 #: levels of fewer cells are left to one thread, those of far fewer go in one call
-FEW, FAR_FEWER = 40_000, 12_000
-#: sweeps before and after each coarser level, and on the coarsest
+FEW, FAR_FEWER = 20_000, 12_000
+#: sweeps before and after the next coarser level, on the finest; each coarser level has one more, the coarsest these
 SWEEPS, LAST_SWEEPS = 2, 8
 #: faces open by less count as closed
 LEAST_OPEN = 0.02
 #: cells nearer than this below a free surface count as above it [cells]
 LEAST_DEPTH = 0.03
+#: a packed field of no cells, where there is no coarser level
+NOTHING = np.zeros((2, 2, 0), np.float32)
 
 
 @dataclass(frozen=True)
@@ -46,41 +50,38 @@ class _Level:
 
     def __init__(self, shape):
         nx, ny, nz = self.shape = shape
-        nk = (nz + 1) // 2
-        self.cells = nx * ny * nz
+        self.cells, self.stride = nx * ny * nz, (nz + 1) // 2 + 2
         self.threads = int(self.cells >= FEW)
-        self.weights = None
-        self.diagonal, self.inverse = (np.zeros((2, nx, ny, nk), np.float32) for _ in range(2))
+        self.weights = np.empty((2, 0, nx, 0), np.float32)
+        self.diagonal, self.inverse = (np.zeros((2, nx, ny * self.stride), np.float32) for _ in range(2))
+        rows = np.arange(ny) & 1
+        self.odd = np.repeat([rows, 1 - rows], self.stride, axis=1).astype(np.int32)
         self.p, self.rhs = self.field(), self.field()
 
     def field(self):
-        nx, ny, nz = self.shape
-        return np.zeros((2, nx + 2, ny + 2, (nz + 1) // 2 + 2), np.float32)
+        nx, ny, _ = self.shape
+        return np.zeros((2, nx + 2, (ny + 2) * self.stride), np.float32)
 
     def take_weights(self, faces, extra):
-        nx, ny, nk = self.inverse.shape[1:]
-        self.weights = np.zeros((2, 6, nx, ny, nk), np.float32)
-        mg.pack_weights(*faces, extra, self.weights, self.diagonal, self.inverse)
+        self.weights = np.zeros((2, 6, *self.inverse.shape[1:]), np.float32)
+        matrix.pack_weights(*faces, extra, self.weights, self.diagonal, self.inverse)
 
-    def smooth(self, colour):
-        if self.weights is None:
-            mg.open_smooth[self.threads](self.p, self.rhs, self.inverse, colour)
-        else:
-            mg.smooth[self.threads](self.p, self.rhs, self.weights, self.inverse, colour)
+    def grid(self):
+        return mg.Grid(self.p, self.rhs, self.weights, self.diagonal, self.inverse, self.odd)
 
-    def apply(self, p, out, partial):
-        if self.weights is None:
-            return mg.open_apply(p, self.diagonal, out, partial)
-        return mg.apply(p, self.weights, self.diagonal, out, partial)
+    def slabs(self, sweeps):
+        """How many slabs of planes are treated side by side: the wedges between them must not meet."""
+        return max(1, min(get_num_threads(), self.shape[0] // (4 * sweeps + 8))) if self.threads else 1
 
-    def restrict(self, coarse):
-        if self.weights is None:
-            mg.open_restrict[self.threads](self.p, self.rhs, self.diagonal, coarse.rhs)
-        else:
-            mg.restrict[self.threads](self.p, self.rhs, self.weights, self.diagonal, coarse.rhs)
+    def down(self, coarse, sweeps):
+        mg.down[self.threads](*self.grid(), coarse, sweeps, self.slabs(sweeps))
 
-    def prolong(self, coarse):
-        mg.prolong[self.threads](coarse.p, self.inverse, self.p)
+    def up(self, coarse, sweeps):
+        """Return p . rhs."""
+        partial = np.empty(self.shape[0])
+        return mg.up[self.threads](
+            self.p, self.rhs, self.weights, self.inverse, self.odd, coarse, sweeps, self.slabs(sweeps), partial
+        )
 
 
 class PressureSolver:
@@ -89,8 +90,8 @@ class PressureSolver:
     Cells are open or closed as a whole, or faces are open by a share (`PressureSolver.cut`). The right-hand side is minus
     the outflow of each cell, in which the closed share of a face carries its wall's velocity.
 
-    Preconditioner: one V(2,2) cycle of red-black Gauss-Seidel, its post-smoother in the reverse order so that it stays
-    symmetric (McAdams, Sifakis & Teran 2010, A parallel multigrid Poisson solver for fluids simulation on large grids);
+    Preconditioner: one V(2,2) cycle of red-black Gauss-Seidel, one sweep more on each coarser level, where they cost
+    little; its post-smoother in the reverse order so that it stays symmetric (McAdams, Sifakis & Teran 2010, A parallel multigrid Poisson solver for fluids simulation on large grids);
     coarse faces weigh as the mean of the fine faces they cover.
     A region closed on all sides fixes the pressure only up to a constant; its right-hand side must sum to zero.
 
@@ -103,13 +104,13 @@ class PressureSolver:
     def __init__(self, is_open: np.ndarray):
         is_open = np.ascontiguousarray(is_open, bool)
         fine = _Level(is_open.shape)
-        mg.open_diagonal(is_open, fine.diagonal, fine.inverse)
+        matrix.open_diagonal(is_open.view(np.uint8), fine.diagonal, fine.inverse)
         self.levels = [fine]
         if _halves(fine.shape):
             coarse = _Level(tuple(n // 2 for n in fine.shape))
             weights = _faces(coarse.shape)
             for axis in range(3):
-                mg.open_faces(is_open, axis, weights[axis])
+                matrix.open_faces(is_open, axis, weights[axis])
             self._add(coarse, weights, np.zeros(coarse.shape, np.float32))
         self._part()
 
@@ -146,7 +147,7 @@ class PressureSolver:
             near, exact, joined = np.empty(shape, np.float32), np.empty(shape, np.float32), _faces(shape)
             surface = np.ascontiguousarray(surface, np.float32)
             jx, jy, jz = joined
-            mg.free_surface(mg.Faces(*faces), surface, np.float32(LEAST_DEPTH), jx, jy, jz, near, exact)
+            matrix.free_surface(matrix.Faces(*faces), surface, np.float32(LEAST_DEPTH), jx, jy, jz, near, exact)
             faces = joined
         made = cls.__new__(cls)
         made.levels = [_Level(shape)]
@@ -168,11 +169,10 @@ class PressureSolver:
             weights, extra = _coarser(weights, extra, level.shape)
 
     def _part(self):
-        # the finest level is never among them, since its right-hand side is lent
         first = next((d for d, x in enumerate(self.levels) if d > 0 and x.cells < FAR_FEWER), None)
         small = [] if first is None else self.levels[first:]
         self.large = self.levels[: len(self.levels) - len(small)]
-        self.small = tuple(mg.Grid(x.p, x.rhs, x.weights, x.diagonal, x.inverse) for x in small)
+        self.small = tuple(x.grid() for x in small)
 
     def solve(self, rhs: np.ndarray, *, tolerance: float = 1e-4, most: int = 60, terms: Term | None = None):
         """Solve for one right-hand side.
@@ -201,49 +201,44 @@ class PressureSolver:
         fine = self.levels[0]
         if rhs.shape != fine.shape:
             raise BadValue(f"The right-hand side has the shape {rhs.shape}; the grid's is {fine.shape}.")
-        x, r, direction, image = (fine.field() for _ in range(4))
-        partial = np.empty(r.shape[1])
-        mg.pack(rhs, fine.inverse, r)
-        goal = left = np.sqrt(mg.dot(r, r, partial))
+        x, direction, image = (fine.field() for _ in range(3))
+        # the finest level sweeps for the residual
+        r = fine.rhs
+        partial = np.empty(fine.shape[0])
+        matrix.pack(rhs, fine.inverse, r)
+        goal = left = np.sqrt(mg.dot(r, r, fine.stride, partial))
         if goal == 0.0:
             return np.zeros_like(rhs), Solution(0, 0.0, True)
         old, iterations = 0.0, 0
         while left > tolerance * goal and iterations < most:
-            z = self._cycle(r)
-            new = mg.dot(r, z, partial)
-            mg.turn(direction, np.float32(new / old if old else 0.0), z)
-            along = fine.apply(direction, image, partial)
+            new = self._cycle()
+            share = np.float32(new / old if old else 0.0)
+            along = mg.turn(
+                direction, share, fine.p, fine.weights, fine.diagonal, fine.odd, image, fine.slabs(SWEEPS), partial
+            )
             if terms is not None:
                 along += terms.apply(direction, image)
-            left = np.sqrt(mg.go(x, r, direction, image, np.float32(new / along), partial))
+            left = np.sqrt(mg.go(x, r, direction, image, np.float32(new / along), fine.stride, partial))
             old = new
             iterations += 1
         pressure = np.empty_like(rhs)
-        mg.unpack(x, pressure)
+        matrix.unpack(x, pressure)
         return pressure, Solution(iterations, float(left / goal), bool(left <= tolerance * goal))
 
-    def _cycle(self, r):
-        """One V-cycle from nothing; returns the finest level's own array."""
-        self.levels[0].rhs, own = r, self.levels[0].rhs
-        last = None if self.small else self.large[-1]
-        for level, coarse in zip(self.large, self.levels[1:] + [None]):
-            mg.first[level.threads](level.p, level.rhs, level.inverse)
-            level.smooth(1)
-            for _ in range((LAST_SWEEPS if level is last else SWEEPS) - 1):
-                level.smooth(0)
-                level.smooth(1)
-            if level is not last:
-                level.restrict(coarse)
+    def _cycle(self):
+        """One V-cycle from nothing for the finest level's right-hand side; returns its product with what was found."""
+        coarser = self.levels[1 : len(self.large) + 1]
+        rhs, p = [x.rhs for x in coarser], [x.p for x in coarser]
+        sweeps = [SWEEPS + depth for depth in range(len(self.large))]
+        if not self.small:
+            rhs, p, sweeps[-1] = [*rhs, NOTHING], [*p, NOTHING], LAST_SWEEPS
+        for level, coarse, count in zip(self.large, rhs, sweeps):
+            level.down(coarse, count)
         if self.small:
-            mg.small_cycle(self.small, SWEEPS, LAST_SWEEPS)
-        for level, coarse in reversed(list(zip(self.large, self.levels[1:] + [None]))):
-            if level is not last:
-                level.prolong(coarse)
-            for _ in range(LAST_SWEEPS if level is last else SWEEPS):
-                level.smooth(1)
-                level.smooth(0)
-        self.levels[0].rhs = own
-        return self.levels[0].p
+            mg.small_cycle(self.small, SWEEPS + len(self.large), LAST_SWEEPS)
+        for level, coarse, count in reversed(list(zip(self.large, p, sweeps))):
+            product = level.up(coarse, count)
+        return product
 
 
 def _halves(shape):
@@ -254,8 +249,8 @@ def _coarser(faces, extra, shape):
     """Weights of faces and what faces to a free surface weigh, on a grid half as fine."""
     coarse, coarse_extra = _faces(shape), np.empty(shape, np.float32)
     for axis in range(3):
-        mg.coarsen(faces[axis], axis, coarse[axis])
-    mg.gather_extra(extra, coarse_extra)
+        matrix.coarsen(faces[axis], axis, coarse[axis])
+    matrix.gather_extra(extra, coarse_extra)
     return coarse, coarse_extra
 
 

@@ -20,8 +20,8 @@ _UP, _DOWN = (1, 1, 1), (1, 1, 0)
 class Billow(Emitting):
     """Gas on a grid that carries dust and warmth among bodies."""
 
-    name, title, version = "billow", "Billow", 5
-    golden = "5a2ef5c90847225f066c7272629957adcf6045de"
+    name, title, version = "billow", "Billow", 6
+    golden = "a7433a27b82afdc3a0aca3c2701aec03a76f960d"
     settings = BillowSettings
     gives, stopped = "dust", "gas"
     hue = ("#8fa3bd", "#4f678a")
