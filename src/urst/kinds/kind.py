@@ -27,6 +27,9 @@ class Shot(Protocol):
 
     def layer(self, layer_id: str) -> Any: ...
 
+    def kind_of(self, layer: Layer) -> "Kind":
+        """Return the kind of one of its layers."""
+
     def takes(self, layer: Layer, offer: str) -> list:
         """Return the layers that a layer reads or is coupled with and whose kind offers something."""
 
@@ -55,6 +58,8 @@ class Kind:
     """what other layers may take from it"""
     reads: tuple[str, ...] = ()
     """offers of others that it can take, all optional"""
+    joins: tuple[str, ...] = ()
+    """offers that a new layer is linked to, from layers that give them to no other of its kind yet"""
     needs: dict[str, str] = {}
     """what its frames must keep for each offer to be taken from disk"""
     start_needs: tuple[str, ...] = ()
@@ -106,6 +111,37 @@ class Kind:
     def draft(self, settings: dict) -> dict:
         """Return settings (as in the document) of the same character that bake sooner."""
         return settings
+
+    # a new one
+
+    def links(self, shot: Shot) -> list[Any]:
+        """Return the layers that a new one would read: those free for it, else the last that could be."""
+        found = []
+        for offer in self.joins:
+            able = [x for x in shot.layers if offer in shot.kind_of(x).offers]
+            taken = {r for x in shot.layers if x.kind == self.name for r in x.reads}
+            found += [x for x in able if x.id not in taken] or able[-1:]
+        return found
+
+    def proposal(self, shot: Any, reads: Sequence[Any]) -> dict:
+        """Return starting settings (as in the document) of a new layer in a shot, given what it is to read.
+
+        Raises
+        ------
+        BadValue
+            If the set has nothing for it.
+        """
+        return {}
+
+    def copied(self, shot: Any, layer: Any) -> dict:
+        """Return the settings (as in the document) of a copy.
+
+        Raises
+        ------
+        BadValue
+            If there cannot be a second one.
+        """
+        return layer.settings.model_dump(mode="json")
 
     # what it costs
 

@@ -142,8 +142,9 @@ class Shot(World):
         if offer not in self.kind_of(layer).reads:
             return []
         acting = [x.id for x, on_it, _ in self.partners(layer) if on_it > 0.0]
-        names = dict.fromkeys([*layer.reads, *acting])
-        return [x for x in self.layers if x.id in names and offer in self.kind_of(x).offers]
+        names = {*layer.reads, *acting}
+        # by id, so that the order of the list changes no result
+        return sorted((x for x in self.layers if x.id in names and offer in self.kind_of(x).offers), key=lambda x: x.id)
 
     def grouped(self, first: Layer, second: Layer) -> bool:
         """Whether two layers are stepped together."""

@@ -36,7 +36,8 @@ def groups(shot: Any) -> tuple[tuple[str, ...], ...]:
     for a in need:
         mine = label[index[a]]
         before.setdefault(mine, set()).update(label[index[b]] for b in need[a] if label[index[b]] != mine)
-    within = _ordered({x.id: _fed_by(shot, x) for x in shot.layers})
+    # by id, so that the order of the list changes no result
+    within = _ordered({x.id: _fed_by(shot, x) for x in sorted(shot.layers, key=lambda x: x.id)})
     return tuple(tuple(a for a in within if label[index[a]] == part) for part in _ordered(before))
 
 

@@ -54,9 +54,7 @@ def _own(shot, layer, keys):
         "kind": kind.name,
         "version": kind.version,
         "keeps": sorted(layer.keeps),
-        "reads": [
-            [keys[x.id], acting.get(x.id)] for x in shot.layers if x.id in {*layer.reads, *acting} and x.id in keys
-        ],
+        "reads": [[keys[name], acting.get(name)] for name in sorted({*layer.reads, *acting}) if name in keys],
     }
     if layer.start:
         of = layer.start.of if layer.start.is_key() else keys.get(layer.start.of)

@@ -3,6 +3,7 @@
 import numpy as np
 
 from urst.core.checks.findings import Finding
+from urst.kinds.billow.proposal import proposal
 from urst.kinds.billow.settings import BillowSettings
 from urst.kinds.emitting import Emitting
 from urst.kinds.gauge import Gauge, Quantity
@@ -28,6 +29,7 @@ class Billow(Emitting):
     work = "urst.kinds.billow.work"
     offers = ("gas",)
     reads = ("bodies", "points")
+    joins = ("points",)
     needs = {"gas": "velocity"}
     start_needs = ("velocity", "heat")
     representation = "volume"
@@ -100,6 +102,16 @@ class Billow(Emitting):
             [x.settings.puff_mass, x.settings.puff_life, x.settings.puff_radius] for x in shot.takes(layer, "points")
         ]
         return super().content(shot, layer) | {"puffs": puffs}
+
+    def links(self, shot):
+        # the bodies that shed the points stop the gas; without points, the last that move do
+        points = super().links(shot)
+        bodies = [x for x in shot.layers if "bodies" in shot.kind_of(x).offers]
+        shedding = [b for b in bodies if any(b.id in x.reads for x in points)]
+        return [*(shedding or bodies[-1:]), *points]
+
+    def proposal(self, shot, reads):
+        return proposal(shot, reads)
 
     def draft(self, settings):
         return settings | {"cell_size": settings["cell_size"] * _DRAFT}

@@ -6,6 +6,7 @@ from urst.core.checks.findings import Finding
 from urst.core.checks.meshes import check_solid
 from urst.errors import BadMesh
 from urst.kinds.break_.advice import breaking
+from urst.kinds.break_.proposal import breakable, proposal
 from urst.kinds.break_.settings import BreakSettings
 from urst.kinds.gauge import Gauge, Quantity
 from urst.kinds.kind import Kind, piece_problem
@@ -73,6 +74,13 @@ class Break(Kind):
             "settings": layer.settings.model_dump(mode="json", exclude={"pieces"}),
             "pieces": [content.stance(shot.pieces[i], shot) for i in self.cast(shot, layer)],
         }
+
+    def proposal(self, shot, reads):
+        return proposal(shot)
+
+    def copied(self, shot, layer):
+        # a piece is broken once, so a copy breaks the next
+        return super().copied(shot, layer) | {"pieces": [breakable(shot)[0].name]}
 
     def draft(self, settings):
         return settings | {"count": max(1, settings["count"] // 2)}

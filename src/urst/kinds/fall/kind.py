@@ -26,6 +26,7 @@ class Fall(Kind):
     work = "urst.kinds.fall.work"
     offers = ("bodies",)
     reads = ("fragments", "gas")
+    joins = ("fragments",)
     representation = "bodies"
     hands_over = ("usd", "gltf", "csv")
     unit = "bodies"

@@ -15,6 +15,7 @@ from urst.kinds.questions import (
     Field,
     Question,
 )  # fmt: skip
+from urst.kinds.shed.proposal import proposal
 from urst.kinds.shed.settings import ShedSettings
 
 
@@ -29,6 +30,7 @@ class Shed(Emitting):
     work = "urst.kinds.shed.work"
     offers = ("points",)
     reads = ("bodies", "gas")
+    joins = ("bodies",)
     representation = "points"
     hands_over = ("points", "csv")
     unit = "points"
@@ -78,6 +80,9 @@ class Shed(Emitting):
             Field("sources.*.until", "Until frame"),
         )),
     )  # fmt: skip
+
+    def proposal(self, shot, reads):
+        return proposal(shot, reads)
 
     def count(self, shot, layer):
         # about a third of the faces part in a typical strike

@@ -1,0 +1,63 @@
+"""What a new Billow begins with."""
+
+from math import floor, log10
+
+import numpy as np
+
+from urst.scene.placing import bounds, placed
+from urst.scene.shapes import is_endless
+
+#: cells a new layer has at most
+_MOST_CELLS = 1_200_000
+#: cells across the smallest thing that gives off dust
+_CELLS_ACROSS = 2.0
+#: how far dust goes beyond what gives it off, in heights of that: to the sides, above, and below
+_ASIDE, _ABOVE, _BELOW = 1.0, 0.8, 0.08
+
+
+def proposal(shot, reads) -> dict:
+    """Return a domain about what gives off dust and what moves, and cells that resolve it.
+
+    shot, reads : the document, and the layers that will be read
+    """
+    points = [x for x in reads if "points" in shot.kind_of(x).offers]
+    names = {n for x in points for n in _giving(shot, x)}
+    solid = [p for p in shot.pieces if not is_endless(p.shape)]
+    giving = [p for p in solid if p.name in names] or [p for p in solid if p.motion != "fixed"] or solid
+    if not giving:
+        return {}
+    sources = [] if points else [{"piece": giving[0].name}]
+    low, high = _box(giving, shot)
+    # it falls, and rolls along what the set stands on
+    floor = bounds(shot, skip_fixed=True) or (low, high)
+    low[2] = min(low[2], floor[0][2])
+    tall = float(high[2] - low[2])
+    low = low - tall * np.array([_ASIDE, _ASIDE, _BELOW])
+    high = high + tall * np.array([_ASIDE, _ASIDE, _ABOVE])
+    smallest = min(
+        [x.settings.puff_radius for x in points if hasattr(x.settings, "puff_radius")]
+        or [float(np.ptp(np.concatenate([m.vertices for m in placed(p, shot)]), axis=0).min()) for p in giving]
+    )
+    cell = max(smallest / _CELLS_ACROSS, float((np.prod(high - low) / _MOST_CELLS) ** (1 / 3)))
+    return {
+        "cell_size": _rounded_up(cell), "low": [round(float(x), 2) for x in low], "high": [round(float(x), 2) for x in high],
+        "sources": sources,
+    }  # fmt: skip
+
+
+def _giving(shot, points):
+    """Names of the pieces that a layer of points is shed from."""
+    bodies = shot.takes(points, "bodies")
+    broken = [n for b in bodies for x in shot.takes(b, "fragments") for n in shot.kind_of(x).breaks(x)]
+    return [*broken, *(s.piece for s in points.settings.sources)]
+
+
+def _box(pieces, shot):
+    corners = [m.bounds() for p in pieces for m in placed(p, shot)]
+    return np.min([c[0] for c in corners], axis=0), np.max([c[1] for c in corners], axis=0)
+
+
+def _rounded_up(value):
+    """To two digits."""
+    unit = 10.0 ** (floor(log10(value)) - 1)
+    return float(f"{np.ceil(value / unit - 1e-9) * unit:.2g}")
