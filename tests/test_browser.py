@@ -123,8 +123,8 @@ class Bench(unittest.TestCase):
         self.assertEqual(self.frame(), 13)
         lane = self.find('.band[data-id="fall"] .lane')
         webdriver.ActionChains(self.page).move_to_element_with_offset(
-            lane, lane.size["width"] // 2 - 12, 0
-        ).click().perform()
+            lane, lane.size["width"] // 2 - 112, 0
+        ).click_and_hold().move_by_offset(100, 0).release().perform()
         self.assertEqual(self.frame(), 18)
         wait_for(lambda: sum(abs(a - b) for a, b in zip(self.pixels(), first)) > 20_000, "a different picture")
         self.press(" ")
@@ -203,6 +203,71 @@ class Bench(unittest.TestCase):
         self.find("#commands").click()
         wait_for(lambda: self.find("#palette").get_attribute("open") is not None, "the palette")
         self.press(Keys.ESCAPE)
+
+    def test_layers_are_added_named_linked_put_elsewhere_and_taken_out(self):
+        self.open(tiny(), "shed")
+        shown = lambda: self.page.execute_script(  # noqa: E731
+            "return [...document.querySelectorAll('.band')].map(b => b.dataset.id + (b.classList.contains('chosen') ? '*' : ''))"
+        )
+        self.find("#add-layer").click()
+        self.press("shed", Keys.ENTER)
+        wait_for(lambda: shown() == ["break", "fall", "shed", "billow", "shed-2*"], "a second shed")
+        wait_for(lambda: self.find(".title h2 input").get_attribute("value") == "Shed 2", "its recipe")
+        self.page.execute_script("document.activeElement.blur()")
+        self.press(Keys.ARROW_UP)
+        wait_for(lambda: shown()[3] == "billow*", "the layer above")
+        wait_for(lambda: len(self.page.find_elements(By.CSS_SELECTOR, "#links label")) == 3, "its links")
+        self.find("#links form:last-child input[type=checkbox]").click()
+        wait_for(
+            lambda: "reads Fall, Shed, Shed 2" in self.find('.band[data-id="billow"] .name').get_attribute("title"),
+            "the link",
+        )
+        self.page.execute_script("document.activeElement.blur()")
+        webdriver.ActionChains(self.page).key_down(Keys.ALT).send_keys(Keys.ARROW_UP).key_up(Keys.ALT).perform()
+        wait_for(lambda: shown() == ["break", "fall", "billow*", "shed", "shed-2"], "one up by the keyboard")
+        wait_for(lambda: self.find("#recipe .title"), "the recipe")
+        self.carry("billow", 1)
+        wait_for(lambda: shown()[-2:] == ["billow*", "shed-2"], "one down by the mouse")
+        self.press_with_control("d")
+        wait_for(lambda: shown()[-3:] == ["billow", "billow-2*", "shed-2"], "a copy")
+        wait_for(lambda: self.find(".title h2 input").get_attribute("value") == "Billow 2", "the copy's recipe")
+        title = self.find(".title h2 input")
+        self.page.execute_script("arguments[0].select()", title)
+        title.send_keys("Far dust", Keys.ENTER)
+        wait_for(lambda: "Far dust" in self.band("billow-2").text, "the new name")
+        self.page.execute_script("document.activeElement.blur()")
+        self.press(Keys.DELETE)
+        wait_for(lambda: "billow-2" not in " ".join(shown()), "it to go")
+        self.press_with_control("z")
+        wait_for(lambda: "Far dust" in self.find("#bands").text, "undo to bring it back")
+        self.find('.band[data-id="fall"] .lane').click()
+        wait_for(lambda: "fall*" in shown(), "a press on the band to choose")
+        self.assertEqual(self.frame(), 1)
+        self.press("s")
+        eyes = lambda: [e.text for e in self.page.find_elements(By.CSS_SELECTOR, ".eye")]  # noqa: E731
+        wait_for(lambda: eyes() == ["○", "●", "○", "○", "○", "○"], "it alone")
+        self.press("s", "h")
+        wait_for(lambda: eyes() == ["●", "○", "●", "●", "●", "●"], "all but it")
+        self.press("h")
+
+    def carry(self, layer, rows):
+        name = self.find(f'.band[data-id="{layer}"] .name')
+        far = rows * self.band(layer).size["height"]
+        webdriver.ActionChains(self.page).click_and_hold(name).move_by_offset(0, far // 2).move_by_offset(
+            0, far - far // 2
+        ).release().perform()
+
+    def test_a_shot_without_layers_offers_to_begin(self):
+        shot_id = self.live.add(tiny())
+        self.page.get(f"{self.live.base}/shots/{shot_id}?layer=gone")
+        for left in (3, 2, 1, 0):
+            wait_for(lambda n=left: len(self.page.find_elements(By.CSS_SELECTOR, ".band")) == n + 1, "the strata")
+            self.page.execute_script("document.activeElement.blur()")
+            self.press(Keys.DELETE)
+            wait_for(lambda n=left: len(self.page.find_elements(By.CSS_SELECTOR, ".band")) == n, "one layer less")
+        wait_for(lambda: "No layers yet" in self.find("#recipe").text, "the offer")
+        self.find('[data-add="break"]').click()
+        wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, '.band[data-id="break"].chosen'), "the first layer")
 
     def test_shots_and_queue_pages(self):
         shot_id = self.open(falling_box(5), "fall")

@@ -11,10 +11,12 @@ from urst.errors import BadValue
 from urst.handover.forms import FORMS, folder
 from urst.jobs import queue
 from urst.kinds.kind import COUPLES
+from urst.kinds.registry import KINDS
 from urst.scene.values import without_entry
 from urst.shot.forecast import forecast
 from urst.shot.graph import dependents
 from urst.shot.keys import layer_keys
+from urst.shot.layers import readable
 from urst.shot.plan import plan
 from urst.shot.preflight import mended
 from urst.web import health, recipe, state
@@ -27,9 +29,9 @@ router = APIRouter(prefix="/shots/{shot_id}")
 
 
 def _chosen(shot, layer_id):
-    if not shot.layers:
-        raise BadValue("This shot has no layers: load the demo, or import a shot file that has some.")
-    return shot.layer(layer_id) if layer_id else shot.layers[min(1, len(shot.layers) - 1)]
+    if layer_id and any(x.id == layer_id for x in shot.layers):
+        return shot.layer(layer_id)
+    return shot.layers[min(1, len(shot.layers) - 1)] if shot.layers else None
 
 
 @router.get("")
@@ -38,11 +40,14 @@ def bench(request: Request, shot_id: str, layer: str = ""):
     with session() as db:
         kept = shots.get(db, shot_id)
     chosen = _chosen(kept.shot, layer)
-    return page(request, "bench.html", shot=kept.shot, **_recipe_values(kept, chosen))
+    names = " ".join(f"{k.name}:{k.title}" for k in KINDS.values())
+    return page(request, "bench.html", shot=kept.shot, kind_names=names, **_recipe_values(kept, chosen))
 
 
 def _recipe_values(kept, layer, fault=None):
     shot = kept.shot
+    if layer is None:
+        return {"kept": kept, "layer": None, "kinds": list(KINDS.values())}
     kind = shot.kind_of(layer)
     partners = {x.id for x, _, _ in shot.partners(layer)}
     return {
@@ -62,7 +67,9 @@ def _recipe_values(kept, layer, fault=None):
         "pieces": [p.name for p in shot.pieces],
         "notes": kind.notes(shot, layer, health.first_gauges(shot, layer)),
         "post": f"/shots/{kept.id}/recipe/{layer.id}",
-        "reads": [x.name for x in shot.layers if x.id in layer.reads],
+        "readable": readable(shot, layer.id),
+        "kinds": list(KINDS.values()),
+        "layer_post": f"/shots/{kept.id}/layers/{layer.id}",
         "after": [shot.layer(x).name for x in dependents(shot, layer.id)],
         "cost": forecast(shot, layer.id),
         "fault": fault,
@@ -73,6 +80,14 @@ def _can_couple(shot, first, second):
     offers = (shot.kind_of(x).offers for x in (first, second))
     mine, theirs = offers
     return any(frozenset({a, b}) in COUPLES for a in mine for b in theirs)
+
+
+@router.get("/recipe")
+def get_first_recipe(request: Request, shot_id: str):
+    """The recipe of the layer that is worked on first, or what to begin with where there is none."""
+    with session() as db:
+        kept = shots.get(db, shot_id)
+    return page(request, "recipe.html", **_recipe_values(kept, _chosen(kept.shot, "")))
 
 
 @router.get("/recipe/{layer_id}")
@@ -91,14 +106,15 @@ def set_field(request: Request, shot_id: str, layer_id: str, path: str = Form(),
         layer = kept.shot.layer(layer_id)
         questions = kept.shot.kind_of(layer).questions
         kept, fault = put(db, kept, layer.settings, questions, _place(kept, layer_id), path, value, owner=layer_id)
-    return _recipe(request, kept, layer_id, fault)
+    return recipe_page(request, kept, layer_id, fault)
 
 
 def _place(kept, layer_id):
     return ("layers", [x.id for x in kept.shot.layers].index(layer_id), "settings")
 
 
-def _recipe(request, kept, layer_id, fault=None):
+def recipe_page(request, kept, layer_id, fault=None):
+    """The recipe of a layer after a change, or with what was wrong."""
     reply = page(request, "recipe.html", **_recipe_values(kept, kept.shot.layer(layer_id), fault))
     if not fault:
         reply.headers["HX-Trigger"] = "shot-changed"
@@ -113,7 +129,7 @@ def _changed(request, shot_id, layer_id, what, change):
         number = [x.id for x in kept.shot.layers].index(kept.shot.layer(layer_id).id)
         change(data, data["layers"][number])
         kept = save(db, kept, data, what)
-    return _recipe(request, kept, layer_id)
+    return recipe_page(request, kept, layer_id)
 
 
 @router.post("/recipe/{layer_id}/sources")
@@ -178,7 +194,7 @@ def set_coupling(request: Request, shot_id: str, layer_id: str, number: int, pat
     with session() as db:
         kept = shots.get(db, shot_id)
         kept, fault = put(db, kept, kept.shot, recipe.coupling_questions(kept.shot.couplings), (), path, value)
-    return _recipe(request, kept, layer_id, fault)
+    return recipe_page(request, kept, layer_id, fault)
 
 
 @router.post("/recipe/{layer_id}/couplings/{number}/remove")

@@ -53,6 +53,9 @@ SHOT_QUESTIONS = (
 )  # fmt: skip
 
 
+LAYER_QUESTIONS = (Question("What is it called?", "layer", (Field("name", "Name"), Field("note", "Note"))),)
+
+
 def cue_questions(shot: World) -> tuple[Question, ...]:
     """One question a cue: its name and its frame."""
     return tuple(

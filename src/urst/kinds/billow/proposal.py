@@ -9,6 +9,8 @@ from urst.scene.shapes import is_endless
 
 #: cells a new layer has at most
 _MOST_CELLS = 1_200_000
+#: cells along its shortest side at least
+_FEWEST_ALONG = 12
 #: cells across the smallest thing that gives off dust
 _CELLS_ACROSS = 2.0
 #: how far dust goes beyond what gives it off, in heights of that: to the sides, above, and below
@@ -31,14 +33,15 @@ def proposal(shot, reads) -> dict:
     # it falls, and rolls along what the set stands on
     floor = bounds(shot, skip_fixed=True) or (low, high)
     low[2] = min(low[2], floor[0][2])
-    tall = float(high[2] - low[2])
+    tall = float(max(high[2] - low[2], (high - low)[:2].max() / 2))
     low = low - tall * np.array([_ASIDE, _ASIDE, _BELOW])
     high = high + tall * np.array([_ASIDE, _ASIDE, _ABOVE])
     smallest = min(
         [x.settings.puff_radius for x in points if hasattr(x.settings, "puff_radius")]
         or [float(np.ptp(np.concatenate([m.vertices for m in placed(p, shot)]), axis=0).min()) for p in giving]
     )
-    cell = max(smallest / _CELLS_ACROSS, float((np.prod(high - low) / _MOST_CELLS) ** (1 / 3)))
+    cell = min(smallest / _CELLS_ACROSS, float((high - low).min()) / _FEWEST_ALONG)
+    cell = max(cell, float((np.prod(high - low) / _MOST_CELLS) ** (1 / 3)))
     return {
         "cell_size": _rounded_up(cell), "low": [round(float(x), 2) for x in low], "high": [round(float(x), 2) for x in high],
         "sources": sources,

@@ -16,11 +16,13 @@ let state = null, meta = null, chosen = bench.dataset.layer, latest = null;
 const clock = new Clock();
 const frames = new Frames(() => show());
 const stage = new Stage($('stage'), shotId);
-const strata = new Strata($('strata'), clock, choose);
+const strata = new Strata($('strata'), clock, {
+  choose, reveal: revealLayer, alone, inView, add: () => palette.open('Add a '), move: (id, to) => arrange(`layers/${id}/move`, { to }),
+});
 const gauges = new Gauges($('gauges'), clock, number => act(`mend/${number}`), finding => { choose(finding.layer); clock.go(finding.frame); });
 
 // Layers of which something is on disk, by what the stage draws of them.
-const drawn = representation => state.layers.filter(x => x.representation === representation && x.done);
+const drawn = representation => state.layers.filter(x => x.representation === representation && x.done && inView(x));
 const layer = () => state.layers.find(x => x.id === chosen) || state.layers[0];
 
 function toast(text, lasts = false) {
@@ -33,9 +35,9 @@ function toast(text, lasts = false) {
   if (!lasts) setTimeout(() => node.remove(), 7000);
 }
 
-async function act(path, fields) {
+async function act(path, fields, then = () => {}) {
   try {
-    await post(`${base}/${path}`, fields);
+    then(await post(`${base}/${path}`, fields));
     await refresh(!/^(bake|stop)/.test(path));
   } catch (error) {
     if (!(error instanceof Refused)) throw error;
@@ -43,15 +45,72 @@ async function act(path, fields) {
   }
 }
 
+// A change of the list of layers; the layer it is about is worked on from then on.
+const arrange = (path, fields) => act(path, fields, reply => work(reply.layer));
+const kinds = bench.dataset.kinds.split(' ').map(x => x.split(':'));
+const add = kind => arrange('layers', { kind });
+const copyLayer = () => chosen && arrange(`layers/${chosen}/copy`);
+function removeLayer() {
+  if (!chosen) return;
+  const { name } = layer();
+  arrange(`layers/${chosen}/remove`).then(() => toast(`${name} is taken out. Undo (Ctrl Z) brings it back, with what was baked.`));
+}
+function shift(by) {
+  const at = state.layers.findIndex(x => x.id === chosen), to = at + by;
+  if (to >= 0 && to < state.layers.length) arrange(`layers/${chosen}/move`, { to });
+}
+
+// Layers left out of the view, on this browser.
+const HIDDEN = `urst-hidden-${shotId}`;
+const hidden = new Set(JSON.parse(localStorage.getItem(HIDDEN) || '[]'));
+function inView(x) { return !hidden.has(x.id); }
+function revealLayer(id) {
+  if (!hidden.delete(id)) hidden.add(id);
+  seen();
+}
+function alone(id) {
+  const others = state.layers.map(x => x.id).filter(x => x !== id);
+  const already = !hidden.has(id) && others.every(x => hidden.has(x));
+  hidden.clear();
+  if (!already) for (const x of others) hidden.add(x);
+  seen();
+}
+function seen() {
+  localStorage.setItem(HIDDEN, JSON.stringify([...hidden]));
+  strata.draw(state, chosen);
+  show();
+}
+
+// What was asked for while an answer is under way is asked for once more after it, so that the last word is the newest.
+const due = { again: false, stage: true, panel: false };
+let refreshing = null;
+
 // `panel`: whether the panel on the left shows what was before and must be asked for anew.
-async function refresh(documentChanged = false, panel = documentChanged) {
-  if (!meta || documentChanged) {
+function refresh(documentChanged = false, panel = documentChanged) {
+  due.again = true;
+  due.stage ||= documentChanged;
+  due.panel ||= panel;
+  refreshing ||= (async () => {
+    try { while (due.again) await ask(); } finally { refreshing = null; }
+  })();
+  return refreshing;
+}
+
+async function ask() {
+  due.again = false;
+  if (due.stage) {
+    due.stage = false;
     meta = await getJson(`${base}/stage`);
     stage.statics.clear();
     await stage.load(meta);
   }
-  if (panel) reopen();
   state = await getJson(`${base}/state`);
+  // undo may have taken the layer away that was worked on
+  if (!due.again && layer()?.id !== chosen) work(state.layers[0]?.id || '');
+  if (due.panel && !due.again) {
+    due.panel = false;
+    reopen();
+  }
   // a page opened in mid-bake goes by what the run has told so far
   const told = latest || state.runs.map(r => r.progress).find(p => p.layer);
   markRunning(state.runs.length ? told : null);
@@ -67,7 +126,14 @@ const openSet = number => htmx.ajax('GET', `${base}/pieces/${number}`, { target:
 
 function reopen() {
   if (document.querySelector('[data-panel="set"]')) openSet(document.getElementById('piece')?.value || 0);
-  else htmx.ajax('GET', `${base}/recipe/${chosen}`, { target: '#recipe' });
+  else openRecipe();
+}
+
+const openRecipe = () => htmx.ajax('GET', `${base}/recipe${chosen ? `/${chosen}` : ''}`, { target: '#recipe' });
+
+function work(id) {
+  chosen = id;
+  history.replaceState(null, '', id ? `${base}?layer=${id}` : base);
 }
 
 function header() {
@@ -86,7 +152,7 @@ function header() {
     const stopping = state.runs.some(r => r.stopping), waits = state.runs.every(r => r.state === 'queued');
     button.innerHTML = busy ? (stopping ? 'Stopping…' : `Stop <small>${waits ? 'waits its turn behind other bakes' : 'what is done is kept'}</small>`) : button.dataset.text;
     button.disabled = stopping;
-    const cost = layer().forecast, time = document.querySelector('[data-time]');
+    const cost = layer()?.forecast || { seconds: 0 }, time = document.querySelector('[data-time]');
     if (time) time.textContent = `${Math.floor(cost.seconds / 60)}:${String(Math.round(cost.seconds) % 60).padStart(2, '0')}`;
   }
 }
@@ -129,9 +195,8 @@ function legend() {
 }
 
 function choose(id) {
-  chosen = id;
-  htmx.ajax('GET', `${base}/recipe/${id}`, { target: '#recipe' });
-  history.replaceState(null, '', `${base}?layer=${id}`);
+  work(id);
+  openRecipe();
   strata.draw(state, chosen);
   gauges.draw(state, layer());
 }
@@ -139,6 +204,12 @@ function choose(id) {
 function bake() {
   if (state.runs.length) act('stop');
   else { latest = null; act(`bake/${chosen}`); }
+}
+
+// The layer before or after the one that is worked on.
+function step(by) {
+  const next = state.layers[state.layers.findIndex(x => x.id === chosen) + by];
+  if (next) choose(next.id);
 }
 
 function jump(way) {
@@ -188,7 +259,16 @@ const palette = new Palette($('palette'), () => [
   { name: 'Add a cue at this frame', run: addCue },
   ...['material', 'fragment', 'speed', 'strain'].map(m => ({ name: `Colour by ${m}`, run: () => colour(m) })),
   ...Object.keys(stage.shown).map(w => ({ name: `Show or hide ${w}`, run: () => reveal(w) })),
+  ...kinds.map(([kind, title]) => ({ name: `Add a ${title} layer`, run: () => add(kind) })),
   ...state.layers.map(x => ({ name: `Work on ${x.name}`, run: () => choose(x.id) })),
+  ...state.layers.map(x => ({ name: `${inView(x) ? 'Hide' : 'Show'} ${x.name}`, key: x.id === chosen ? 'H' : '', run: () => revealLayer(x.id) })),
+  ...(layer() ? [
+    { name: `Show ${layer().name} alone, or all`, key: 'S', run: () => alone(chosen) },
+    { name: `Copy ${layer().name}`, key: 'Ctrl D', run: copyLayer },
+    { name: `Remove ${layer().name}`, key: 'Del', run: removeLayer },
+    { name: `Put ${layer().name} one up`, key: 'Alt ↑', run: () => shift(-1) },
+    { name: `Put ${layer().name} one down`, key: 'Alt ↓', run: () => shift(1) },
+  ] : []),
   { name: 'Set pieces and frame range', run: () => openSet(0) },
   { name: 'Hand over files', run: () => { location.href = `${base}/handover`; } },
   { name: 'Light or dark', run: () => document.querySelector('[data-theme-switch]').click() },
@@ -197,16 +277,20 @@ const palette = new Palette($('palette'), () => [
 ]);
 
 document.addEventListener('keydown', event => {
+  if (!state) return;
   const typing = event.target.matches('input:not([type="range"]), select, textarea');
   const control = event.ctrlKey || event.metaKey;
   if (control && event.key === 'Enter') { event.preventDefault(); event.target.blur?.(); bake(); return; }
   if (control && event.key.toLowerCase() === 'k') { event.preventDefault(); palette.open(); return; }
   if (event.key === 'F8') { event.preventDefault(); nextFinding(); return; }
   if (typing) return;
+  if (control && event.key.toLowerCase() === 'd') { event.preventDefault(); copyLayer(); return; }
   if (control && event.key.toLowerCase() === 'z') { event.preventDefault(); act(`history/${event.shiftKey ? 'redo' : 'undo'}`); return; }
   const keys = {
     ' ': () => clock.toggle(), ArrowRight: () => (control ? jump(1) : clock.go(clock.frame + (event.shiftKey ? 10 : 1))),
     ArrowLeft: () => (control ? jump(-1) : clock.go(clock.frame - (event.shiftKey ? 10 : 1))), Home: () => stage.seeThroughCamera(),
+    ArrowUp: () => (event.altKey ? shift(-1) : step(-1)), ArrowDown: () => (event.altKey ? shift(1) : step(1)), Delete: removeLayer,
+    a: () => palette.open('Add a '), h: () => chosen && revealLayer(chosen), s: () => chosen && alone(chosen),
   };
   if (keys[event.key] && !event.target.matches('input[type="range"]') && !(event.key === ' ' && event.target.matches('button, a'))) {
     event.preventDefault();
@@ -218,6 +302,9 @@ $('set').addEventListener('click', () => openSet(0));
 $('recipe').addEventListener('change', event => { if (event.target.matches('[data-piece]')) openSet(event.target.value); });
 $('recipe').addEventListener('click', event => {
   if (event.target.closest('#bake')) bake();
+  if (event.target.closest('[data-copy]')) copyLayer();
+  if (event.target.closest('[data-remove]')) removeLayer();
+  if (event.target.closest('[data-add]')) add(event.target.closest('[data-add]').dataset.add);
   if (event.target.closest('#add-cue')) addCue();
   if (event.target.closest('#add-pace')) htmx.ajax('POST', `${base}/pace`, { target: '#recipe', values: { frame: clock.frame } });
 });

@@ -15,6 +15,10 @@ export class Gauges {
   draw(state, layer) {
     this.layer = layer;
     this.element.replaceChildren();
+    if (!layer) {
+      for (const finding of state.findings) this.element.append(this.finding(finding));
+      return;
+    }
     const head = document.createElement('div');
     head.className = 'gauge';
     head.innerHTML = '<div><span></span><span class="num"></span></div>';

@@ -17,8 +17,8 @@ export class Palette {
     });
   }
 
-  open() {
-    this.input.value = '';
+  open(text = '') {
+    this.input.value = text;
     this.dialog.showModal();
     this.filter();
   }

@@ -7,30 +7,76 @@ const make = (name, attributes) => {
   return node;
 };
 
+// More bands than this are drawn on one line each.
+const ROOMY = 6, TALL = 37, SHORT = 23;
+// A press that moves less than this is a click.
+const CLICK = 4;
+
 export class Strata {
-  constructor(element, clock, choose) {
+  // actions: choose(id), move(id, place), reveal(id), alone(id), add(), inView(layer)
+  constructor(element, clock, actions) {
     this.element = element;
     this.clock = clock;
-    this.choose = choose;
+    this.actions = actions;
+    this.near = '';
     element.innerHTML = `<div class="ruler"><div class="clock"><button id="play" title="Play or pause (Space)" aria-label="Play or pause"></button>
-      <span class="num" id="now-frame"></span><span class="num quiet" id="now-seconds"></span></div><div class="lane" id="ruler-lane"></div></div><div id="bands"></div>`;
+      <span class="num" id="now-frame"></span><span class="num quiet" id="now-seconds"></span><button id="add-layer" title="Add a layer (A)" aria-label="Add a layer">+</button></div><div class="lane" id="ruler-lane"></div></div><div id="bands"></div>`;
     this.play = element.querySelector('#play');
     this.play.addEventListener('click', () => clock.toggle());
+    element.querySelector('#add-layer').addEventListener('click', () => actions.add());
     this.ruler = element.querySelector('#ruler-lane');
     this.bands = element.querySelector('#bands');
     element.addEventListener('pointerdown', event => {
-      const lane = event.target.closest('.lane');
-      if (!lane) return;
-      const move = e => {
-        const box = lane.getBoundingClientRect();
-        clock.go(clock.start + (e.clientX - box.left - 10) / (box.width - 20) * (clock.end - clock.start));
-      };
-      move(event);
-      element.setPointerCapture(event.pointerId);
-      element.onpointermove = move;
-      element.onpointerup = element.onpointercancel = () => { element.onpointermove = null; };
+      const lane = event.target.closest('.lane'), name = event.target.closest('.band > .name');
+      if (lane) this.scrub(event, lane);
+      else if (name && event.button === 0) this.carry(event, name.parentNode);
     });
+    for (const kind of ['pointerover', 'focusin']) element.addEventListener(kind, event => this.look(event.target.closest?.('.band')?.dataset.id || ''));
+    element.addEventListener('pointerleave', () => this.look(''));
     clock.onFrame(() => this.tick());
+  }
+
+  // Follow the pointer until it is let go: `move` once it has gone farther than a click, `end` with whether it had.
+  follow(event, move, end) {
+    const element = this.element;
+    let moved = false;
+    element.setPointerCapture(event.pointerId);
+    element.onpointermove = e => {
+      moved ||= Math.hypot(e.clientX - event.clientX, e.clientY - event.clientY) > CLICK;
+      if (moved) move(e);
+    };
+    element.onpointerup = e => { element.onpointermove = element.onpointerup = element.onpointercancel = null; end(moved, e); };
+    element.onpointercancel = () => { element.onpointermove = element.onpointerup = element.onpointercancel = null; end(false, null); };
+  }
+
+  // The ruler goes to the frame at once; a band is chosen by a click and scrubbed by a drag.
+  scrub(event, lane) {
+    const { clock } = this, id = lane.parentNode.dataset.id;
+    const go = e => {
+      const box = lane.getBoundingClientRect();
+      clock.go(clock.start + (e.clientX - box.left - 10) / (box.width - 20) * (clock.end - clock.start));
+    };
+    if (!id) go(event);
+    this.follow(event, go, (moved, e) => { if (id && !moved && e) this.actions.choose(id); });
+  }
+
+  // A band carried up or down by its name is put where it is let go.
+  carry(event, band) {
+    const { id } = band.dataset;
+    let place = null;
+    const mark = e => {
+      const box = this.bands.getBoundingClientRect(), from = this.state.layers.findIndex(x => x.id === id);
+      place = Math.max(0, Math.min(this.state.layers.length - 1, Math.floor((e.clientY - box.top) / this.row)));
+      for (const [i, node] of this.bands.querySelectorAll('.band').entries()) {
+        node.classList.toggle('before', i === place && place < from);
+        node.classList.toggle('after', i === place && place > from);
+      }
+      band.classList.add('carried');
+    };
+    this.follow(event, mark, (moved, e) => {
+      for (const node of this.bands.querySelectorAll('.band')) node.classList.remove('before', 'after', 'carried');
+      if (!moved) { if (e) this.actions.choose(id); } else if (place !== null) this.actions.move(id, place);
+    });
   }
 
   // Where a frame lies across a lane, in percent of its width.
@@ -55,7 +101,13 @@ export class Strata {
       flag.addEventListener('pointerdown', event => { event.stopPropagation(); this.clock.go(cue.frame); });
       this.ruler.append(flag);
     }
-    this.bands.replaceChildren(...state.layers.map(layer => this.band(layer, layer.id === chosen)), this.links(state.layers, chosen));
+    this.chosen = chosen;
+    this.row = state.layers.length > ROOMY ? SHORT : TALL;
+    this.bands.classList.toggle('compact', this.row === SHORT);
+    const focused = document.activeElement?.closest?.('.band')?.dataset.id, part = document.activeElement?.className;
+    this.bands.replaceChildren(...state.layers.map(layer => this.band(layer, layer.id === chosen)), this.links(state.layers));
+    if (focused) this.bands.querySelector(`.band[data-id="${focused}"] > .${part}`)?.focus();
+    this.look(this.near);
     this.tick();
   }
 
@@ -68,18 +120,39 @@ export class Strata {
   }
 
   // Which band reads which: an arc from each layer down to its readers, those of the chosen one bright.
-  links(layers, chosen) {
-    const row = 37, svg = make('svg', { class: 'links', width: 24, height: row * layers.length, 'aria-hidden': 'true' });
-    const at = new Map(layers.map((x, i) => [x.id, i]));
+  links(layers) {
+    const { row } = this, svg = make('svg', { class: 'links', width: 24, height: row * layers.length, 'aria-hidden': 'true' });
+    const at = new Map(layers.map((x, i) => [x.id, i])), off = row / 9;
     for (const layer of layers) {
       for (const source of [...layer.reads, ...layer.coupled.filter(x => at.get(x) < at.get(layer.id))]) {
-        const a = at.get(source) * row + row / 2 + 4, b = at.get(layer.id) * row + row / 2 - 4, x = 22 - 6 * Math.min(3, Math.abs(at.get(layer.id) - at.get(source)));
-        const mine = layer.id === chosen || source === chosen;
+        const down = at.get(source) < at.get(layer.id) ? 1 : -1;
+        const a = at.get(source) * row + row / 2 + down * off, b = at.get(layer.id) * row + row / 2 - down * off, x = 22 - 6 * Math.min(3, Math.abs(at.get(layer.id) - at.get(source)));
         const both = layer.coupled.includes(source) ? ` M22,${a} m-3,-3 l3,3 l-3,3` : '';
-        svg.append(make('path', { d: `M22,${a} C${x},${a} ${x},${b} 22,${b} m-3,-3 l3,3 l-3,3${both}`, class: mine ? 'mine' : '' }));
+        const arc = make('path', { d: `M22,${a} C${x},${a} ${x},${b} 22,${b} m-3,-3 l3,3 l-3,3${both}` });
+        Object.assign(arc.dataset, { from: source, to: layer.id });
+        svg.append(arc);
       }
     }
+    // layers that are baked together stand in one bracket
+    for (const group of new Set(layers.filter(x => x.together.length).map(x => [x.id, ...x.together].sort().join(' ')))) {
+      const rows = group.split(' ').map(x => at.get(x) * row + row / 2);
+      const [top, end] = [Math.min(...rows) - row / 3, Math.max(...rows) + row / 3];
+      svg.append(make('path', { class: 'bracket', d: `M6,${top} H2.5 V${end} H6 ${rows.map(y => `M2.5,${y} H5`).join(' ')}` }));
+    }
     return svg;
+  }
+
+  // What reads what, told of the band that is pointed at or has the focus, else of the chosen one.
+  look(near) {
+    this.near = near;
+    if (!this.state) return;
+    const about = near || this.chosen, layer = this.state.layers.find(x => x.id === about);
+    for (const arc of this.bands.querySelectorAll('.links path[data-to]')) arc.classList.toggle('mine', arc.dataset.from === about || arc.dataset.to === about);
+    for (const band of this.bands.querySelectorAll('.band')) {
+      const { id } = band.dataset, other = this.state.layers.find(x => x.id === id);
+      const told = !near || !layer || !other ? '' : layer.coupled.includes(id) ? 'coupled' : layer.reads.includes(id) ? 'is read' : other.reads.includes(about) ? 'reads it' : '';
+      band.querySelector('.name').dataset.told = told;
+    }
   }
 
   band(layer, chosen) {
@@ -88,12 +161,22 @@ export class Strata {
     row.dataset.id = layer.id;
     row.dataset.state = layer.state;
     const name = document.createElement('button');
+    name.className = 'name';
     name.innerHTML = '<span></span><small></small>';
     name.firstChild.textContent = layer.name;
     name.lastChild.textContent = layer.running ? String(layer.running.frame) : layer.state === 'partial' ? `${layer.done}/${layer.total}` : layer.state;
     name.setAttribute('aria-pressed', String(chosen));
-    name.title = [layer.reads.length ? `reads ${layer.reads.join(', ')}` : 'reads no other layer', ...(layer.coupled.length ? [`coupled with ${layer.coupled.join(', ')}`] : [])].join('; ');
-    name.addEventListener('click', () => this.choose(layer.id));
+    const called = ids => ids.map(x => this.state.layers.find(y => y.id === x).name).join(', ');
+    name.title = `${[layer.name, layer.reads.length ? `reads ${called(layer.reads)}` : 'reads no other layer', ...(layer.coupled.length ? [`coupled with ${called(layer.coupled)}`] : [])].join('; ')}. Drag it up or down to put it elsewhere`;
+    // a press of the mouse is followed from its start; what is left are clicks from the keyboard
+    name.addEventListener('click', event => { if (!event.detail) this.actions.choose(layer.id); });
+    const eye = document.createElement('button'), seen = this.actions.inView(layer);
+    eye.className = 'eye';
+    eye.textContent = seen ? '●' : '○';
+    eye.setAttribute('aria-pressed', String(seen));
+    eye.setAttribute('aria-label', `${layer.name} in view`);
+    eye.title = 'In view or not (H); with Alt this one alone (S)';
+    eye.addEventListener('click', event => (event.altKey ? this.actions.alone(layer.id) : this.actions.reveal(layer.id)));
     const lane = document.createElement('div');
     lane.className = 'lane';
     lane.append(this.drawing(layer));
@@ -110,7 +193,7 @@ export class Strata {
     const now = document.createElement('span');
     now.className = 'line-now';
     lane.append(now);
-    row.append(name, lane);
+    row.append(name, eye, lane);
     return row;
   }
 
