@@ -58,7 +58,7 @@ def _recipe_values(kept, layer, fault=None):
         "couplings": [
             (i, rows)
             for i, (c, (_, rows)) in enumerate(
-                zip(shot.couplings, recipe.rows(shot, recipe.coupling_questions(shot.couplings), shot))
+                zip(shot.couplings, recipe.rows(shot, recipe.coupling_questions(shot), shot))
             )
             if layer.id in (c.first, c.second)
         ],
@@ -193,7 +193,7 @@ def set_coupling(request: Request, shot_id: str, layer_id: str, number: int, pat
     """Change how strongly one layer acts on another."""
     with session() as db:
         kept = shots.get(db, shot_id)
-        kept, fault = put(db, kept, kept.shot, recipe.coupling_questions(kept.shot.couplings), (), path, value)
+        kept, fault = put(db, kept, kept.shot, recipe.coupling_questions(kept.shot), (), path, value)
     return recipe_page(request, kept, layer_id, fault)
 
 

@@ -110,14 +110,15 @@ def pace_questions(shot: World) -> tuple[Question, ...]:
     )  # fmt: skip
 
 
-def coupling_questions(couplings) -> tuple[Question, ...]:
+def coupling_questions(shot) -> tuple[Question, ...]:
     """One question a coupling: how strongly each side acts on the other."""
+    name = {x.id: x.name for x in shot.layers}
     return tuple(
         Question("", "", (
-            Field(f"couplings.{i}.forth", f"{c.first} on {c.second}", "x real"),
-            Field(f"couplings.{i}.back", f"{c.second} on {c.first}", "x real"),
+            Field(f"couplings.{i}.forth", f"{name[c.first]} on {name[c.second]}", "x real"),
+            Field(f"couplings.{i}.back", f"{name[c.second]} on {name[c.first]}", "x real"),
         ))
-        for i, c in enumerate(couplings)
+        for i, c in enumerate(shot.couplings)
     )  # fmt: skip
 
 
