@@ -21,14 +21,15 @@ HELP = """usage: ./urst COMMAND
 """
 
 
-def _set_up(*, tests: bool = False) -> None:
+def _set_up(*, tests: bool = False, kernels: bool = False) -> None:
     install.packages(tests=tests)
     install.environment()
-    install.kernels()
+    if kernels:
+        install.kernels()
 
 
 def _test(words: list[str]) -> int:
-    _set_up(tests=True)
+    _set_up(tests=True, kernels=True)
     env = os.environ.copy()
     if "fast" not in words:
         was_running = processes.running()
@@ -67,7 +68,7 @@ def main(words: list[str]) -> int:
                     env = processes.child_environment(database.start())
                 return processes.urst("worker", *rest, env=env)
             case "screenshots":
-                _set_up(tests=True)
+                _set_up(tests=True, kernels=True)
                 env = processes.child_environment(database.start("urst_pictures"))
                 processes.urst("migrate", env=env)
                 try:
@@ -76,7 +77,7 @@ def main(words: list[str]) -> int:
                     if not processes.running():
                         database.stop()
             case "bench":
-                _set_up()
+                _set_up(kernels=True)
                 return subprocess.run([str(PYTHON), "-m", "benchmarks", *rest], cwd=ROOT).returncode
             case "-h" | "--help" | "help":
                 print(HELP, end="")

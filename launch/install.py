@@ -91,11 +91,6 @@ def environment() -> None:
 
 
 def kernels() -> None:
-    """Compile the kernels once, with progress."""
-    stamp, digest = _stamp("kernels", list((ROOT / "src" / "urst" / "core").rglob("*.py")))
-    if stamp.exists() and stamp.read_text() == digest:
-        return
-    say("compiling kernels (two to four minutes the first time)")
+    """Compile the kernels that are not yet, with progress."""
     if subprocess.run([str(PYTHON), "-m", "urst.cli", "warm"], cwd=ROOT).returncode:
         raise Failure("the kernels could not be compiled: the lines above say why")
-    stamp.write_text(digest)

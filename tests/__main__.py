@@ -16,6 +16,8 @@ FAST = (
     "gas",
     "coupling",
     "shot",
+    "layers",
+    "kernels",
     "preflight",
     "store",
     "bake",

@@ -33,7 +33,8 @@ def main(argv: list[str] | None = None) -> int:
     export.add_argument("--store", type=Path, required=True, help="folder of the results")
     export.add_argument("--out", type=Path, required=True)
     export.add_argument("--what", action="append", choices=list(FORMS))
-    commands.add_parser("warm", help="compile all kernels, with progress")
+    warm = commands.add_parser("warm", help="compile all kernels, with progress, or those of one kind of layer")
+    warm.add_argument("kind", nargs="?")
     commands.add_parser("migrate", help="bring the database up to date")
     demo = commands.add_parser("load-demo", help="put the demo shots into the database")
     demo.add_argument("--bake", action="store_true", help="queue their bake as well")
@@ -62,6 +63,7 @@ def _load(path: Path):
 
 
 def _bake(options) -> int:
+    from urst.bake.kernels import Compiler
     from urst.bake.runner import bake
     from urst.formats.gauges import write_gauges
     from urst.shot.keys import layer_keys
@@ -74,7 +76,7 @@ def _bake(options) -> int:
         shot = draft(shot)
     if options.frames:
         shot = with_frames(shot, options.frames)
-    store = Store(options.out)
+    store, compiler = Store(options.out), Compiler()
     if not options.resume:
         for step in plan(shot, options.layer):
             for key in step.keys:
@@ -93,7 +95,10 @@ def _bake(options) -> int:
         )
 
     try:
-        bake(shot, store, options.layer, report=report, should_stop=lambda: bool(stopping))
+        bake(
+            shot, store, options.layer, report=report, should_stop=lambda: bool(stopping),
+            prepare=lambda names, pulse: compiler.wait(names, _compiling, pulse),
+        )  # fmt: skip
     except Stopped as error:
         print(f"\nurst: {error}", file=sys.stderr)
         return 130
@@ -113,11 +118,17 @@ def _export(options) -> int:
 
 
 def _warm(options) -> int:
-    from urst.demo.warm import warm
+    from urst.bake import kernels
 
-    for done, total, name in warm():
-        print(f"compiling kernels {done}/{total}: {name}", flush=True)
+    if options.kind:
+        kernels.rehearse(options.kind)
+    else:
+        kernels.Compiler().wait(None, _compiling)
     return 0
+
+
+def _compiling(name, done, total) -> None:
+    print(f"compiling kernels {done}/{total}: {name}", flush=True)
 
 
 def _migrate(options) -> int:

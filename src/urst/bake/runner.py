@@ -11,9 +11,10 @@ from dataclasses import dataclass
 
 from urst.bake.work import Work
 from urst.errors import CacheDamaged, SolverFailed, Stopped, StoreFull, UrstError
+from urst.kinds.rehearsal import COUPLED
 from urst.shot.document import Shot
 from urst.shot.keys import layer_keys
-from urst.shot.plan import plan
+from urst.shot.plan import Step, plan
 from urst.store.store import Store
 
 log = logging.getLogger("urst.bake")
@@ -38,6 +39,8 @@ class Progress:
 
 
 Report = Callable[[Progress], None]
+#: called before layers are begun, with what `kinds.rehearsal` calls their kernels, and what ends the wait by raising
+Prepare = Callable[[list[str], Callable[[], None]], None]
 ShouldStop = Callable[[], bool]
 
 
@@ -48,6 +51,7 @@ def bake(
     *,
     report: Report = lambda progress: None,
     should_stop: ShouldStop = lambda: False,
+    prepare: Prepare = lambda names, pulse: None,
 ) -> None:
     """Bake the wanted layers and whatever they read that is not fresh.
 
@@ -61,7 +65,7 @@ def bake(
     keys = layer_keys(shot)
     for step in plan(shot, wanted):
         try:
-            _bake_step(shot, store, step, keys, report, should_stop)
+            _bake_step(shot, store, step, keys, report, should_stop, prepare)
         except (UrstError, MemoryError) as error:
             raise _told(error, shot, step) from error
         except Exception as error:
@@ -86,6 +90,12 @@ def _plain(error):
     return f"{type(error).__name__}{f' ({text[0][:120]})' if text else ''}"
 
 
+def rehearsed(shot: Shot, step: Step) -> list[str]:
+    """Return the rehearsals that call the kernels of a step."""
+    kinds = list(dict.fromkeys(shot.layer(x).kind for x in step.layers))
+    return kinds if len(step.layers) == 1 else [*kinds, COUPLED]
+
+
 def is_fresh(shot: Shot, store: Store, layer_id: str, key: str) -> bool:
     """Whether all of a layer is on disk."""
     if not store.has_static(key):
@@ -95,7 +105,7 @@ def is_fresh(shot: Shot, store: Store, layer_id: str, key: str) -> bool:
     return set(shot.frames()) <= set(store.frames(key))
 
 
-def _bake_step(shot, store, step, keys, report, should_stop):
+def _bake_step(shot, store, step, keys, report, should_stop, prepare):
     members = list(zip(step.layers, step.keys))
     if all(is_fresh(shot, store, layer_id, key) for layer_id, key in members):
         return
@@ -105,6 +115,7 @@ def _bake_step(shot, store, step, keys, report, should_stop):
             raise Stopped("The bake was stopped; its finished frames are kept and it can go on from there.")
 
     pulse()
+    prepare(rehearsed(shot, step), pulse)
     _check_disk(store)
     started = time.perf_counter()
     work = Work(shot, store, step.layers, keys, pulse)

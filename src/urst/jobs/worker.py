@@ -15,7 +15,8 @@ import procrastinate
 from sqlalchemy import func
 from sqlalchemy.exc import DBAPIError
 
-from urst.bake.runner import Progress, bake
+from urst.bake.kernels import Compiler
+from urst.bake.runner import Progress, bake, rehearsed
 from urst.db import runs
 from urst.db.engine import address, session
 from urst.db.tables import RunRow
@@ -26,6 +27,7 @@ from urst.handover.pictures import keep_card
 from urst.jobs.queue import TASK
 from urst.logs import set_up
 from urst.shot.document import Shot, parse
+from urst.shot.plan import plan
 from urst.store.store import Store
 
 log = logging.getLogger("urst.worker")
@@ -34,6 +36,8 @@ log = logging.getLogger("urst.worker")
 LOOK_EVERY = 0.5
 #: seconds without a heartbeat after which a worker counts as dead
 DEAD_AFTER = 20.0
+
+compiler = Compiler()
 
 queue = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=address()))
 
@@ -82,12 +86,19 @@ class _Desk:
                 seconds = (self.store.seconds_per_frame(p.key) or 0.0) * usage.frames
                 runs.index(db, p.key, self.kinds[p.layer], usage.frames, usage.bytes, seconds)
 
+    def compiling(self, name: str, done: int, total: int) -> None:
+        """Tell which kernels are waited for."""
+        self._tell({"compiling": name, "done": done, "total": total})
+
     def tell_step(self, name: str, done: int, total: int) -> None:
         """Tell how far a hand-over has come."""
+        self._tell({"layer": name, "done": done, "total": total})
+
+    def _tell(self, progress: dict) -> None:
         with self._tolerant("report"), session() as db:
             row = db.get(RunRow, self.run_id)
             if row is not None:
-                row.progress = {"layer": name, "done": done, "total": total}
+                row.progress = progress
             db.commit()
             runs.tell(db, {"shot": self.shot_id, "run": self.run_id, "what": "state"})
 
@@ -124,7 +135,12 @@ def work_off(context, run_id: int) -> None:
     log.info("run begins", extra={"action": "begin", "run": run_id, "kind": kind, "what": what})
     try:
         if kind == "bake":
-            bake(shot, store, what, report=desk.report, should_stop=desk.should_stop)
+            # what this bake needs comes first; the rest is compiled while it runs
+            compiler.ask(n for step in plan(shot, what) for n in rehearsed(shot, step))
+            bake(
+                shot, store, what, report=desk.report, should_stop=desk.should_stop,
+                prepare=lambda names, pulse: compiler.wait(names, desk.compiling, pulse),
+            )  # fmt: skip
             _keep_card(shot, store)
         else:
             out = folder(store.root, desk.shot_id)
@@ -179,6 +195,7 @@ async def _work() -> None:
 def run() -> int:
     """Work until told to end."""
     set_up()
+    compiler.ask()
     log.info("worker ready", extra={"action": "ready", "store": os.environ.get("URST_STORE", ""), "pid": os.getpid()})
     while True:
         try:

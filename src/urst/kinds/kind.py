@@ -198,6 +198,10 @@ class Kind:
 
     # the bake
 
+    def rehearsal(self) -> tuple[dict, ...]:
+        """Return the layers (as in the document) of a tiny shot that calls its kernels, itself last; its id is its kind."""
+        return ()
+
     def begin(self, inputs: Any) -> Any:
         """Set up the work of a layer; see `working.Begun`. Loads what bakes it."""
         return import_module(self.work).begin(inputs)

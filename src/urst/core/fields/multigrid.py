@@ -370,12 +370,13 @@ _down_alone, _up_alone = down[0], up[0]
 
 
 @serial
-def small_cycle(grids, sweeps, last_sweeps):
+def small_cycle(grids, count, sweeps, last_sweeps):
     """The part of a V-cycle on the small levels, in one call.
 
-    `grids` is a tuple of `Grid`, the finest first; it has `sweeps` sweeps, each coarser one more, the last `last_sweeps`.
+    `grids` is a tuple of `Grid`, the finest first, of which the first `count` are there: tuples of one length take one
+    compiled function. The finest has `sweeps` sweeps, each coarser one more, the last `last_sweeps`.
     """
-    last = len(grids) - 1
+    last = count - 1
     nothing, partial = np.empty((2, 2, 0), np.float32), np.empty(grids[0].p.shape[1])
     for depth in range(last):
         g = grids[depth]

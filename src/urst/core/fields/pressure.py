@@ -12,6 +12,8 @@ from urst.errors import BadValue
 
 #: levels of fewer cells are left to one thread, those of far fewer go in one call
 FEW, FAR_FEWER = 20_000, 12_000
+#: grids of so few cells are halved at most twice
+MOST_SMALL = 3
 #: sweeps before and after the next coarser level, on the finest; each coarser level has one more, the coarsest these
 SWEEPS, LAST_SWEEPS = 2, 8
 #: faces open by less count as closed
@@ -172,7 +174,8 @@ class PressureSolver:
         first = next((d for d, x in enumerate(self.levels) if d > 0 and x.cells < FAR_FEWER), None)
         small = [] if first is None else self.levels[first:]
         self.large = self.levels[: len(self.levels) - len(small)]
-        self.small = tuple(x.grid() for x in small)
+        self.small = len(small)
+        self.small_grids = tuple(x.grid() for x in (small + [self.levels[-1]] * MOST_SMALL)[:MOST_SMALL])
 
     def solve(self, rhs: np.ndarray, *, tolerance: float = 1e-4, most: int = 60, terms: Term | None = None):
         """Solve for one right-hand side.
@@ -235,7 +238,7 @@ class PressureSolver:
         for level, coarse, count in zip(self.large, rhs, sweeps):
             level.down(coarse, count)
         if self.small:
-            mg.small_cycle(self.small, SWEEPS + len(self.large), LAST_SWEEPS)
+            mg.small_cycle(self.small_grids, self.small, SWEEPS + len(self.large), LAST_SWEEPS)
         for level, coarse, count in reversed(list(zip(self.large, p, sweeps))):
             product = level.up(coarse, count)
         return product

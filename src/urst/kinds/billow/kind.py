@@ -119,6 +119,13 @@ class Billow(Emitting):
     def count(self, shot, layer):
         return layer.settings.cells()
 
+    def rehearsal(self):
+        sources = [{"piece": "Crate"}, {"piece": "Ball", "where": "volume"}]
+        settings = {"cell_size": 0.12, "low": (-2, -2, -0.2), "high": (2, 2, 2.5), "heat": 1.0, "sources": sources}
+        # a small grid is solved by other kernels than a large one
+        coarse = {"id": "coarse", "kind": self.name, "settings": settings | {"cell_size": 0.4}}
+        return coarse, {"id": self.name, "kind": self.name, "settings": settings}
+
     def findings(self, shot, layer):
         return self._no_source(shot, layer) + self._outside(shot, layer) + self._thin(shot, layer)
 

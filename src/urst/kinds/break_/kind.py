@@ -97,6 +97,10 @@ class Break(Kind):
         text = f"{hint.cause} at {hint.speed:.2g} m/s breaks this into pieces of about {size} (Grady 1982)"
         return {_CRACKS: Note(text, "count", str(hint.count), f"Use {hint.count} fragments")}
 
+    def rehearsal(self):
+        settings = {"pieces": ["Wall"], "pattern": "clustered", "count": 30, "focus": (0, 0, 0.7), "focus_radius": 0.4}
+        return ({"id": self.name, "kind": self.name, "settings": settings},)
+
     def findings(self, shot, layer):
         found = []
         for i in self.cast(shot, layer):

@@ -114,6 +114,10 @@ class Fall(Kind):
         text = f"At the first frame it {verdict}: the most loaded bond bears {load:.0f} % of its strength"
         return {_HOLDS: Note(text)}
 
+    def rehearsal(self):
+        settings = {"steps": 4, "settle": 0.1, "bonds": {"tension": 2e4, "shear": 3e4}}
+        return ({"id": self.name, "kind": self.name, "settings": settings},)
+
     def findings(self, shot, layer):
         loose = [shot.pieces[i] for i in self.cast(shot, layer) if shot.pieces[i].motion == "loose"]
         thin = [float(np.ptp(m.vertices, axis=0).min()) for p in loose for m in placed(p, shot)]

@@ -93,6 +93,13 @@ class Shed(Emitting):
         seconds = (shot.end - shot.start) / shot.rate
         return int((s.chips + s.dust) * area / 3 + sum(x.rate * min(seconds, s.life) for x in s.sources))
 
+    def rehearsal(self):
+        bodies = ({"id": "broken", "kind": "break", "settings": {"pieces": ["Wall"], "count": 30}},
+                  {"id": "bodies", "kind": "fall", "reads": ["broken"],
+                   "settings": {"steps": 4, "bonds": {"tension": 2e4, "shear": 3e4}}})  # fmt: skip
+        sources = [{"piece": "Crate"}, {"piece": "Crate", "where": "volume", "dust_share": 0.5}]
+        return (*bodies, {"id": self.name, "kind": self.name, "reads": ["bodies"], "settings": {"sources": sources}})
+
     def findings(self, shot, layer):
         if shot.takes(layer, "bodies") or layer.settings.sources or layer.start:
             return []

@@ -136,6 +136,12 @@ function work(id) {
   history.replaceState(null, '', id ? `${base}?layer=${id}` : base);
 }
 
+// Kernels that the bake waits for, once on a machine.
+function compiling() {
+  const p = state.runs.map(r => r.progress).find(x => x.compiling);
+  return p ? `compiling ${p.compiling}, once: ${p.done} of ${p.total} done` : '';
+}
+
 function header() {
   const { low, high } = stage.loose, tall = Math.max(0.01, high[2] - Math.max(0, low[2]));
   $('scale').innerHTML = `set <b class="num">${tall.toFixed(1)} m</b> tall, falls in <b class="num">${Math.sqrt(2 * tall / 9.81).toFixed(2)} s</b>`;
@@ -150,7 +156,8 @@ function header() {
     button.dataset.busy = busy;
     if (!button.dataset.text) button.dataset.text = button.innerHTML;
     const stopping = state.runs.some(r => r.stopping), waits = state.runs.every(r => r.state === 'queued');
-    button.innerHTML = busy ? (stopping ? 'Stopping…' : `Stop <small>${waits ? 'waits its turn behind other bakes' : 'what is done is kept'}</small>`) : button.dataset.text;
+    const doing = waits ? 'waits its turn behind other bakes' : compiling() || 'what is done is kept';
+    button.innerHTML = busy ? (stopping ? 'Stopping…' : `Stop <small>${doing}</small>`) : button.dataset.text;
     button.disabled = stopping;
     const cost = layer()?.forecast || { seconds: 0 }, time = document.querySelector('[data-time]');
     if (time) time.textContent = `${Math.floor(cost.seconds / 60)}:${String(Math.round(cost.seconds) % 60).padStart(2, '0')}`;
@@ -181,7 +188,7 @@ function show() {
   $('stamp').textContent = `${stale.join(', ')} stale`;
   const none = !ahead.some(x => x.frames.includes(f)), any = ahead.length + still.length > 0;
   $('notice').hidden = !(past || (none && !still.length));
-  $('notice').textContent = state.runs.length ? 'The first frames are being baked.' : any
+  $('notice').textContent = state.runs.length ? (compiling() ? `Baking begins soon: ${compiling()}.` : 'The first frames are being baked.') : any
     ? `Frame ${f} is not baked yet.` : 'Nothing is baked yet: this is the set as it stands. Press Bake.';
   legend();
 }

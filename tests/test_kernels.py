@@ -1,0 +1,139 @@
+"""Compiling ahead: what is rehearsed, in which order, and that nothing is left to compile in a bake."""
+
+import subprocess
+import sys
+import threading
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from urst.bake import kernels, runner
+from urst.errors import Stopped
+from urst.kinds.registry import KINDS
+from urst.kinds.rehearsal import COUPLED, rehearsals
+from urst.shot.document import parse
+from urst.shot.plan import plan
+
+ROOT = Path(__file__).parents[1]
+
+#: run in a process of its own: rehearse all, bake shots that are used, tell which kernels had to be compiled anew
+_NOTHING_NEW = """
+import gc, tempfile
+from numba.core.dispatcher import Dispatcher
+from tests.shots import tiny
+from urst.bake import kernels, runner
+from urst.demo import granary, smoke, sparks
+from urst.kinds.rehearsal import rehearsals
+from urst.shot.document import parse
+from urst.store.store import Store
+
+def known():
+    return {(d.py_func.__module__, d.py_func.__qualname__, str(s)) for d in gc.get_objects() if isinstance(d, Dispatcher)
+            and d.py_func.__module__.startswith("urst") for s in d.signatures}
+
+for name in rehearsals():
+    with tempfile.TemporaryDirectory() as folder:
+        runner.bake(parse(rehearsals()[name].document), Store(folder))
+before = known()
+coupled = granary.coupled(fragments=210, cell_size=0.6, end=15)
+for shot in (tiny(), coupled, smoke.shot(), sparks.shot()):
+    data = shot.model_dump(mode="json") | {"end": shot.start + 14}
+    with tempfile.TemporaryDirectory() as folder:
+        runner.bake(parse(data), Store(folder))
+for what in sorted(known() - before):
+    print(*what)
+"""
+
+
+class Rehearsals(unittest.TestCase):
+    def test_every_kind_rehearses_and_so_do_layers_that_act_on_each_other(self):
+        self.assertEqual(set(rehearsals()), {*KINDS, COUPLED})
+        for name, rehearsal in rehearsals().items():
+            shot = parse(rehearsal.document)
+            called = {n for step in plan(shot) for n in runner.rehearsed(shot, step)}
+            self.assertIn(name, called)
+            self.assertEqual(called - {name}, set(rehearsal.after))
+
+    def test_a_bake_after_them_has_nothing_left_to_compile(self):
+        done = subprocess.run([sys.executable, "-c", _NOTHING_NEW], capture_output=True, text=True, cwd=ROOT)
+        self.assertEqual((done.returncode, done.stderr[-2000:]), (0, ""))
+        self.assertEqual(done.stdout, "")
+
+
+class Child:
+    """Stands for a process that compiles; ends when it is told to."""
+
+    alive = 0
+    most = 0
+    begun: list[str] = []
+    fails: set[str] = set()
+
+    def __init__(self, command, **_):
+        self.name, self.returncode = command[-1], None
+        Child.begun.append(self.name)
+        Child.alive += 1
+        Child.most = max(Child.most, Child.alive)
+
+    def poll(self):
+        if self.returncode is None:
+            self.returncode = int(self.name in Child.fails)
+            Child.alive -= 1
+            if not self.returncode:
+                made.add(self.name)
+        return self.returncode
+
+    def terminate(self):
+        pass
+
+
+made: set[str] = set()
+
+
+class Order(unittest.TestCase):
+    def setUp(self):
+        made.clear()
+        Child.alive = Child.most = 0
+        Child.begun, Child.fails = [], set()
+        for target, stand_in in (("compiled", lambda name: name in made), ("_LOOK", 0.001)):
+            patch = mock.patch.object(kernels, target, stand_in)
+            patch.start()
+            self.addCleanup(patch.stop)
+        patch = mock.patch.object(kernels.subprocess, "Popen", Child)
+        patch.start()
+        self.addCleanup(patch.stop)
+
+    def test_what_is_waited_for_comes_first_two_at_a_time(self):
+        compiler, told = kernels.Compiler(), []
+        compiler.ask()
+        compiler.wait(["billow"], lambda *news: told.append(news))
+        compiler.wait(rehearsals(), lambda *news: told.append(news))
+        self.assertEqual(set(Child.begun), set(rehearsals()))
+        self.assertEqual(len(Child.begun), len(set(Child.begun)))
+        self.assertLessEqual(Child.most, kernels.ABREAST)
+        for name, rehearsal in rehearsals().items():
+            for first in rehearsal.after:
+                self.assertLess(Child.begun.index(first), Child.begun.index(name))
+        self.assertEqual(told[0][0], "Billow")
+        self.assertTrue(all(0 <= done <= total <= len(rehearsals()) for _, done, total in told))
+
+    def test_what_fails_to_compile_ahead_holds_nothing_up(self):
+        Child.fails = {"fall"}
+        with self.assertLogs("urst.kernels", "WARNING"):
+            kernels.Compiler().wait(rehearsals(), lambda *news: None)
+        self.assertNotIn("fall", made)
+        self.assertIn("shed", made)
+
+    def test_a_wait_can_be_ended(self):
+        stuck = threading.Event()
+        with mock.patch.object(Child, "poll", lambda self: None if not stuck.is_set() else 0):
+
+            def pulse():
+                raise Stopped("stopped")
+
+            with self.assertRaises(Stopped):
+                kernels.Compiler().wait(["break"], lambda *news: None, pulse)
+            stuck.set()
+
+
+if __name__ == "__main__":
+    unittest.main()
