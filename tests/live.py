@@ -81,17 +81,20 @@ class Live:
         with session() as db:
             return shots.add(db, shot)
 
-    def state(self, shot_id: str) -> dict:
+    def state(self, shot_id: str, quality: str = "shot") -> dict:
         """Return what the bench would be told."""
-        reply = self.client.get(f"/shots/{shot_id}/state")
+        reply = self.client.get(f"/shots/{shot_id}/state", params={"quality": quality})
         reply.raise_for_status()
         return reply.json()
 
-    def bake(self, shot_id: str, layer: str, seconds: float = 120) -> dict:
-        """Bake a layer and what depends on it to the end; return the state after."""
-        reply = self.client.post(f"/shots/{shot_id}/bake/{layer}")
+    def bake(self, shot_id: str, layer: str, seconds: float = 120, **fields) -> dict:
+        """Bake a layer and what depends on it to the end; return the state after, of the quality that was baked."""
+        reply = self.client.post(f"/shots/{shot_id}/bake/{layer}", data=fields)
         reply.raise_for_status()
-        return wait_for(lambda: (s := self.state(shot_id)) and not s["runs"] and s, f"the bake of {layer}", seconds)
+        quality = fields.get("quality", "shot")
+        return wait_for(
+            lambda: (s := self.state(shot_id, quality)) and not s["runs"] and s, f"the bake of {layer}", seconds
+        )
 
     def __exit__(self, *_):
         self.client.close()

@@ -257,6 +257,34 @@ class Bench(unittest.TestCase):
             0, far - far // 2
         ).release().perform()
 
+    def test_live_bakes_a_draft_at_each_change_and_keeps_it_apart(self):
+        shot_id = self.open(tiny(), "fall")
+        self.live.bake(shot_id, "break")
+        wait_for(lambda: self.health("billow") == "fresh", "the page to hear of it")
+        self.find("#live").click()
+        wait_for(lambda: self.find("#strata").get_attribute("data-quality") == "draft", "the draft")
+        wait_for(lambda: self.health("billow") == "fresh", "the draft to be baked", 60)
+        self.assertIn("draft", self.band("fall").text)
+        self.assertEqual(self.find("#stamp").text, "draft")
+        self.type("f-top_speed", "60")
+        wait_for(lambda: self.health("fall") in ("stale", "partial"), "the draft to be baked anew")
+        wait_for(lambda: self.health("billow") == "fresh", "its end", 60)
+        self.find('[data-quality="shot"]').click()
+        wait_for(lambda: self.health("fall") == "stale", "results of the shot's own quality")
+        self.assertIn("Fall, Shed, Billow stale", self.find("#stamp").text)
+        self.find("#live").click()
+        self.page.execute_script("document.activeElement.blur()")
+        self.press_with_control("z")
+        wait_for(lambda: self.health("billow") == "fresh", "undo to find the first bake", 60)
+
+    def test_bake_to_here(self):
+        self.open(tiny(seed=22), "fall")
+        self.page.execute_script("document.activeElement.blur()")
+        self.press(*[Keys.ARROW_RIGHT] * 4)
+        self.find("#to-here").click()
+        wait_for(lambda: "5/18" in self.band("fall").text, "five frames", 60)
+        wait_for(lambda: "5/18" in self.band("billow").text, "of all that follows", 60)
+
     def test_a_shot_without_layers_offers_to_begin(self):
         shot_id = self.live.add(tiny())
         self.page.get(f"{self.live.base}/shots/{shot_id}?layer=gone")

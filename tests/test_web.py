@@ -458,6 +458,55 @@ class Web(unittest.TestCase):
         self.http.post(f"/shots/{shot_id}/stop").raise_for_status()
         wait_for(lambda: not self.live.state(shot_id)["runs"], "the stop", 20)
 
+    def test_drafts_are_kept_apart_from_results_of_the_shots_own_quality(self):
+        shot_id = self.live.add(tiny())
+        drafted = self.live.bake(shot_id, "break", quality="draft")
+        self.assertEqual([x["state"] for x in drafted["layers"]], ["fresh"] * 4)
+        self.assertEqual([x["state"] for x in self.live.state(shot_id)["layers"]], ["absent"] * 4)
+        own = self.live.bake(shot_id, "break")
+        self.assertEqual([x["state"] for x in own["layers"]], ["fresh"] * 4)
+        for a, b in zip(own["layers"], self.live.state(shot_id, "draft")["layers"]):
+            self.assertEqual((b["state"], a["key"] != b["key"]), ("fresh", True), a["id"])
+        cells = [
+            self.http.get(f"/shots/{shot_id}/stage", params={"quality": q}).json()["domains"]["billow"]["cell"]
+            for q in ("shot", "draft")
+        ]
+        self.assertGreater(cells[1], cells[0])
+        self.set(shot_id, "shed", "chips", "44")
+        self.assertEqual([x["state"] for x in self.live.state(shot_id, "draft")["layers"]][2:], ["stale", "stale"])
+        for bad in (f"/shots/{shot_id}/state?quality=fine", f"/shots/{shot_id}/stage?quality=fine"):
+            self.assertIn("there are shot and draft", self.http.get(bad).json()["message"])
+
+    def test_a_bake_to_here_is_gone_on_with_and_no_frame_baked_twice(self):
+        shot_id = self.live.add(tiny(seed=21))
+        part = self.live.bake(shot_id, "break", to=7)
+        self.assertEqual([x["done"] for x in part["layers"]], [1, 7, 7, 7])
+        self.assertEqual({x["state"] for x in part["layers"][1:]}, {"partial"})
+
+        def written():
+            return {p: p.stat().st_mtime_ns for p in self.live.store.rglob("frame*")}
+
+        before = written()
+        self.assertGreaterEqual(len(before), 21)
+        whole = self.live.bake(shot_id, "break")
+        self.assertEqual([x["state"] for x in whole["layers"]], ["fresh"] * 4)
+        after = written()
+        self.assertEqual({p: after[p] for p in before}, before)
+        self.assertGreater(len(after), len(before))
+        refused = self.http.post(f"/shots/{shot_id}/bake/fall", data={"to": 99})
+        self.assertIn("Frame 99 is outside the shot's 1 to 18", refused.json()["message"])
+
+    def test_a_live_bake_takes_the_place_of_what_is_under_way(self):
+        shot_id = self.live.add(falling_box(3000))
+        first = self.http.post(f"/shots/{shot_id}/bake/fall").json()["run"]
+        wait_for(lambda: self.live.state(shot_id)["runs"][0]["state"] == "running", "the bake", 60)
+        self.set(shot_id, "fall", "top_speed", "50")
+        fields = {"quality": "draft", "to": 5, "instead": True}
+        second = self.http.post(f"/shots/{shot_id}/bake/fall", data=fields).json()["run"]
+        self.assertNotEqual(first, second)
+        wait_for(lambda: not self.live.state(shot_id)["runs"], "both to end", 30)
+        self.assertEqual(self.live.state(shot_id, "draft")["layers"][0]["done"], 5)
+
     def test_the_list_tells_what_bakes_from_what_waits(self):
         first, second = (self.live.add(falling_box(n)) for n in (3001, 3002))
         self.http.post(f"/shots/{first}/bake/fall").raise_for_status()

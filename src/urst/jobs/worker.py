@@ -33,7 +33,7 @@ from urst.store.store import Store
 log = logging.getLogger("urst.worker")
 
 #: seconds between looks at whether a run should stop
-LOOK_EVERY = 0.5
+LOOK_EVERY = 0.2
 #: seconds without a heartbeat after which a worker counts as dead
 DEAD_AFTER = 20.0
 

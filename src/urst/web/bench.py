@@ -19,6 +19,7 @@ from urst.shot.keys import layer_keys
 from urst.shot.layers import readable
 from urst.shot.plan import plan
 from urst.shot.preflight import mended
+from urst.shot.quality import of_quality, until
 from urst.web import health, recipe, state
 from urst.web.changes import put, save
 from urst.web.data import set_meta
@@ -210,31 +211,42 @@ def uncouple(request: Request, shot_id: str, layer_id: str, number: int):
 
 
 @router.get("/state")
-def get_state(shot_id: str):
-    """The health of every layer, gauges, findings and runs."""
+def get_state(shot_id: str, quality: str = "shot"):
+    """The health of every layer at a quality, gauges, findings and runs."""
     with session() as db:
-        return JSONResponse(state.summary(db, shots.get(db, shot_id)))
+        return JSONResponse(state.summary(db, shots.get(db, shot_id), quality))
 
 
 @router.get("/stage")
-def get_stage(shot_id: str):
+def get_stage(shot_id: str, quality: str = "shot"):
     """What the stage must know of the set."""
     with session() as db:
-        return JSONResponse(set_meta(shots.get(db, shot_id).shot))
+        return JSONResponse(set_meta(of_quality(shots.get(db, shot_id).shot, quality)))
 
 
 @router.post("/bake/{layer_id}")
-def bake(shot_id: str, layer_id: str):
-    """Queue a layer, what it reads where that is not fresh, and what depends on it."""
+def bake(
+    shot_id: str, layer_id: str, quality: str = Form("shot"), to: int | None = Form(None), instead: bool = Form(False)
+):
+    """Queue a layer, what it reads where that is not fresh, and what depends on it.
+
+    to : the last frame that is baked now
+    instead : stop what is under way, rather than refuse
+    """
     with session() as db:
         shot = shots.get(db, shot_id).shot
         grave = [f for f in state.findings(shot, {}) if f.grave]
         if grave:
             raise BadValue(grave[0].title)
-        if runs.open_of(db, shot_id):
+        under_way = runs.open_of(db, shot_id)
+        if under_way and not instead:
             raise BadValue("A bake of this shot is under way: stop it first, or let it end.")
-    wanted = [layer_id, *dependents(shot, layer_id)]
-    plan(shot, wanted)
+        shot = of_quality(shot, quality)
+        shot = shot if to is None else until(shot, to)
+        wanted = [layer_id, *dependents(shot, layer_id)]
+        plan(shot, wanted)
+        for run in under_way:
+            runs.request_stop(db, run.id)
     return {"run": queue.submit(shot_id, shot, wanted)}
 
 
@@ -255,11 +267,11 @@ def history(shot_id: str, way: str):
 
 
 @router.post("/mend/{number}")
-def mend(shot_id: str, number: int):
-    """Apply the mend of a finding."""
+def mend(shot_id: str, number: int, quality: str = Form("shot")):
+    """Apply the mend of a finding, of those told at a quality."""
     with session() as db:
         kept = shots.get(db, shot_id)
-        summary = state.summary(db, kept)
+        summary = state.summary(db, kept, quality)
         gauges = {
             x["id"]: {f: {n: v[i] for n, v in x["gauges"].items()} for i, f in enumerate(x["frames"])}
             for x in summary["layers"]

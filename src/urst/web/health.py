@@ -31,7 +31,7 @@ def layer_health(shot: Shot, layer, key: str, earlier: list[str], disk: Store) -
     frames = sorted(f for f in rows if shot.start <= f <= shot.end)
     names = dict.fromkeys([*(g.name for g in kind.gauges), *([kind.chief] if kind.chief else [])])
     return {
-        "id": layer.id, "name": layer.name, "kind": layer.kind, "key": shown, "state": state, "done": done,
+        "id": layer.id, "name": layer.name, "kind": layer.kind, "key": shown, "wanted": key, "state": state, "done": done,
         "total": total, "moving": kind.moving, "representation": kind.representation, "reads": list(layer.reads),
         "coupled": [x.id for x, _, _ in shot.partners(layer)], "frames": frames, "chief": kind.chief,
         "bytes": disk.usage(shown).bytes if done else 0,

@@ -14,17 +14,18 @@ from urst.shot.graph import dependents, group_of
 from urst.shot.keys import layer_keys
 from urst.shot.preflight import disk as disk_check
 from urst.shot.preflight import preflight, watch
+from urst.shot.quality import of_quality
 from urst.web.health import layer_health
 from urst.web.store import store
 
 
-def _earlier_keys(db: Session, shot_id: str, revision: int) -> dict[str, list[str]]:
-    """Keys each layer had in earlier and undone revisions, the latest first."""
+def _earlier_keys(db: Session, shot_id: str, revision: int, quality: str) -> dict[str, list[str]]:
+    """Keys each layer had in earlier and undone revisions at a quality, the latest first."""
     found: dict[str, list[str]] = {}
     query = select(RevisionRow).where(RevisionRow.shot_id == shot_id, RevisionRow.number != revision)
     for row in db.scalars(query.order_by(RevisionRow.number.desc()).limit(24)):
         try:
-            keys = _keys_of(shot_id, row.number, row.created, row.document)
+            keys = _keys_of(shot_id, row.number, row.created, row.document, quality)
         except UrstError:
             continue
         for layer_id, key in keys.items():
@@ -35,12 +36,12 @@ def _earlier_keys(db: Session, shot_id: str, revision: int) -> dict[str, list[st
 _KEY_MEMORY: dict = {}
 
 
-def _keys_of(shot_id, number, created, document):
-    tag = (shot_id, number, created)
+def _keys_of(shot_id, number, created, document, quality):
+    tag = (shot_id, number, created, quality)
     if tag not in _KEY_MEMORY:
         if len(_KEY_MEMORY) > 2000:
             _KEY_MEMORY.clear()
-        _KEY_MEMORY[tag] = layer_keys(parse(document))
+        _KEY_MEMORY[tag] = layer_keys(of_quality(parse(document), quality))
     return _KEY_MEMORY[tag]
 
 
@@ -57,11 +58,11 @@ def findings(shot: Shot, gauges: dict) -> list:
     return found + watch(shot, gauges)
 
 
-def summary(db: Session, kept: shots.Kept) -> dict:
-    """Everything the bench needs to draw its strata, gauges and findings."""
-    shot, disk = kept.shot, store()
+def summary(db: Session, kept: shots.Kept, quality: str = "shot") -> dict:
+    """Everything the bench needs to draw its strata, gauges and findings, of the results of one quality."""
+    shot, disk = of_quality(kept.shot, quality), store()
     keys = layer_keys(shot)
-    earlier = _earlier_keys(db, kept.id, kept.revision)
+    earlier = _earlier_keys(db, kept.id, kept.revision, quality)
     open_runs = runs.open_of(db, kept.id)
     last = runs.last_of(db, kept.id)
     rates = {row.key: row.seconds / row.frames for row in db.scalars(select(BakeRow)) if row.frames}
@@ -79,11 +80,12 @@ def summary(db: Session, kept: shots.Kept) -> dict:
         entry["after"] = dependents(shot, layer.id)
         entry["together"] = [x for x in group_of(shot, layer.id) if x != layer.id]
         layers.append(entry)
-    found = findings(shot, gauges_now)
+    found = findings(kept.shot, gauges_now)
     return {
         "id": kept.id,
         "name": shot.name,
         "revision": kept.revision,
+        "quality": quality,
         "undo": kept.can_undo,
         "redo": kept.can_redo,
         "start": shot.start,

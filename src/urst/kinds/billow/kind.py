@@ -114,7 +114,9 @@ class Billow(Emitting):
         return proposal(shot, reads)
 
     def draft(self, settings):
-        return settings | {"cell_size": settings["cell_size"] * _DRAFT}
+        # the domain must hold four cells each way
+        most = min(b - a for a, b in zip(settings["low"], settings["high"])) / 4.001
+        return settings | {"cell_size": max(settings["cell_size"], min(most, settings["cell_size"] * _DRAFT))}
 
     def count(self, shot, layer):
         return layer.settings.cells()

@@ -19,7 +19,7 @@ const stage = new Stage($('stage'), shotId);
 const strata = new Strata($('strata'), clock, {
   choose, reveal: revealLayer, alone, inView, add: () => palette.open('Add a '), move: (id, to) => arrange(`layers/${id}/move`, { to }),
 });
-const gauges = new Gauges($('gauges'), clock, number => act(`mend/${number}`), finding => { choose(finding.layer); clock.go(finding.frame); });
+const gauges = new Gauges($('gauges'), clock, number => act(`mend/${number}`, { quality }), finding => { choose(finding.layer); clock.go(finding.frame); });
 
 // Layers of which something is on disk, by what the stage draws of them.
 const drawn = representation => state.layers.filter(x => x.representation === representation && x.done && inView(x));
@@ -100,11 +100,13 @@ async function ask() {
   due.again = false;
   if (due.stage) {
     due.stage = false;
-    meta = await getJson(`${base}/stage`);
+    meta = await getJson(`${base}/stage?quality=${quality}`);
     stage.statics.clear();
     await stage.load(meta);
   }
-  state = await getJson(`${base}/state`);
+  const asked = quality, got = await getJson(`${base}/state?quality=${asked}`);
+  if (asked !== quality) return;
+  state = got;
   // undo may have taken the layer away that was worked on
   if (!due.again && layer()?.id !== chosen) work(state.layers[0]?.id || '');
   if (due.panel && !due.again) {
@@ -136,6 +138,28 @@ function work(id) {
   history.replaceState(null, '', id ? `${base}?layer=${id}` : base);
 }
 
+// Results of the shot's own quality or drafts, never both in view; live bakes a draft at each change.
+const QUALITY = `urst-quality-${shotId}`;
+let quality = localStorage.getItem(QUALITY) === 'draft' ? 'draft' : 'shot', live = false;
+function setQuality(to) {
+  if (quality === to) return refresh();
+  quality = to;
+  localStorage.setItem(QUALITY, to);
+  latest = null;
+  return refresh(true, false).catch(error => toast(error.message));
+}
+function setLive(on) {
+  live = on;
+  if (on) bakeLive(); else header();
+}
+// The bake is asked for first, the page follows.
+function bakeLive() {
+  quality = 'draft';
+  localStorage.setItem(QUALITY, quality);
+  latest = null;
+  post(`${base}/bake/${chosen}`, { quality, instead: true }).catch(error => toast(error.message)).finally(() => refresh(true, false));
+}
+
 // Kernels that the bake waits for, once on a machine.
 function compiling() {
   const p = state.runs.map(r => r.progress).find(x => x.compiling);
@@ -159,6 +183,9 @@ function header() {
     const doing = waits ? 'waits its turn behind other bakes' : compiling() || 'what is done is kept';
     button.innerHTML = busy ? (stopping ? 'Stopping…' : `Stop <small>${doing}</small>`) : button.dataset.text;
     button.disabled = stopping;
+    for (const b of document.querySelectorAll('[data-quality]')) b.setAttribute('aria-pressed', String(b.dataset.quality === quality));
+    $('live').setAttribute('aria-pressed', String(live));
+    $('to-here').disabled = busy;
     const cost = layer()?.forecast || { seconds: 0 }, time = document.querySelector('[data-time]');
     if (time) time.textContent = `${Math.floor(cost.seconds / 60)}:${String(Math.round(cost.seconds) % 60).padStart(2, '0')}`;
   }
@@ -184,8 +211,9 @@ function show() {
   const ahead = [...moving, ...points, ...volumes];
   for (const x of ahead) frames.ahead(x.key, x.frames, f, clock.playing ? 16 : 3);
   const stale = ahead.filter(x => x.state === 'stale').map(x => x.name);
-  $('stamp').hidden = !stale.length;
-  $('stamp').textContent = `${stale.join(', ')} stale`;
+  const told = [quality === 'draft' ? 'draft' : '', stale.length ? `${stale.join(', ')} stale` : ''].filter(Boolean);
+  $('stamp').hidden = !told.length;
+  $('stamp').textContent = told.join(' · ');
   const none = !ahead.some(x => x.frames.includes(f)), any = ahead.length + still.length > 0;
   $('notice').hidden = !(past || (none && !still.length));
   $('notice').textContent = state.runs.length ? (compiling() ? `Baking begins soon: ${compiling()}.` : 'The first frames are being baked.') : any
@@ -210,7 +238,13 @@ function choose(id) {
 
 function bake() {
   if (state.runs.length) act('stop');
-  else { latest = null; act(`bake/${chosen}`); }
+  else { latest = null; act(`bake/${chosen}`, { quality }); }
+}
+
+function bakeToHere() {
+  if (state.runs.length) return;
+  latest = null;
+  act(`bake/${chosen}`, { quality, to: clock.frame });
 }
 
 // The layer before or after the one that is worked on.
@@ -256,6 +290,9 @@ function useView() {
 const palette = new Palette($('palette'), () => [
   { name: 'Play or pause', key: 'Space', run: () => clock.toggle() },
   { name: 'Bake this layer, or stop', key: 'Ctrl Enter', run: bake },
+  { name: 'Bake to the frame in view', key: 'Ctrl Shift Enter', run: bakeToHere },
+  { name: quality === 'draft' ? 'Results of the shot\'s own quality' : 'Drafts', key: 'Q', run: () => setQuality(quality === 'draft' ? 'shot' : 'draft') },
+  { name: live ? 'Live off' : 'Live: bake a draft at each change', key: 'L', run: () => setLive(!live) },
   { name: 'Next cue', key: 'Ctrl →', run: () => jump(1) },
   { name: 'Cue before', key: 'Ctrl ←', run: () => jump(-1) },
   { name: 'Next finding', key: 'F8', run: nextFinding },
@@ -287,7 +324,7 @@ document.addEventListener('keydown', event => {
   if (!state) return;
   const typing = event.target.matches('input:not([type="range"]), select, textarea');
   const control = event.ctrlKey || event.metaKey;
-  if (control && event.key === 'Enter') { event.preventDefault(); event.target.blur?.(); bake(); return; }
+  if (control && event.key === 'Enter') { event.preventDefault(); event.target.blur?.(); (event.shiftKey ? bakeToHere : bake)(); return; }
   if (control && event.key.toLowerCase() === 'k') { event.preventDefault(); palette.open(); return; }
   if (event.key === 'F8') { event.preventDefault(); nextFinding(); return; }
   if (typing) return;
@@ -297,6 +334,7 @@ document.addEventListener('keydown', event => {
     ' ': () => clock.toggle(), ArrowRight: () => (control ? jump(1) : clock.go(clock.frame + (event.shiftKey ? 10 : 1))),
     ArrowLeft: () => (control ? jump(-1) : clock.go(clock.frame - (event.shiftKey ? 10 : 1))), Home: () => stage.seeThroughCamera(),
     ArrowUp: () => (event.altKey ? shift(-1) : step(-1)), ArrowDown: () => (event.altKey ? shift(1) : step(1)), Delete: removeLayer,
+    q: () => setQuality(quality === 'draft' ? 'shot' : 'draft'), l: () => setLive(!live),
     a: () => palette.open('Add a '), h: () => chosen && revealLayer(chosen), s: () => chosen && alone(chosen),
   };
   if (keys[event.key] && !event.target.matches('input[type="range"]') && !(event.key === ' ' && event.target.matches('button, a'))) {
@@ -309,6 +347,9 @@ $('set').addEventListener('click', () => openSet(0));
 $('recipe').addEventListener('change', event => { if (event.target.matches('[data-piece]')) openSet(event.target.value); });
 $('recipe').addEventListener('click', event => {
   if (event.target.closest('#bake')) bake();
+  if (event.target.closest('[data-quality]')) setQuality(event.target.closest('[data-quality]').dataset.quality);
+  if (event.target.closest('#live')) setLive(!live);
+  if (event.target.closest('#to-here')) bakeToHere();
   if (event.target.closest('[data-copy]')) copyLayer();
   if (event.target.closest('[data-remove]')) removeLayer();
   if (event.target.closest('[data-add]')) add(event.target.closest('[data-add]').dataset.add);
@@ -333,7 +374,7 @@ $('import-form').elements.file.addEventListener('change', async event => {
   if (!response.ok) toast((await response.json()).message);
   else await refresh(true);
 });
-document.body.addEventListener('shot-changed', () => refresh(true, false));
+document.body.addEventListener('shot-changed', () => (live ? bakeLive() : refresh(true, false)));
 document.body.addEventListener('htmx:afterSwap', () => { if (state) header(); });
 document.body.addEventListener('htmx:sendError', () => toast(SILENT));
 document.body.addEventListener('htmx:responseError', event => toast(JSON.parse(event.detail.xhr.responseText).message));
@@ -348,6 +389,7 @@ clock.ready = frame => {
 
 // Layers that act on each other are baked together, so news of one is news of all.
 function markRunning(news) {
+  if (news && state.layers.find(x => x.id === news.layer)?.wanted !== news.key) news = null;
   for (const x of state.layers) {
     const mine = news && news.done < news.total && (x.id === news.layer || x.together.includes(news.layer));
     x.running = mine ? news : null;
@@ -361,6 +403,8 @@ source.addEventListener('frame', event => {
   if (!state) return;
   const news = JSON.parse(event.data), x = state.layers.find(l => l.id === news.layer);
   if (!x) return;
+  // what is baked of another quality, or of the document as it was, changes nothing here
+  if (news.key !== x.wanted) return;
   markRunning(latest = news);
   if (x.key !== news.key || !x.moving || x.state === 'absent' || x.state === 'stale') {
     if (!source.due) source.due = setTimeout(() => { source.due = null; refresh(); }, 150);

@@ -102,6 +102,7 @@ export class Strata {
       this.ruler.append(flag);
     }
     this.chosen = chosen;
+    this.element.dataset.quality = state.quality;
     this.row = state.layers.length > ROOMY ? SHORT : TALL;
     this.bands.classList.toggle('compact', this.row === SHORT);
     const focused = document.activeElement?.closest?.('.band')?.dataset.id, part = document.activeElement?.className;
@@ -164,7 +165,8 @@ export class Strata {
     name.className = 'name';
     name.innerHTML = '<span></span><small></small>';
     name.firstChild.textContent = layer.name;
-    name.lastChild.textContent = layer.running ? String(layer.running.frame) : layer.state === 'partial' ? `${layer.done}/${layer.total}` : layer.state;
+    const draft = this.state.quality === 'draft';
+    name.lastChild.textContent = layer.running ? String(layer.running.frame) : layer.state === 'partial' ? `${layer.done}/${layer.total}` : draft && layer.state === 'fresh' ? 'draft' : layer.state;
     name.setAttribute('aria-pressed', String(chosen));
     const called = ids => ids.map(x => this.state.layers.find(y => y.id === x).name).join(', ');
     name.title = `${[layer.name, layer.reads.length ? `reads ${called(layer.reads)}` : 'reads no other layer', ...(layer.coupled.length ? [`coupled with ${called(layer.coupled)}`] : [])].join('; ')}. Drag it up or down to put it elsewhere`;
