@@ -507,6 +507,41 @@ class Web(unittest.TestCase):
         wait_for(lambda: not self.live.state(shot_id)["runs"], "both to end", 30)
         self.assertEqual(self.live.state(shot_id, "draft")["layers"][0]["done"], 5)
 
+    def test_this_is_seen_against_before_and_versions_are_gone_back_to(self):
+        shot_id = self.live.add(falling_box(6, top_speed=41))
+        none = self.http.get(f"/shots/{shot_id}/before")
+        self.assertIn("No earlier result", none.json()["message"])
+        first = self.live.bake(shot_id, "fall")["layers"][0]["key"]
+        self.http.post(f"/shots/{shot_id}/versions", data={"name": "calm"}).raise_for_status()
+        self.set(shot_id, "fall", "top_speed", "42 m/s")
+        self.set(shot_id, "fall", "bonds.tension", "0.5")
+        self.assertEqual(self.http.post(f"/shots/{shot_id}/add-piece", data={"kind": "ball"}).status_code, 200)
+        now = self.live.bake(shot_id, "fall")["layers"][0]["key"]
+        before = self.http.get(f"/shots/{shot_id}/before").json()
+        self.assertEqual(
+            before["differs"], ["Fall · Tension 0.35 → 0.5 MPa", "Fall · Fastest 41 → 42 m/s", "Ball 1 is new"]
+        )
+        old = self.http.get(f"/shots/{shot_id}/state", params={"at": before["at"]}).json()
+        self.assertEqual((old["layers"][0]["key"], old["layers"][0]["state"]), (first, "fresh"))
+        self.assertNotEqual(first, now)
+        pieces = [
+            len(self.http.get(f"/shots/{shot_id}/stage", params={"at": a}).json()["pieces"]) for a in (before["at"], "")
+        ]
+        self.assertEqual(pieces, [2, 3])
+        seen = self.http.get(f"/shots/{shot_id}/versions/1/seen").json()
+        self.assertEqual((seen["at"], seen["differs"]), ("v1", before["differs"]))
+        self.http.post(f"/shots/{shot_id}/versions/1/name", data={"name": "calmer"}).raise_for_status()
+        self.assertIn('value="calmer"', self.http.get(f"/shots/{shot_id}/versions").text)
+        self.http.post(f"/shots/{shot_id}/versions/1/back").raise_for_status()
+        self.assertEqual(self.live.state(shot_id)["layers"][0]["key"], first)
+        self.assertTrue(self.http.post(f"/shots/{shot_id}/history/undo").json()["moved"])
+        self.assertEqual(self.live.state(shot_id)["layers"][0]["key"], now)
+        for bad in ("v2", "r999999", "x1", "r", "v99999999999"):
+            reply = self.http.get(f"/shots/{shot_id}/state", params={"at": bad})
+            self.assertEqual((reply.status_code, "look at the list again" in reply.json()["message"]), (422, True), bad)
+        self.http.post(f"/shots/{shot_id}/versions/1/forget").raise_for_status()
+        self.assertIn("A version is the shot", self.http.get(f"/shots/{shot_id}/versions").text)
+
     def test_the_list_tells_what_bakes_from_what_waits(self):
         first, second = (self.live.add(falling_box(n)) for n in (3001, 3002))
         self.http.post(f"/shots/{first}/bake/fall").raise_for_status()

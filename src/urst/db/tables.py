@@ -32,6 +32,17 @@ class RevisionRow(Base):
     created: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
 
 
+class VersionRow(Base):
+    """A state of a shot's document that was kept by name; undo does not touch it."""
+
+    __tablename__ = "versions"
+    shot_id: Mapped[str] = mapped_column(ForeignKey("shots.id", ondelete="CASCADE"), primary_key=True)
+    number: Mapped[int] = mapped_column(Integer, primary_key=True)
+    name: Mapped[str] = mapped_column(Text, server_default="")
+    document: Mapped[dict] = mapped_column(JSONB)
+    created: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+
+
 class RunRow(Base):
     """One bake or hand-over asked for: queued, running, done, failed or stopped.
 

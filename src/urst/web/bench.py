@@ -1,11 +1,12 @@
 """The bench: one shot, its layers, its recipe, and what is asked of the queue."""
 
 import asyncio
+from dataclasses import replace
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import FileResponse, JSONResponse
 
-from urst.db import runs, shots
+from urst.db import runs, shots, versions
 from urst.db.engine import session
 from urst.errors import BadValue
 from urst.handover.forms import FORMS, folder
@@ -211,17 +212,22 @@ def uncouple(request: Request, shot_id: str, layer_id: str, number: int):
 
 
 @router.get("/state")
-def get_state(shot_id: str, quality: str = "shot"):
-    """The health of every layer at a quality, gauges, findings and runs."""
+def get_state(shot_id: str, quality: str = "shot", at: str = ""):
+    """The health of every layer at a quality, gauges, findings and runs; `at`: of an earlier state instead."""
     with session() as db:
-        return JSONResponse(state.summary(db, shots.get(db, shot_id), quality))
+        return JSONResponse(state.summary(db, _as_it_was(db, shot_id, at), quality))
 
 
 @router.get("/stage")
-def get_stage(shot_id: str, quality: str = "shot"):
-    """What the stage must know of the set."""
+def get_stage(shot_id: str, quality: str = "shot", at: str = ""):
+    """What the stage must know of the set, as it is or was."""
     with session() as db:
-        return JSONResponse(set_meta(of_quality(shots.get(db, shot_id).shot, quality)))
+        return JSONResponse(set_meta(of_quality(_as_it_was(db, shot_id, at).shot, quality)))
+
+
+def _as_it_was(db, shot_id, at):
+    kept = shots.get(db, shot_id)
+    return replace(kept, shot=versions.at(db, shot_id, at)) if at else kept
 
 
 @router.post("/bake/{layer_id}")

@@ -1,5 +1,6 @@
 """The recipe on the page: settings with their values, read from what is typed and shown as it is kept."""
 
+import re
 from dataclasses import dataclass, replace
 from types import UnionType
 from typing import Any, Union, get_args, get_origin
@@ -14,6 +15,7 @@ from urst.scene.pieces import SetPiece
 from urst.scene.taking_part import MATTERS
 from urst.scene.units import FACTORS, parse_number
 from urst.scene.world import World
+from urst.shot.compare import Difference
 
 
 @dataclass(frozen=True)
@@ -260,6 +262,33 @@ def read(model: BaseModel, questions: tuple[Question, ...], path: str, text: str
         return int(number)
     # decimal scales leave no trace of binary rounding in the document
     return float(f"{number * field.scale:.12g}")
+
+
+def difference(d: Difference, before: Any, now: Any) -> str:
+    """Say a difference as the recipe would: 'Fall · Tension 0.35 → 0.3 MPa'."""
+    whose = f"{d.of} · " if d.of else ""
+    if not d.path:
+        return f"{d.of} is new" if d.now else f"{d.of} is gone"
+    field, scale, unit = None, 1.0, ""
+    if d.layer:
+        questions = (now if any(x.id == d.layer for x in now.layers) else before).layer(d.layer)
+        kind = now.kind_of(questions)
+        plain = re.sub(r"\.\d+\.", ".*.", d.path)
+        field = next((f for q in kind.questions for f in q.fields if f.path == plain), None)
+    label = field.label if field else d.path.replace(".", " ").replace("_", " ")
+    if field:
+        scale, unit = field.scale, f" {field.unit}" if field.unit else ""
+    return f"{whose}{label} {_said(d.before, scale)} → {_said(d.now, scale)}{unit}"
+
+
+def _said(value, scale):
+    if isinstance(value, bool):
+        return "on" if value else "off"
+    if isinstance(value, int | float):
+        return _number(value / scale if scale != 1 else value)
+    if isinstance(value, list):
+        return ", ".join(_said(v, scale) for v in value) or "none"
+    return "none" if value in (None, "") else str(value)
 
 
 def _may_be_empty(info):

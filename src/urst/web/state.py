@@ -18,12 +18,15 @@ from urst.shot.quality import of_quality
 from urst.web.health import layer_health
 from urst.web.store import store
 
+#: earlier revisions that are looked through for results
+_LOOKED_AT = 24
+
 
 def _earlier_keys(db: Session, shot_id: str, revision: int, quality: str) -> dict[str, list[str]]:
     """Keys each layer had in earlier and undone revisions at a quality, the latest first."""
     found: dict[str, list[str]] = {}
     query = select(RevisionRow).where(RevisionRow.shot_id == shot_id, RevisionRow.number != revision)
-    for row in db.scalars(query.order_by(RevisionRow.number.desc()).limit(24)):
+    for row in db.scalars(query.order_by(RevisionRow.number.desc()).limit(_LOOKED_AT)):
         try:
             keys = _keys_of(shot_id, row.number, row.created, row.document, quality)
         except UrstError:
@@ -31,6 +34,20 @@ def _earlier_keys(db: Session, shot_id: str, revision: int, quality: str) -> dic
         for layer_id, key in keys.items():
             found.setdefault(layer_id, []).append(key)
     return found
+
+
+def revision_before(db: Session, kept: shots.Kept, quality: str) -> int | None:
+    """Return the latest earlier revision that has something on disk which the document no longer asks for."""
+    now, disk = layer_keys(of_quality(kept.shot, quality)), store()
+    query = select(RevisionRow).where(RevisionRow.shot_id == kept.id, RevisionRow.number < kept.revision)
+    for row in db.scalars(query.order_by(RevisionRow.number.desc()).limit(_LOOKED_AT)):
+        try:
+            keys = _keys_of(kept.id, row.number, row.created, row.document, quality)
+        except UrstError:
+            continue
+        if any(key not in now.values() and disk.frames(key) for key in keys.values()):
+            return row.number
+    return None
 
 
 _KEY_MEMORY: dict = {}

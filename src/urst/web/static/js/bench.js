@@ -36,6 +36,7 @@ function toast(text, lasts = false) {
 }
 
 async function act(path, fields, then = () => {}) {
+  against = null;
   try {
     then(await post(`${base}/${path}`, fields));
     await refresh(!/^(bake|stop)/.test(path));
@@ -100,15 +101,15 @@ async function ask() {
   due.again = false;
   if (due.stage) {
     due.stage = false;
-    meta = await getJson(`${base}/stage?quality=${quality}`);
+    meta = await getJson(`${base}/stage?quality=${quality}&at=${against?.at || ''}`);
     stage.statics.clear();
     await stage.load(meta);
   }
-  const asked = quality, got = await getJson(`${base}/state?quality=${asked}`);
-  if (asked !== quality) return;
+  const asked = quality, seen = against, got = await getJson(`${base}/state?quality=${asked}&at=${seen?.at || ''}`);
+  if (asked !== quality || seen !== against) return;
   state = got;
   // undo may have taken the layer away that was worked on
-  if (!due.again && layer()?.id !== chosen) work(state.layers[0]?.id || '');
+  if (!due.again && !against && layer()?.id !== chosen) work(state.layers[0]?.id || '');
   if (due.panel && !due.again) {
     due.panel = false;
     reopen();
@@ -127,7 +128,8 @@ async function ask() {
 const openSet = number => htmx.ajax('GET', `${base}/pieces/${number}`, { target: '#recipe' });
 
 function reopen() {
-  if (document.querySelector('[data-panel="set"]')) openSet(document.getElementById('piece')?.value || 0);
+  if (document.querySelector('[data-panel="versions"]')) openVersions();
+  else if (document.querySelector('[data-panel="set"]')) openSet(document.getElementById('piece')?.value || 0);
   else openRecipe();
 }
 
@@ -137,6 +139,29 @@ function work(id) {
   chosen = id;
   history.replaceState(null, '', id ? `${base}?layer=${id}` : base);
 }
+
+// This against before: an earlier state is looked at in place of the present one, never changed.
+let against = null;
+async function see(path) {
+  try {
+    against = path ? await getJson(`${base}/${path}`) : null;
+    await refresh(true, false);
+  } catch (error) {
+    if (!(error instanceof Refused)) throw error;
+    toast(error.message);
+  }
+  const box = $('against');
+  box.hidden = !against;
+  if (!against) return;
+  box.replaceChildren(...[against.name, ...(against.differs.length ? against.differs : ['nothing differs'])].map((text, i) => {
+    const line = document.createElement(i ? 'p' : 'b');
+    line.textContent = text;
+    return line;
+  }));
+}
+const flip = () => see(against ? '' : `before?quality=${quality}`);
+const openVersions = () => htmx.ajax('GET', `${base}/versions`, { target: '#recipe' });
+const keepVersion = () => htmx.ajax('POST', `${base}/versions`, { target: '#recipe' });
 
 // Results of the shot's own quality or drafts, never both in view; live bakes a draft at each change.
 const QUALITY = `urst-quality-${shotId}`;
@@ -173,6 +198,8 @@ function header() {
   $('findings-count').innerHTML = n ? `<b class="${state.findings.some(f => f.grave) ? 'bad' : 'care'}">${n}</b> finding${n > 1 ? 's' : ''}` : 'no findings';
   const bytes = state.layers.reduce((a, x) => a + x.bytes, 0);
   $('store').innerHTML = `store <b class="num">${(bytes / 1e6).toFixed(bytes < 1e8 ? 1 : 0)} MB</b>`;
+  $('against').hidden = !against;
+  $('flip').setAttribute('aria-pressed', String(Boolean(against)));
   $('undo').disabled = !state.undo;
   $('redo').disabled = !state.redo;
   const busy = state.runs.length > 0, button = $('bake');
@@ -293,6 +320,9 @@ const palette = new Palette($('palette'), () => [
   { name: 'Bake to the frame in view', key: 'Ctrl Shift Enter', run: bakeToHere },
   { name: quality === 'draft' ? 'Results of the shot\'s own quality' : 'Drafts', key: 'Q', run: () => setQuality(quality === 'draft' ? 'shot' : 'draft') },
   { name: live ? 'Live off' : 'Live: bake a draft at each change', key: 'L', run: () => setLive(!live) },
+  { name: against ? 'Back to the present state' : 'This against before', key: 'B', run: flip },
+  { name: 'Keep a version', key: 'K', run: keepVersion },
+  { name: 'Versions', run: openVersions },
   { name: 'Next cue', key: 'Ctrl →', run: () => jump(1) },
   { name: 'Cue before', key: 'Ctrl ←', run: () => jump(-1) },
   { name: 'Next finding', key: 'F8', run: nextFinding },
@@ -335,6 +365,7 @@ document.addEventListener('keydown', event => {
     ArrowLeft: () => (control ? jump(-1) : clock.go(clock.frame - (event.shiftKey ? 10 : 1))), Home: () => stage.seeThroughCamera(),
     ArrowUp: () => (event.altKey ? shift(-1) : step(-1)), ArrowDown: () => (event.altKey ? shift(1) : step(1)), Delete: removeLayer,
     q: () => setQuality(quality === 'draft' ? 'shot' : 'draft'), l: () => setLive(!live),
+    b: flip, k: keepVersion,
     a: () => palette.open('Add a '), h: () => chosen && revealLayer(chosen), s: () => chosen && alone(chosen),
   };
   if (keys[event.key] && !event.target.matches('input[type="range"]') && !(event.key === ' ' && event.target.matches('button, a'))) {
@@ -347,6 +378,9 @@ $('set').addEventListener('click', () => openSet(0));
 $('recipe').addEventListener('change', event => { if (event.target.matches('[data-piece]')) openSet(event.target.value); });
 $('recipe').addEventListener('click', event => {
   if (event.target.closest('#bake')) bake();
+  const version = event.target.closest('[data-see], [data-back]');
+  if (version?.dataset.see) see(`versions/${version.dataset.see}/seen`);
+  if (version?.dataset.back) act(`versions/${version.dataset.back}/back`);
   if (event.target.closest('[data-quality]')) setQuality(event.target.closest('[data-quality]').dataset.quality);
   if (event.target.closest('#live')) setLive(!live);
   if (event.target.closest('#to-here')) bakeToHere();
@@ -357,6 +391,8 @@ $('recipe').addEventListener('click', event => {
   if (event.target.closest('#add-pace')) htmx.ajax('POST', `${base}/pace`, { target: '#recipe', values: { frame: clock.frame } });
 });
 $('commands').addEventListener('click', () => palette.open());
+$('flip').addEventListener('click', flip);
+$('versions').addEventListener('click', openVersions);
 $('undo').addEventListener('click', () => act('history/undo'));
 $('redo').addEventListener('click', () => act('history/redo'));
 $('findings-count').addEventListener('click', nextFinding);
@@ -374,6 +410,7 @@ $('import-form').elements.file.addEventListener('change', async event => {
   if (!response.ok) toast((await response.json()).message);
   else await refresh(true);
 });
+document.body.addEventListener('shot-changed', () => { against = null; });
 document.body.addEventListener('shot-changed', () => (live ? bakeLive() : refresh(true, false)));
 document.body.addEventListener('htmx:afterSwap', () => { if (state) header(); });
 document.body.addEventListener('htmx:sendError', () => toast(SILENT));
