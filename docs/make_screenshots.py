@@ -4,13 +4,22 @@ import sys
 import time
 from pathlib import Path
 
+from selenium import webdriver
 from selenium.webdriver.common.by import By
 
 from tests.live import Live, wait_for
 from tests.test_browser import browser
 from urst.demo import granary, smoke, sparks
+from urst.shot import layers
 
 OUT = Path(__file__).parent / "screenshots"
+
+
+def _many(shot):
+    """The shot with eight layers more."""
+    for kind in ("break", "fall", "shed", "billow") * 2:
+        shot, _ = layers.added(shot, kind)
+    return shot
 
 
 def main() -> int:
@@ -63,6 +72,22 @@ def main() -> int:
             page.execute_script("document.querySelector('[data-theme-switch]').click()")
             picture("plaster")
             page.execute_script("document.querySelector('[data-theme-switch]').click()")
+            many = live.add(_many(granary.shot()))
+            page.get(f"{live.base}/shots/{many}?layer=billow-2")
+            wait_for(lambda: len(page.find_elements(By.CSS_SELECTOR, ".band")) == 12, "twelve bands", 60)
+            webdriver.ActionChains(page).move_to_element(
+                page.find_element(By.CSS_SELECTOR, '[data-id="fall"] .name')
+            ).perform()
+            picture("twelve")
+            fields = {"path": "bonds.tension", "value": "0.2 MPa"}
+            live.client.post(f"/shots/{shot_id}/recipe/fall", data=fields).raise_for_status()
+            live.client.post(f"/shots/{shot_id}/versions", data={"name": "weaker mortar"}).raise_for_status()
+            live.bake(shot_id, "fall", 600, to=30)
+            at(26)
+            page.find_element(By.CSS_SELECTOR, "#versions").click()
+            page.find_element(By.CSS_SELECTOR, "#flip").click()
+            picture("before")
+            live.client.post(f"/shots/{shot_id}/history/undo").raise_for_status()
             page.get(bench)
             wait_for(lambda: page.find_elements(By.CSS_SELECTOR, ".band"), "the strata", 60)
             page.find_element(By.CSS_SELECTOR, "#set").click()

@@ -185,6 +185,18 @@ function bakeLive() {
   post(`${base}/bake/${chosen}`, { quality, instead: true }).catch(error => toast(error.message)).finally(() => refresh(true, false));
 }
 
+// The forecast of the quality that is worked at; the recipe comes with that of the shot's own.
+function forecast() {
+  const cost = layer()?.forecast;
+  if (!cost) return;
+  const size = bytes => { const i = bytes < 1e6 ? 0 : bytes < 1e9 ? 1 : 2; return `${(bytes / [1e3, 1e6, 1e9][i]).toFixed(1)} ${['kB', 'MB', 'GB'][i]}`; };
+  const minutes = Math.floor(Math.round(cost.seconds) / 60), said = {
+    count: Math.round(cost.count).toLocaleString('en').replaceAll(',', '\u2009'), memory: size(cost.memory), disk: size(cost.disk),
+    seconds: `${minutes}:${String(Math.round(cost.seconds) % 60).padStart(2, '0')}`,
+  };
+  for (const node of document.querySelectorAll('[data-cost]')) node.textContent = said[node.dataset.cost];
+}
+
 // Kernels that the bake waits for, once on a machine.
 function compiling() {
   const p = state.runs.map(r => r.progress).find(x => x.compiling);
@@ -213,8 +225,7 @@ function header() {
     for (const b of document.querySelectorAll('[data-quality]')) b.setAttribute('aria-pressed', String(b.dataset.quality === quality));
     $('live').setAttribute('aria-pressed', String(live));
     $('to-here').disabled = busy;
-    const cost = layer()?.forecast || { seconds: 0 }, time = document.querySelector('[data-time]');
-    if (time) time.textContent = `${Math.floor(cost.seconds / 60)}:${String(Math.round(cost.seconds) % 60).padStart(2, '0')}`;
+    forecast();
   }
 }
 
