@@ -11,6 +11,7 @@ from selenium.webdriver.common.keys import Keys
 from tests import live
 from tests.live import Live
 from tests.shots import falling_box, tiny
+from urst.shot.document import parse
 
 FLAGS = (
     "--headless=new --no-sandbox --disable-quic --no-first-run --disable-background-networking --disable-component-update "
@@ -305,6 +306,16 @@ class Bench(unittest.TestCase):
         self.band("fall").find_element(By.CSS_SELECTOR, ".name").click()
         found = lambda: self.page.find_elements(By.CSS_SELECTOR, '[id="f-top_speed"]')  # noqa: E731
         wait_for(lambda: [e.get_attribute("value") for e in found()] == ["43"], "its setting")
+
+    def test_a_finding_is_accepted_on_the_page(self):
+        data = falling_box(6).model_dump(mode="json")
+        data["pieces"][1]["position"] = (0, 0, -0.05)
+        self.open(parse(data), "fall")
+        wait_for(lambda: "1 finding" in self.find("#findings-count").text, "the finding")
+        self.page.execute_script("document.querySelector('.finding button:last-child').click()")
+        self.press("sunk on purpose", Keys.ENTER)
+        wait_for(lambda: self.find("#findings-count").text == "no findings", "it to be no longer open")
+        self.assertIn("Accepted: sunk on purpose", self.find(".finding").text)
 
     def test_bake_to_here(self):
         self.open(tiny(seed=22), "fall")

@@ -8,8 +8,10 @@ import numpy as np
 
 from tests.shots import falling_box, tiny
 from urst.bake import runner
+from urst.core.checks.findings import Finding
 from urst.errors import BadValue
 from urst.shot import layers
+from urst.shot.accepted import Accepted, reason, without_numbers
 from urst.shot.document import parse
 from urst.shot.keys import layer_keys
 from urst.shot.preflight import preflight
@@ -128,6 +130,18 @@ class Changes(unittest.TestCase):
         with self.assertRaisesRegex(BadValue, "cannot read a billow layer"):
             layers.linked(shot, "break", "billow", True)
         self.assertEqual([x.id for x in layers.readable(shot, "billow")], ["fall", "shed"])
+
+
+class Findings(unittest.TestCase):
+    def test_numbers_do_not_make_another_finding_but_names_do(self):
+        same = [without_numbers(f"'Wall 2' is {a} cm thick at frame {b}.") for a, b in (("3.5", 7), ("1,200", 12))]
+        self.assertEqual(same, ["'Wall 2' is # cm thick at frame #."] * 2)
+
+    def test_grave_ones_are_never_accepted(self):
+        accepted = (Accepted(finding="Nothing moves.", reason="so it should be"),)
+        self.assertEqual(reason(accepted, Finding("Nothing moves.", "")), "so it should be")
+        self.assertEqual(reason(accepted, Finding("Nothing moves.", "", grave=True)), "")
+        self.assertEqual(reason(accepted, Finding("Nothing moves.", "", layer="fall")), "")
 
 
 class SideBySide(unittest.TestCase):

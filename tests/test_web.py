@@ -542,6 +542,26 @@ class Web(unittest.TestCase):
         self.http.post(f"/shots/{shot_id}/versions/1/forget").raise_for_status()
         self.assertIn("A version is the shot", self.http.get(f"/shots/{shot_id}/versions").text)
 
+    def test_a_finding_is_accepted_for_a_reason_and_known_again(self):
+        data = falling_box(6).model_dump(mode="json")
+        data["pieces"][1]["position"] = (0, 0, -0.05)
+        shot_id = self.live.add(parse(data))
+
+        def first():
+            return self.live.state(shot_id)["findings"][0]
+
+        found = first()
+        self.assertEqual((found["accepted"], found["known"]), ("", re.sub(r"50", "#", found["title"])))
+        fields = {"known": found["known"], "layer": found["layer"] or ""}
+        self.http.post(f"/shots/{shot_id}/accepted", data=fields | {"reason": " sunk on purpose "}).raise_for_status()
+        self.assertEqual(first()["accepted"], "sunk on purpose")
+        reply = self.http.post(f"/shots/{shot_id}/pieces/1", data={"path": "position", "value": "0, 0, -0.06"})
+        self.assertEqual(reply.status_code, 200)
+        self.assertIn("60 mm", first()["title"])
+        self.assertEqual(first()["accepted"], "sunk on purpose")
+        self.http.post(f"/shots/{shot_id}/accepted", data=fields | {"reason": "  "}).raise_for_status()
+        self.assertEqual(first()["accepted"], "")
+
     def test_the_list_tells_what_bakes_from_what_waits(self):
         first, second = (self.live.add(falling_box(n)) for n in (3001, 3002))
         self.http.post(f"/shots/{first}/bake/fall").raise_for_status()

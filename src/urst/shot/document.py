@@ -16,6 +16,7 @@ from urst.kinds.layer import Layer
 from urst.scene import values
 from urst.scene.values import NamedValue, Use
 from urst.scene.world import World, distinct
+from urst.shot.accepted import Accepted
 from urst.shot.couplings import Coupling
 from urst.shot.explain import explain
 from urst.shot.graph import groups
@@ -30,6 +31,7 @@ class Shot(World):
     format: Literal["urst-shot/2"] = FORMAT
     layers: tuple[AnyLayer, ...] = ()  # type: ignore[valid-type]
     couplings: tuple[Coupling, ...] = ()
+    accepted: tuple[Accepted, ...] = ()
 
     @model_validator(mode="before")
     @classmethod
@@ -64,6 +66,7 @@ class Shot(World):
         )
         for coupling in self.couplings:
             self._check_coupling(coupling, by_id)
+        distinct([f"{a.layer or ''} {a.finding}" for a in self.accepted], "accepted findings")
         distinct([" and ".join(sorted((c.first, c.second))) for c in self.couplings], "couplings")
         _no_circle(self.layers, by_id)
         return self

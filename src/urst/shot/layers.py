@@ -82,6 +82,7 @@ def removed(shot: Shot, layer_id: str) -> Shot:
             layer["start"] = None
     data["couplings"] = [c for c in data["couplings"] if layer_id not in (c["first"], c["second"])]
     data["uses"] = [u for u in data["uses"] if u["owner"] != layer_id]
+    data["accepted"] = [a for a in data["accepted"] if a["layer"] != layer_id]
     return parse(data)
 
 

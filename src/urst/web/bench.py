@@ -290,6 +290,20 @@ def mend(shot_id: str, number: int, quality: str = Form("shot")):
     return {"mended": found[number].fix}
 
 
+@router.post("/accepted")
+def accept(shot_id: str, known: str = Form(), layer: str = Form(""), reason: str = Form("")):
+    """Accept a finding, told by its title without numbers, for a reason; without one it is open again."""
+    with session() as db:
+        kept = shots.get(db, shot_id)
+        data = kept.shot.model_dump(mode="json")
+        one = {"layer": layer or None, "finding": known}
+        data["accepted"] = [a for a in data["accepted"] if {k: a[k] for k in one} != one]
+        if reason.strip():
+            data["accepted"].append(one | {"reason": reason.strip()})
+        save(db, kept, data, "accept a finding" if reason.strip() else "open a finding again")
+    return {"accepted": bool(reason.strip())}
+
+
 @router.post("/handover")
 def hand_over(shot_id: str, what: list[str] = Form()):
     """Queue the writing of open formats."""

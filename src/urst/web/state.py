@@ -8,6 +8,7 @@ from sqlalchemy.orm import Session
 from urst.db import runs, shots
 from urst.db.tables import BakeRow, RevisionRow
 from urst.errors import UrstError
+from urst.shot.accepted import reason, without_numbers
 from urst.shot.document import Shot, parse
 from urst.shot.forecast import forecast
 from urst.shot.graph import dependents, group_of
@@ -112,7 +113,7 @@ def summary(db: Session, kept: shots.Kept, quality: str = "shot") -> dict:
         "layers": layers,
         "findings": [
             {"title": f.title, "why": f.why, "fix": f.fix if f.changes else "", "layer": f.layer, "frame": f.frame,
-             "grave": f.grave, "number": n}
+             "grave": f.grave, "number": n, "known": without_numbers(f.title), "accepted": reason(kept.shot.accepted, f)}
             for n, f in enumerate(found)
         ],
         "runs": [_run(r) for r in open_runs],

@@ -19,7 +19,8 @@ const stage = new Stage($('stage'), shotId);
 const strata = new Strata($('strata'), clock, {
   choose, reveal: revealLayer, alone, inView, add: () => palette.open('Add a '), move: (id, to) => arrange(`layers/${id}/move`, { to }),
 });
-const gauges = new Gauges($('gauges'), clock, number => act(`mend/${number}`, { quality }), finding => { choose(finding.layer); clock.go(finding.frame); });
+const gauges = new Gauges($('gauges'), clock, number => act(`mend/${number}`, { quality }), finding => { choose(finding.layer); clock.go(finding.frame); },
+  (finding, reason) => act('accepted', { known: finding.known, layer: finding.layer || '', reason }));
 
 // Layers of which something is on disk, by what the stage draws of them.
 const drawn = representation => state.layers.filter(x => x.representation === representation && x.done && inView(x));
@@ -206,8 +207,8 @@ function compiling() {
 function header() {
   const { low, high } = stage.loose, tall = Math.max(0.01, high[2] - Math.max(0, low[2]));
   $('scale').innerHTML = `set <b class="num">${tall.toFixed(1)} m</b> tall, falls in <b class="num">${Math.sqrt(2 * tall / 9.81).toFixed(2)} s</b>`;
-  const n = state.findings.length;
-  $('findings-count').innerHTML = n ? `<b class="${state.findings.some(f => f.grave) ? 'bad' : 'care'}">${n}</b> finding${n > 1 ? 's' : ''}` : 'no findings';
+  const open = state.findings.filter(f => !f.accepted), n = open.length;
+  $('findings-count').innerHTML = n ? `<b class="${open.some(f => f.grave) ? 'bad' : 'care'}">${n}</b> finding${n > 1 ? 's' : ''}` : 'no findings';
   const bytes = state.layers.reduce((a, x) => a + x.bytes, 0);
   $('store').innerHTML = `store <b class="num">${(bytes / 1e6).toFixed(bytes < 1e8 ? 1 : 0)} MB</b>`;
   $('against').hidden = !against;
@@ -299,7 +300,7 @@ function jump(way) {
 
 let findingAt = -1;
 function nextFinding() {
-  const found = state.findings.filter(f => f.layer);
+  const found = state.findings.filter(f => f.layer && !f.accepted);
   if (!found.length) return;
   findingAt = (findingAt + 1) % found.length;
   choose(found[findingAt].layer);

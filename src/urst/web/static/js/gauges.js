@@ -7,8 +7,8 @@ function shown(value, { factor, unit }) {
 }
 
 export class Gauges {
-  constructor(element, clock, mend, go) {
-    Object.assign(this, { element, clock, mend, go });
+  constructor(element, clock, mend, go, accept) {
+    Object.assign(this, { element, clock, mend, go, accept });
     clock.onFrame(() => this.numbers());
   }
 
@@ -72,6 +72,11 @@ export class Gauges {
     why.className = 'quiet';
     why.textContent = ` ${f.why}`;
     node.append(title, why);
+    if (f.accepted) {
+      node.classList.add('accepted');
+      node.append(this.word(`Accepted: ${f.accepted}`), this.button('Open again', () => this.accept(f, '')));
+      return node;
+    }
     if (f.fix) {
       const button = document.createElement('button');
       button.textContent = f.fix;
@@ -79,8 +84,35 @@ export class Gauges {
       button.addEventListener('click', () => this.mend(f.number));
       node.append(button);
     }
+    if (!f.grave) node.append(this.button('Accept…', event => this.ask(f, event.target)));
     if (f.frame !== null) title.addEventListener('click', () => this.go(f));
     return node;
+  }
+
+  word(text) {
+    const node = document.createElement('p');
+    node.textContent = text;
+    return node;
+  }
+
+  button(text, run) {
+    const node = document.createElement('button');
+    node.textContent = text;
+    node.addEventListener('click', run);
+    return node;
+  }
+
+  // A finding is accepted for a reason, typed where it stands.
+  ask(finding, button) {
+    const form = document.createElement('form'), input = document.createElement('input');
+    form.className = 'entry';
+    input.placeholder = 'why is it all right?';
+    input.maxLength = 200;
+    input.setAttribute('aria-label', 'Why this finding is accepted');
+    form.append(input);
+    form.addEventListener('submit', event => { event.preventDefault(); if (input.value.trim()) this.accept(finding, input.value); });
+    button.replaceWith(form);
+    input.focus();
   }
 
   numbers() {
