@@ -95,12 +95,13 @@ class Compiler:
         pulse : called now and then; what it raises ends the wait
         """
         names = list(self._all if names is None else names)
-        self.ask(names)
         told = None
         while True:
             left = [n for n in names if n not in self._over and not compiled(n)]
             if not left:
                 return
+            # asked again each time, in case the thread was just about to end
+            self.ask(left)
             with self._lock:
                 done, total = len(self._over), len(self._wanted)
             if (left[0], done) != told:
