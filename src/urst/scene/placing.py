@@ -100,7 +100,8 @@ class Drive:
         self.bodies = [b for b, p in enumerate(owner) if p.motion == "driven"]
         self._name = [owner[b].name for b in self.bodies]
         self._paths = {p.name: path(p) for p in owner if p.motion == "driven"}
-        self._home = {name: at(world.start) for name, at in self._paths.items()}
+        home = {name: at(world.start) for name, at in self._paths.items()}
+        self._home = {name: (place, rotation.turns(turn).inv()) for name, (place, turn) in home.items()}
         self._centre = fragments.centre[self.bodies]
 
     def __bool__(self) -> bool:
@@ -109,13 +110,16 @@ class Drive:
     def __call__(self, seconds: float) -> tuple[np.ndarray, np.ndarray]:
         """Return positions (d, 3) and quaternions (d, 4) of the driven bodies."""
         frame = self.clock.full_speed(seconds)
-        now = {name: at(frame) for name, at in self._paths.items()}
+        now = {}
+        for name, at in self._paths.items():
+            position, turn = at(frame)
+            relative = rotation.turns(turn) * self._home[name][1]
+            now[name] = position, relative, rotation.quaternions(relative)
         positions, turns = [], []
         for centre, name in zip(self._centre, self._name):
-            (position, turn), (home, home_turn) = now[name], self._home[name]
-            relative = rotation.turns(turn) * rotation.turns(home_turn).inv()
-            positions.append(position + relative.apply(centre - home))
-            turns.append(rotation.quaternions(relative))
+            position, relative, turn = now[name]
+            positions.append(position + relative.apply(centre - self._home[name][0]))
+            turns.append(turn)
         return np.array(positions), np.array(turns)
 
 
