@@ -317,6 +317,33 @@ class Bench(unittest.TestCase):
         wait_for(lambda: self.find("#findings-count").text == "no findings", "it to be no longer open")
         self.assertIn("Accepted: sunk on purpose", self.find(".finding").text)
 
+    def test_straight_views_have_a_scale_and_lead_back(self):
+        self.open(falling_box(5), "fall")
+        self.page.execute_script("document.activeElement.blur()")
+        wait_for(lambda: "Nothing is baked yet" in self.find("#notice").text, "the page")
+        # the last of the first pictures
+        wait_for(lambda: self.pixels() == (time.sleep(0.5) or self.pixels()), "the set")
+        first = self.pixels()
+        metre = "const b = document.getElementById('bar'), t = b.textContent; return b.clientWidth / (parseFloat(t) / (t.endsWith('cm') ? 100 : 1))"
+        scales = set()
+        for key, view in (("2", "front"), ("3", "side"), ("4", "top")):
+            self.press(key)
+            pressed = f'[data-look="{view}"][aria-pressed="true"]'
+            wait_for(lambda p=pressed: self.page.find_elements(By.CSS_SELECTOR, p), view)
+            wait_for(lambda: self.find("#bar").is_displayed(), "the scale")
+            wait_for(lambda: sum(abs(a - b) for a, b in zip(self.pixels(), first)) > 20_000, "another picture")
+            scales.add(round(self.page.execute_script(metre)))
+        # the box of 0.4 m fills two thirds of the width, whichever way it is looked at
+        wide = self.find("#stage").size["width"]
+        self.assertLessEqual(max(scales) - min(scales), 0.02 * max(scales))
+        self.assertAlmostEqual(max(scales), wide / (1.5 * 0.4), delta=0.02 * wide / 0.6)
+        self.press("1")
+        wait_for(lambda: sum(abs(a - b) for a, b in zip(self.pixels(), first)) < 2_000, "the view from before")
+        self.assertFalse(self.find("#bar").is_displayed())
+        self.page.execute_script("HTMLAnchorElement.prototype.click = function () { window.saved = this.download; }")
+        self.press("p")
+        wait_for(lambda: self.page.execute_script("return window.saved") == "Box 0001.png", "the still")
+
     def test_bake_to_here(self):
         self.open(tiny(seed=22), "fall")
         self.page.execute_script("document.activeElement.blur()")

@@ -319,9 +319,26 @@ function reveal(what) {
   show();
 }
 
+function look(view) {
+  stage.seeFrom(view);
+  for (const b of document.querySelectorAll('[data-look]')) b.setAttribute('aria-pressed', String(b.dataset.look === view));
+}
+
+// The picture in view as a file.
+function still() {
+  stage.renderer.domElement.toBlob(blob => {
+    const link = document.createElement('a');
+    link.href = URL.createObjectURL(blob);
+    link.download = `${state.name} ${String(clock.frame).padStart(4, '0')}.png`;
+    link.click();
+    setTimeout(() => URL.revokeObjectURL(link.href), 1000);
+  });
+}
+
 function addCue() { act('cues', { frame: clock.frame }); }
 
 function useView() {
+  if ((stage.element.dataset.view || 'free') !== 'free') { toast('A straight view has no camera to keep: go back to the free view (1) first.'); return; }
   const { eye, target } = stage.view();
   act('camera', { eye: eye.join(', '), target: target.join(', ') });
 }
@@ -340,8 +357,10 @@ const palette = new Palette($('palette'), () => [
   { name: 'Next finding', key: 'F8', run: nextFinding },
   { name: 'Undo', key: 'Ctrl Z', run: () => act('history/undo') },
   { name: 'Redo', key: 'Ctrl Shift Z', run: () => act('history/redo') },
-  { name: 'See through the camera', key: 'Home', run: () => stage.seeThroughCamera() },
+  { name: 'See through the camera', key: 'Home', run: () => { look('free'); stage.seeThroughCamera(); } },
   { name: 'Put the camera where the view is', run: useView },
+  ...['free', 'front', 'side', 'top'].map((v, i) => ({ name: v === 'free' ? 'Free view' : `View from the ${v}, without perspective`, key: String(i + 1), run: () => look(v) })),
+  { name: 'Save the picture in view', key: 'P', run: still },
   { name: 'Add a cue at this frame', run: addCue },
   ...['material', 'fragment', 'speed', 'strain'].map(m => ({ name: `Colour by ${m}`, run: () => colour(m) })),
   ...Object.keys(stage.shown).map(w => ({ name: `Show or hide ${w}`, run: () => reveal(w) })),
@@ -374,10 +393,10 @@ document.addEventListener('keydown', event => {
   if (control && event.key.toLowerCase() === 'z') { event.preventDefault(); act(`history/${event.shiftKey ? 'redo' : 'undo'}`); return; }
   const keys = {
     ' ': () => clock.toggle(), ArrowRight: () => (control ? jump(1) : clock.go(clock.frame + (event.shiftKey ? 10 : 1))),
-    ArrowLeft: () => (control ? jump(-1) : clock.go(clock.frame - (event.shiftKey ? 10 : 1))), Home: () => stage.seeThroughCamera(),
+    ArrowLeft: () => (control ? jump(-1) : clock.go(clock.frame - (event.shiftKey ? 10 : 1))), Home: () => { look('free'); stage.seeThroughCamera(); },
     ArrowUp: () => (event.altKey ? shift(-1) : step(-1)), ArrowDown: () => (event.altKey ? shift(1) : step(1)), Delete: removeLayer,
     q: () => setQuality(quality === 'draft' ? 'shot' : 'draft'), l: () => setLive(!live),
-    b: flip, k: keepVersion,
+    b: flip, k: keepVersion, p: still, 1: () => look('free'), 2: () => look('front'), 3: () => look('side'), 4: () => look('top'),
     a: () => palette.open('Add a '), h: () => chosen && revealLayer(chosen), s: () => chosen && alone(chosen),
   };
   if (keys[event.key] && !event.target.matches('input[type="range"]') && !(event.key === ' ' && event.target.matches('button, a'))) {
@@ -408,7 +427,8 @@ $('versions').addEventListener('click', openVersions);
 $('undo').addEventListener('click', () => act('history/undo'));
 $('redo').addEventListener('click', () => act('history/redo'));
 $('findings-count').addEventListener('click', nextFinding);
-$('camera').addEventListener('click', () => stage.seeThroughCamera());
+$('camera').addEventListener('click', () => { look('free'); stage.seeThroughCamera(); });
+for (const b of document.querySelectorAll('[data-look]')) b.addEventListener('click', () => look(b.dataset.look));
 $('use-view').addEventListener('click', useView);
 $('explode').addEventListener('input', event => { stage.explode = Number(event.target.value); show(); });
 for (const b of document.querySelectorAll('[data-mode]')) b.addEventListener('click', () => colour(b.dataset.mode));

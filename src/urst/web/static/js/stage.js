@@ -16,6 +16,10 @@ void main() { vec2 d = gl_PointCoord * 2.0 - 1.0; float r = dot(d, d); if (r > 1
   float light = 0.42 + 0.58 * clamp(0.45 * d.x * -0.5 - 0.75 * d.y + 0.45 * sqrt(1.0 - r), 0.0, 1.0);
   gl_FragColor = vec4(colour * light, 1.0); }`;
 
+// Straight views are seen through so long a lens, from so far, that ten metres of depth change a size by about two thousandths.
+const HAZE = [40, 160], STRAIGHT = 0.1, DEPTH = 600;
+const WAYS = { front: [0, -1, 0], side: [1, 0, 0], top: [0, -1e-4, 1] };
+
 // Corners of the box round the pieces a test picks.
 function extent({ skin, centre, body, piece }, meta, picked) {
   const low = [1e9, 1e9, 1e9], high = [-1e9, -1e9, -1e9];
@@ -47,7 +51,7 @@ export class Stage {
     this.renderer.domElement.setAttribute('aria-label', 'View of the shot; drag to orbit, shift-drag to pan, wheel to come nearer');
     this.scene = new THREE.Scene();
     this.scene.background = new THREE.Color('#8b8884');
-    this.scene.fog = new THREE.Fog('#8b8884', 40, 160);
+    this.scene.fog = new THREE.Fog('#8b8884', ...HAZE);
     this.camera = new THREE.PerspectiveCamera(50, 1, 0.05, 2000);
     this.camera.up.copy(UP);
     this.controls = new THREE.OrbitControls(this.camera, this.renderer.domElement);
@@ -323,6 +327,45 @@ export class Stage {
     });
   }
 
+  // Front, side or top, without perspective; 'free' goes back to where it was seen from before.
+  seeFrom(view) {
+    const before = this.element.dataset.view || 'free';
+    if (before === 'free') this.free = { eye: this.camera.position.clone(), target: this.controls.target.clone(), angle: this.angle };
+    const straight = view in WAYS, { low, high } = this.loose;
+    this.element.dataset.view = view;
+    this.controls.enableRotate = !straight;
+    Object.assign(this.scene.fog, { near: straight ? 1e8 : HAZE[0], far: straight ? 2e8 : HAZE[1] });
+    if (straight) {
+      const middle = new THREE.Vector3(...low.map((x, i) => (x + high[i]) / 2)), wide = Math.max(...low.map((x, i) => high[i] - x)) * 1.5;
+      this.angle = STRAIGHT;
+      this.controls.target.copy(middle);
+      this.camera.position.set(...WAYS[view]).setLength(wide / (2 * Math.tan(THREE.MathUtils.degToRad(STRAIGHT) / 2))).add(middle);
+    } else {
+      this.angle = this.free.angle;
+      this.controls.target.copy(this.free.target);
+      this.camera.position.copy(this.free.eye);
+    }
+    this.resize();
+    this.controls.update();
+  }
+
+  // What lies nearer or farther than the set is cut away in a straight view, or the depths could not be told apart.
+  focus() {
+    const straight = (this.element.dataset.view || 'free') in WAYS, far = this.camera.position.distanceTo(this.controls.target);
+    const [near, end] = straight ? [Math.max(0.05, far - DEPTH), far + DEPTH] : [0.05, 2000];
+    if (this.camera.near !== near) {
+      Object.assign(this.camera, { near, far: end });
+      this.camera.updateProjectionMatrix();
+    }
+    // a bar of a round length near a seventh of the width
+    const metre = this.element.clientWidth / (2 * far * Math.tan(THREE.MathUtils.degToRad(this.angle || 54) / 2));
+    const long = straight ? [100, 50, 20, 10, 5, 2, 1, 0.5, 0.2, 0.1, 0.05, 0.02, 0.01].find(x => x * metre < this.element.clientWidth / 6) || 0.01 : 0;
+    const bar = document.getElementById('bar');
+    bar.hidden = !straight;
+    bar.style.width = `${long * metre}px`;
+    bar.textContent = long >= 1 ? `${long} m` : `${long * 100} cm`;
+  }
+
   seeThroughCamera() {
     const c = this.meta.camera;
     this.camera.position.set(...c.eye);
@@ -340,7 +383,7 @@ export class Stage {
 
   frameOn({ bodies, body }) {
     const i = body * 12, at = new THREE.Vector3(bodies.data[i], bodies.data[i + 1], bodies.data[i + 2]);
-    const way = this.camera.position.clone().sub(this.controls.target).setLength(Math.max(1.2, bodies.radius[body] * 6));
+    const way = this.camera.position.clone().sub(this.controls.target).setLength(Math.max(1.2, bodies.radius[body] * 6) * (this.camera.near > 1 ? 1 / Math.tan(THREE.MathUtils.degToRad(STRAIGHT)) : 1));
     this.controls.target.copy(at);
     this.camera.position.copy(at).add(way);
     this.controls.update();
@@ -418,6 +461,7 @@ export class Stage {
     this.pending = true;
     requestAnimationFrame(() => {
       this.pending = false;
+      this.focus();
       this.grid.visible = this.shown.grid;
       this.figure.visible = this.shown.figure;
       this.renderer.setRenderTarget(this.image);
