@@ -65,6 +65,8 @@ def main() -> int:
             picture("exploded")
             at(26)
             picture("bench")
+            page.execute_script("document.querySelector('[data-look=front]').click()")
+            picture("front")
             at(22, mode="speed")
             page.execute_script("document.querySelector('[data-show=dust]').click()")
             picture("speed")

@@ -318,7 +318,7 @@ class Bench(unittest.TestCase):
         self.assertIn("Accepted: sunk on purpose", self.find(".finding").text)
 
     def test_straight_views_have_a_scale_and_lead_back(self):
-        self.open(falling_box(5), "fall")
+        self.open(falling_box(5, top_speed=47), "fall")
         self.page.execute_script("document.activeElement.blur()")
         wait_for(lambda: "Nothing is baked yet" in self.find("#notice").text, "the page")
         # the last of the first pictures

@@ -94,6 +94,8 @@ class StoreTests(unittest.TestCase):
                     return
                 self.store.write_checkpoint(KEY, n, {"s": np.zeros(10)})
 
+        # so that there is something to count before the writer gets its turn
+        self.store.write_checkpoint(KEY, 0, {"s": np.zeros(10)})
         writer = threading.Thread(target=write)
         writer.start()
         try:

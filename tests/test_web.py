@@ -240,7 +240,7 @@ class Web(unittest.TestCase):
         self.assertFalse(self.http.post(f"/shots/{shot_id}/history/redo").json()["moved"])
 
     def test_one_press_bakes_just_what_is_stale(self):
-        shot_id = self.live.add(tiny())
+        shot_id = self.live.add(tiny(seed=23))
         before = len(Store(self.live.store).keys())
         self.live.bake(shot_id, "break")
         self.set(shot_id, "shed", "chips", "33")
@@ -353,7 +353,7 @@ class Web(unittest.TestCase):
         self.assertIn("before it begins at 3", self.set(shot_id, "billow", "sources.0.until", "2").text)
         self.assertEqual(post("billow/sources/0/remove").status_code, 200)
         self.assertEqual(self.shot(shot_id).layer("billow").settings.sources, ())
-        self.assertIn("fall on billow", post("fall/couplings", other="billow").text)
+        self.assertIn("Fall on Billow", post("fall/couplings", other="billow").text)
         post("fall/couplings/0", path="couplings.0.forth", value="2.5")
         self.assertEqual(self.shot(shot_id).couplings[0].forth, 2.5)
         self.assertEqual(post("fall/couplings/0/remove").status_code, 200)

@@ -271,8 +271,7 @@ def difference(d: Difference, before: Any, now: Any) -> str:
         return f"{d.of} is new" if d.now else f"{d.of} is gone"
     field, scale, unit = None, 1.0, ""
     if d.layer:
-        questions = (now if any(x.id == d.layer for x in now.layers) else before).layer(d.layer)
-        kind = now.kind_of(questions)
+        kind = now.kind_of((now if any(x.id == d.layer for x in now.layers) else before).layer(d.layer))
         plain = re.sub(r"\.\d+\.", ".*.", d.path)
         field = next((f for q in kind.questions for f in q.fields if f.path == plain), None)
     label = field.label if field else d.path.replace(".", " ").replace("_", " ")
