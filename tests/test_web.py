@@ -536,7 +536,7 @@ class Web(unittest.TestCase):
         self.assertEqual(self.live.state(shot_id)["layers"][0]["key"], first)
         self.assertTrue(self.http.post(f"/shots/{shot_id}/history/undo").json()["moved"])
         self.assertEqual(self.live.state(shot_id)["layers"][0]["key"], now)
-        for bad in ("v2", "r999999", "x1", "r", "v99999999999"):
+        for bad in ("v2", "r999999", "x1", "r", "v99999999999", "r99999999999", "r123456789x", "v" + "1" * 5000):
             reply = self.http.get(f"/shots/{shot_id}/state", params={"at": bad})
             self.assertEqual((reply.status_code, "look at the list again" in reply.json()["message"]), (422, True), bad)
         self.http.post(f"/shots/{shot_id}/versions/1/forget").raise_for_status()

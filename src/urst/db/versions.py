@@ -1,5 +1,7 @@
 """Versions of a shot that are kept by name, and its earlier revisions."""
 
+import re
+
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
@@ -13,11 +15,10 @@ _LONGEST_NAME = 80
 
 def keep(session: Session, shot_id: str, name: str = "") -> int:
     """Keep the document as it stands; return the version's number."""
-    if len(name) > _LONGEST_NAME:
-        raise BadValue(f"A version's name has at most {_LONGEST_NAME} letters; this one has {len(name)}.")
+    name = _checked(name)
     shot = shots.get(session, shot_id).shot
     last = session.scalar(select(func.max(VersionRow.number)).where(VersionRow.shot_id == shot_id)) or 0
-    row = VersionRow(shot_id=shot_id, number=last + 1, name=name.strip(), document=shot.model_dump(mode="json"))
+    row = VersionRow(shot_id=shot_id, number=last + 1, name=name, document=shot.model_dump(mode="json"))
     session.add(row)
     session.commit()
     return last + 1
@@ -32,9 +33,7 @@ def every(session: Session, shot_id: str) -> list[VersionRow]:
 
 def rename(session: Session, shot_id: str, number: int, name: str) -> None:
     """Give a version another name."""
-    if len(name) > _LONGEST_NAME:
-        raise BadValue(f"A version's name has at most {_LONGEST_NAME} letters; this one has {len(name)}.")
-    _row(session, shot_id, number).name = name.strip()
+    _row(session, shot_id, number).name = _checked(name)
     session.commit()
 
 
@@ -53,16 +52,22 @@ def at(session: Session, shot_id: str, which: str) -> Shot:
         If there is none.
     """
     kind, number = which[:1], which[1:]
-    if kind == "v" and number.isdecimal():
-        return parse(_row(session, shot_id, int(number)).document)
-    row = session.get(RevisionRow, (shot_id, int(number))) if kind == "r" and number[:9].isdecimal() else None
+    table = {"v": VersionRow, "r": RevisionRow}.get(kind)
+    row = session.get(table, (shot_id, int(number))) if table and re.fullmatch("[0-9]{1,9}", number) else None
     if row is None:
         raise BadValue(f"There is no earlier state '{which}' of this shot: look at the list again.")
     return parse(row.document)
 
 
+def _checked(name):
+    name = name.strip()
+    if len(name) > _LONGEST_NAME:
+        raise BadValue(f"A version's name has at most {_LONGEST_NAME} letters; this one has {len(name)}.")
+    return name
+
+
 def _row(session, shot_id, number):
-    row = session.get(VersionRow, (shot_id, number)) if number < 2**31 else None
+    row = session.get(VersionRow, (shot_id, number)) if abs(number) < 2**31 else None
     if row is None:
         raise BadValue(f"There is no version {number} of this shot: look at the list again.")
     return row

@@ -180,6 +180,7 @@ function setLive(on) {
 }
 // The bake is asked for first, the page follows.
 function bakeLive() {
+  if (!chosen) { refresh(true, false); return; }
   quality = 'draft';
   localStorage.setItem(QUALITY, quality);
   latest = null;
