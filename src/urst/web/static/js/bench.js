@@ -37,10 +37,11 @@ function toast(text, lasts = false) {
 }
 
 async function act(path, fields, then = () => {}) {
+  const changes = !/^(bake|stop)/.test(path), left = Boolean(against);
   against = null;
   try {
     then(await post(`${base}/${path}`, fields));
-    await refresh(!/^(bake|stop)/.test(path));
+    await refresh(changes || left, changes);
   } catch (error) {
     if (!(error instanceof Refused)) throw error;
     toast(error.message);
@@ -55,7 +56,10 @@ const copyLayer = () => chosen && arrange(`layers/${chosen}/copy`);
 function removeLayer() {
   if (!chosen) return;
   const { name } = layer();
-  arrange(`layers/${chosen}/remove`).then(() => toast(`${name} is taken out. Undo (Ctrl Z) brings it back, with what was baked.`));
+  act(`layers/${chosen}/remove`, undefined, reply => {
+    work(reply.layer);
+    toast(`${name} is taken out. Undo (Ctrl Z) brings it back, with what was baked.`);
+  });
 }
 function shift(by) {
   const at = state.layers.findIndex(x => x.id === chosen), to = at + by;
@@ -93,7 +97,18 @@ function refresh(documentChanged = false, panel = documentChanged) {
   due.stage ||= documentChanged;
   due.panel ||= panel;
   refreshing ||= (async () => {
-    try { while (due.again) await ask(); } finally { refreshing = null; }
+    try {
+      while (due.again) {
+        try { await ask(); } catch (error) {
+          // an earlier state that is gone, such as a version just forgotten, gives way to the present one
+          due.stage = true;
+          if (!against || !(error instanceof Refused)) throw error;
+          against = null;
+          due.again = true;
+          toast(error.message);
+        }
+      }
+    } finally { refreshing = null; }
   })();
   return refreshing;
 }
@@ -278,11 +293,11 @@ function choose(id) {
 
 function bake() {
   if (state.runs.length) act('stop');
-  else { latest = null; act(`bake/${chosen}`, { quality }); }
+  else if (chosen) { latest = null; act(`bake/${chosen}`, { quality }); }
 }
 
 function bakeToHere() {
-  if (state.runs.length) return;
+  if (state.runs.length || !chosen) return;
   latest = null;
   act(`bake/${chosen}`, { quality, to: clock.frame });
 }
