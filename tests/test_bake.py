@@ -264,14 +264,14 @@ class Saying(Folder):
     def test_slow_motion_slows_everything_alike(self):
         fast = self.baked(falling_box(12))
         slow = self.baked(
-            with_data(falling_box(34), lambda d: d.update(time_scale={"points": [{"frame": 1, "value": 1 / 3}]}))
+            with_data(falling_box(34), lambda d: d.update(time_scale={"points": [{"at": 1, "value": 1 / 3}]}))
         )
         # three slow frames are one at full speed; checks fall at other times, so not to the bit
         np.testing.assert_allclose(slow[12]["position"], fast[4]["position"], atol=2e-3)
         np.testing.assert_allclose(slow[12]["velocity"], fast[4]["velocity"], atol=2e-2)
 
     def test_a_driven_piece_is_slowed_with_all_else(self):
-        shot = with_data(tiny(), lambda d: d.update(time_scale={"points": [{"frame": 1, "value": 0.5}]}))
+        shot = with_data(tiny(), lambda d: d.update(time_scale={"points": [{"at": 1, "value": 0.5}]}))
         slow, fast = self.baked(shot), self.baked(tiny())
         # the counterweight is the first of the driven bodies
         store = Store(self.folder())

@@ -73,7 +73,7 @@ class File(unittest.TestCase):
 
     def test_another_kind_of_json_says_so(self):
         with self.assertRaisesRegex(
-            BadFile, "its 'format' must be 'urst-shot/2', or an older one such as 'urst-shot/1'"
+            BadFile, "its 'format' must be 'urst-shot/3', or an older one such as 'urst-shot/2'"
         ):
             loads("[1, 2]")
 
@@ -127,7 +127,7 @@ class BadValues(unittest.TestCase):
             ({"of": "Wall", "since": 9, "until": 3}, "until frame 3, before it comes at 9"),
         ):
             self.refused(sentence, ("taking_part",), [row])
-        points = lambda *p: {"points": [{"frame": f, "value": v} for f, v in p]}  # noqa: E731
+        points = lambda *p: {"points": [{"at": f, "value": v} for f, v in p]}  # noqa: E731
         self.refused("their frames must rise", ("time_scale",), points((5, 1), (5, 0.5)))
         self.refused("time scale 0 at frame 5 must lie from 0.001 to 100", ("time_scale",), points((5, 0)))
         value = {"name": "a", "value": 2.0, "unit": "furlong"}
@@ -247,7 +247,7 @@ class Keys(unittest.TestCase):
             (("end",), 12, set()),
             (("rate",), 25, {"fall", "shed", "billow"}),
             (("start",), 0, {"fall", "shed", "billow"}),
-            (("time_scale",), {"points": [{"frame": 1, "value": 0.5}]}, {"fall", "shed", "billow"}),
+            (("time_scale",), {"points": [{"at": 1, "value": 0.5}]}, {"fall", "shed", "billow"}),
             (("gravity",), [0, 0, -1.6], {"fall", "shed", "billow"}),
             (("pieces", 0, "material"), "concrete", {"fall", "shed", "billow"}),
             (("pieces", 0, "name"), "Pier", set()),
@@ -391,6 +391,11 @@ class Plan(unittest.TestCase):
 class Older(unittest.TestCase):
     FOLDER = Path(__file__).parent / "fixtures"
 
+    def test_documents_of_the_second_version_open(self):
+        shot = loads((self.FOLDER / "granary-2.shot.json").read_bytes())
+        self.assertEqual(shot.model_copy(update={"time_scale": None}), granary.coupled())
+        self.assertEqual([(p.at, p.value) for p in shot.time_scale.points], [(20, 1.0), (30, 0.33), (60, 1.0)])
+
     def test_documents_of_the_first_version_open(self):
         shot = loads((self.FOLDER / "granary-1.shot.json").read_bytes())
         self.assertEqual(shot, granary.shot())
@@ -439,7 +444,7 @@ class Values(unittest.TestCase):
 
 class Clock(unittest.TestCase):
     def test_time_goes_by_the_curve_and_keeps_its_sum(self):
-        points = [{"frame": 10, "value": 1.0}, {"frame": 20, "value": 0.25}]
+        points = [{"at": 10, "value": 1.0}, {"at": 20, "value": 0.25}]
         clock = changed(tiny(), ("time_scale",), {"points": points}).clock()
         self.assertEqual(clock.seconds(1), 0.0)
         self.assertAlmostEqual(clock.dt(5), 1 / 24, places=12)

@@ -75,7 +75,7 @@ class Inputs:
         found = []
         for source in self.shot.takes(self.layer, "points"):
             s = source.settings
-            puffs = Puffs(s.puff_mass, s.puff_life, s.puff_radius)
+            puffs = Puffs(s.puff_mass, s.puff_life, s.puff_radius, s.puff_giving)
             live = self.begun.get(source.id)
             if live:
                 live.readers.append(puffs)

@@ -5,10 +5,10 @@ from scipy.interpolate import CubicHermiteSpline
 from scipy.spatial.transform import Rotation, Slerp
 
 from urst.core.bodies.fragments import Fragments, Solid, assemble
+from urst.core.curves.clock import Clock
 from urst.core.geometry import rotation
 from urst.core.geometry.mesh import Mesh, transformed
 from urst.core.geometry.sheet import wedges
-from urst.scene.clock import Clock
 from urst.scene.pieces import SetPiece
 from urst.scene.shapes import is_endless, is_sheet, meshes
 from urst.scene.taking_part import Matter

@@ -1,9 +1,10 @@
 """Set pieces that give something off."""
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
+from urst.core.curves.varies import Number, Varies
 from urst.scene.part import Name, Part, Vector
 
 
@@ -12,7 +13,7 @@ class PieceSource(Part):
 
     piece: Name = Field(description="The set piece")
     where: Literal["surface", "volume"] = Field("surface", description="From its surface, or from all through it")
-    rate: float = Field(gt=0, le=1e9, description="Given off in a second")
+    rate: Annotated[Number, Varies(("frame",), 0, 1e9)] = Field(description="Given off in a second")
     velocity: Vector = Field((0.0, 0.0, 0.0), description="How it sets off, beside the piece's own motion [m/s]")
     since: int | None = Field(None, description="First frame; empty: from the start")
     until: int | None = Field(None, description="Last frame; empty: to the end")

@@ -2,8 +2,8 @@
 
 from pydantic import Field, model_validator
 
-from urst.scene.clock import Clock
-from urst.scene.curve import Curve
+from urst.core.curves.clock import Clock
+from urst.core.curves.curve import Curve
 from urst.scene.part import Name, Part, Vector
 from urst.scene.pieces import SetPiece
 from urst.scene.taking_part import TakesPart
@@ -64,9 +64,11 @@ class World(Part):
                 raise ValueError(
                     f"'{row.of}' takes part but is no set piece and no tag: name one of the set, or remove the row"
                 )
+        if self.time_scale and self.time_scale.over != "frame":
+            raise ValueError(f"time scale runs over {self.time_scale.over}: time can only be scaled over frames")
         for point in self.time_scale.points if self.time_scale else ():
             if not 0.001 <= point.value <= 100:
-                raise ValueError(f"time scale {point.value:g} at frame {point.frame:g} must lie from 0.001 to 100")
+                raise ValueError(f"time scale {point.value:g} at frame {point.at:g} must lie from 0.001 to 100")
         return self
 
     def frames(self) -> range:

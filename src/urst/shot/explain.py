@@ -4,6 +4,7 @@ from typing import get_args
 
 from pydantic import ValidationError
 
+from urst.core.curves.varies import TAGS
 from urst.kinds import registry
 from urst.scene.shapes import Shape
 
@@ -25,4 +26,8 @@ def _plain(part):
 
 def _is_tag(part):
     """Whether a part of a field's place is only the name of a kind that the validator went by."""
-    return part in registry.KINDS or part in {m.model_fields["kind"].default for m in get_args(get_args(Shape)[0])}
+    return (
+        part in TAGS
+        or part in registry.KINDS
+        or part in {m.model_fields["kind"].default for m in get_args(get_args(Shape)[0])}
+    )

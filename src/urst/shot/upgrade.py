@@ -1,14 +1,16 @@
 """Documents of older versions, brought up to date."""
 
-FORMAT = "urst-shot/2"
-OLDER = ("urst-shot/1",)
+FORMAT = "urst-shot/3"
+OLDER = ("urst-shot/1", "urst-shot/2")
 
 
 def upgraded(data: dict) -> dict:
     """Return a document as the present version has it; one that is no document is left to the validator."""
     if not isinstance(data, dict) or data.get("format", FORMAT) == FORMAT:
         return data
-    return _from_1(data) if data["format"] == "urst-shot/1" else data
+    if data["format"] == "urst-shot/1":
+        data = _from_1(data)
+    return _from_2(data) if data["format"] == "urst-shot/2" else data
 
 
 def _from_1(data):
@@ -28,4 +30,13 @@ def _from_1(data):
         if "dissolve" in settings:
             settings["clearing"] = settings.pop("dissolve")
         layers.append(layer | {"settings": settings})
-    return data | {"format": FORMAT, "layers": layers, "couplings": couplings}
+    return data | {"format": "urst-shot/2", "layers": layers, "couplings": couplings}
+
+
+def _from_2(data):
+    """The time scale was the only curve, and its points had frames."""
+    scale = data.get("time_scale")
+    if scale:
+        points = [{"at": p.get("frame"), "value": p.get("value")} for p in scale.get("points", [])]
+        data = data | {"time_scale": {"points": points}}
+    return data | {"format": FORMAT}

@@ -106,7 +106,7 @@ def pace_questions(shot: World) -> tuple[Question, ...]:
     points = shot.time_scale.points if shot.time_scale else ()
     return tuple(
         Question("", "", (
-            Field(f"time_scale.points.{i}.frame", "Frame"), Field(f"time_scale.points.{i}.value", "Time goes", "x", 1.0, ""),
+            Field(f"time_scale.points.{i}.at", "Frame"), Field(f"time_scale.points.{i}.value", "Time goes", "x", 1.0, ""),
         ))
         for i in range(len(points))
     )  # fmt: skip

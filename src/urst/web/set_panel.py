@@ -244,9 +244,9 @@ def add_pace(request: Request, shot_id: str, frame: int = Form()):
         kept = shots.get(db, shot_id)
         data = kept.shot.model_dump(mode="json")
         scale = kept.shot.time_scale
-        points = [p for p in (data["time_scale"] or {"points": []})["points"] if p["frame"] != frame]
-        points.append({"frame": frame, "value": round(scale.at(frame), 4) if scale else 1.0})
-        data["time_scale"] = {"points": sorted(points, key=lambda p: p["frame"])}
+        points = [p for p in (data["time_scale"] or {"points": []})["points"] if p["at"] != frame]
+        points.append({"at": frame, "value": round(scale.at(frame), 4) if scale else 1.0})
+        data["time_scale"] = {"points": sorted(points, key=lambda p: p["at"])}
         return _panel(request, save(db, kept, data, "time scale"), 0, changed=True)
 
 

@@ -40,13 +40,16 @@ class Rule(NamedTuple):
 
     seed: int
     stream: int  # tells the draws of several sets of faces apart
-    chips: float  # [1/m2]
-    dust: float  # [1/m2]
-    reach: float  # [m]
-    least_speed: float  # [m/s]
     spread: float
     smallest: float  # [m]
     largest: float  # [m]
+
+
+class Bounce(NamedTuple):
+    """Restitution over the speed of impact, straight between the entries, the last one beyond."""
+
+    table: np.ndarray  # (n,) at speeds 0, step, 2 step, ...
+    step: float  # [m/s]
 
 
 class Bins(NamedTuple):
@@ -77,15 +80,11 @@ def _draw(seed, patch, number, slot):
 
 
 @serial
-def due(faces, parted, given, rule, bodies, dt, speed, count):
-    """Write how fast each patch parts, speed (m,) [m/s], and how many points of each kind it owes, count (m, 2).
-
-    parted (m,) uint8: whether the patch is free to shed; given (m, 2) float64: points owed so far, raised here.
-    """
+def parting(faces, parted, bodies, speed):
+    """Write how fast the two sides of each patch part, speed (m,) [m/s]; 0 where parted (m,) uint8 says it still holds."""
     pair, area, anchor = faces.pair, faces.area, faces.anchor
     rotation, velocity, spin = bodies.rotation, bodies.velocity, bodies.spin
     for m in range(len(area)):
-        count[m, 0], count[m, 1] = 0, 0
         speed[m] = 0.0
         if not parted[m]:
             continue
@@ -116,15 +115,14 @@ def due(faces, parted, given, rule, bodies, dt, speed, count):
             v = velocity[j, c] + spin[j, d] * be - spin[j, e] * bd - velocity[i, c] - spin[i, d] * ae + spin[i, e] * ad
             square += v * v
         speed[m] = np.sqrt(square)
-        if speed[m] < rule.least_speed:
-            continue
+
+
+@serial
+def luck(out):
+    """Write a fixed draw for each patch and kind of point, out (m, 2)."""
+    for m in range(len(out)):
         for kind in range(2):
-            total = (rule.chips if kind == CHIP else rule.dust) * area[m]
-            before = given[m, kind]
-            given[m, kind] = min(total, before + total * speed[m] * dt / rule.reach)
-            # a share of a point is owed by luck of the draw, fixed for the patch
-            luck = _draw(97, m, kind, 0)
-            count[m, kind] = int(given[m, kind] + luck) - int(before + luck)
+            out[m, kind] = _draw(97, m, kind, 0)
 
 
 @serial
@@ -264,7 +262,14 @@ def fly(position, velocity, points, gravity, density, h):
 
 
 @inline
-def _against(p, body, position, velocity, size, bodies, restitution, friction):
+def _restitution(bounce, speed):
+    x = min(speed / bounce.step, len(bounce.table) - 1.001)
+    i = int(x)
+    return bounce.table[i] + (x - i) * (bounce.table[i + 1] - bounce.table[i])
+
+
+@inline
+def _against(p, body, position, velocity, size, bodies, bounce, friction):
     planes, face_start = bodies.planes, bodies.face_start
     radius = 0.5 * size[p]
     best, face = -np.inf, -1
@@ -292,6 +297,7 @@ def _against(p, body, position, velocity, size, bodies, restitution, friction):
         if vn < 0.0:
             tx, ty, tz = vx - vn * nx, vy - vn * ny, vz - vn * nz
             slip = np.sqrt(tx * tx + ty * ty + tz * tz)
+            restitution = _restitution(bounce, -vn)
             # Coulomb: friction takes at most mu times the normal impulse
             keep = max(0.0, 1.0 - friction * (1.0 + restitution) * -vn / slip) if slip > 1e-9 else 0.0
             velocity[p, 0] = ux + keep * tx - restitution * vn * nx
@@ -312,11 +318,11 @@ def _cell(p, position, bins):
 
 
 @parallel
-def collide(position, velocity, size, bodies, bins, restitution, friction):
+def collide(position, velocity, size, bodies, bins, bounce, friction):
     """Push points out of the convex bodies they are in, with bounce and friction against the moving surface."""
     for p in prange(len(position)):
         for q in range(len(bins.large)):
-            _against(p, bins.large[q], position, velocity, size, bodies, restitution, friction)
+            _against(p, bins.large[q], position, velocity, size, bodies, bounce, friction)
         c = _cell(p, position, bins)
         if c < 0:
             continue
@@ -327,7 +333,7 @@ def collide(position, velocity, size, bodies, bins, restitution, friction):
                 if position[p, k] < bodies.low[body, k] or position[p, k] > bodies.high[body, k]:
                     inside = False
             if inside:
-                _against(p, body, position, velocity, size, bodies, restitution, friction)
+                _against(p, body, position, velocity, size, bodies, bounce, friction)
 
 
 @inline

@@ -7,14 +7,19 @@ import numpy as np
 from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.parting import Parting
 from urst.core.bodies.placing import Placed, obstacles
+from urst.core.curves.clock import Clock
+from urst.core.curves.curve import Curve
+from urst.core.curves.varies import along, at_time
 from urst.core.debris import kernels
-from urst.core.debris.kernels import Bins, Faces, Points, Rule
+from urst.core.debris.kernels import Bins, Bounce, Faces, Points, Rule
 from urst.core.debris.settings import CHIP, PUFF, DebrisSettings
 from urst.core.debris.sources import PointSource
 from urst.errors import SolverFailed
 
 #: cells along the longest side of the grid that bodies are sorted into
 _GRID_CELLS = 64
+#: speeds of impact at which restitution is looked up
+_BOUNCES = 257
 #: a body that spans more of them is met by every point
 _MOST_CELLS = 4096
 
@@ -36,6 +41,9 @@ class _Shed:
             patches.normal[bonds],
             anchor,
         )
+        self.luck = np.empty((len(bonds), 2))
+        kernels.luck(self.luck)
+        self.spent = np.zeros(len(bonds))
         self.given = np.zeros((len(bonds), 2))
         self.born = np.zeros((len(bonds), 2), np.int64)
 
@@ -55,8 +63,8 @@ class DebrisSolver:
     boundaries : list of Boundary
         Bodies that points bounce off.
     sources : list of PointSource
-    rate : float [1/s]
-        Frames a second, by which `substeps` is meant.
+    clock : Clock
+        When each frame is: curves over frames go by it, and by its frames a second `substeps` is meant.
     start_time : float [s]
     """
 
@@ -68,13 +76,14 @@ class DebrisSolver:
         partings: Sequence[Parting] = (),
         boundaries: Sequence[Boundary] = (),
         sources: Sequence[PointSource] = (),
-        rate: float = 24.0,
+        clock: Clock | None = None,
         start_time: float = 0.0,
     ):
         self.settings, self.gravity = settings, np.array(gravity, float)
         self.sheds = [_Shed(p) for p in partings]
         self.boundaries, self.sources = list(boundaries), list(sources)
-        self.time, self.step_dt = start_time, 1.0 / (rate * settings.substeps)
+        self.clock = clock or Clock()
+        self.time, self.step_dt = start_time, 1.0 / (self.clock.rate * settings.substeps)
         self.points = _no_points()
         self.given_off = 0
         self.taken = np.zeros(3)
@@ -92,17 +101,17 @@ class DebrisSolver:
         SolverFailed
             If a point has no finite place any more.
         """
-        s, end = self.settings, self.time + dt
+        s, end = at_time(self.settings, self.clock, self.time + 0.5 * dt), self.time + dt
         self._grow_older(dt)
         kernels.fly(self.points.position, self.points.velocity, self.points, self.gravity, s.density, dt)
         for number, shed in enumerate(self.sheds):
-            self._give_birth(shed, number, shed.parting.boundary.at(end), dt)
+            self._give_birth(shed, number, shed.parting.boundary.at(end), dt, s)
         for source in self.sources:
             born = source.between(self.time, dt, s)
             self.given_off += len(born.size)
             self._add(born)
         for boundary in self.boundaries:
-            self._bounce(boundary.at(end, 0.5 * s.largest))
+            self._bounce(boundary.at(end, 0.5 * s.largest), s)
         self.time = end
         if not np.isfinite(self.points.position).all():
             raise SolverFailed("A debris point has no finite position: lower the spread or raise the substeps.")
@@ -120,11 +129,18 @@ class DebrisSolver:
         if len(born.size):
             self.points = Points(*(np.concatenate(pair) for pair in zip(self.points, born)))
 
-    def _give_birth(self, shed, number, bodies: Placed, h):
-        s, faces = self.settings, shed.faces
-        count, speed = np.zeros((len(faces.area), 2), np.int64), np.zeros(len(faces.area))
-        rule = Rule(s.seed, number, s.chips, s.dust, s.reach, s.least_speed, s.spread, s.smallest, s.largest)
-        kernels.due(faces, shed.parting.parted.astype(np.uint8), shed.given, rule, bodies, h, speed, count)
+    def _give_birth(self, shed, number, bodies: Placed, h, s):
+        faces, speed = shed.faces, np.zeros(len(shed.faces.area))
+        kernels.parting(faces, shed.parting.parted.astype(np.uint8), bodies, speed)
+        # a face gives what is asked of it at the speed it parts with, until it has parted by the whole reach
+        share = np.where(speed >= s.least_speed, np.minimum(speed * h / s.reach, 1.0 - shed.spent), 0.0)
+        owed = np.column_stack([along(per_area, speed) * faces.area * share for per_area in (s.chips, s.dust)])
+        # a share of a point is owed by luck of the draw, fixed for the patch
+        before = np.floor(shed.given + shed.luck)
+        shed.given += owed
+        shed.spent += share
+        count = (np.floor(shed.given + shed.luck) - before).astype(np.int64)
+        rule = Rule(s.seed, number, s.spread, s.smallest, s.largest)
         total = int(count.sum())
         if total:
             born = _no_points(total)
@@ -132,11 +148,17 @@ class DebrisSolver:
             shed.born += count
             self._add(born)
 
-    def _bounce(self, bodies: Placed):
+    def _bounce(self, bodies: Placed, s):
         if len(self.points.size):
-            s, p = self.settings, self.points
+            p = self.points
             kernels.collide(
-                p.position, p.velocity, p.size, obstacles(bodies), self._bins(bodies), s.restitution, s.friction
+                p.position,
+                p.velocity,
+                p.size,
+                obstacles(bodies),
+                self._bins(bodies),
+                _bounce(s.restitution),
+                s.friction,
             )
 
     def _bins(self, bodies: Placed) -> Bins:
@@ -197,14 +219,14 @@ class DebrisSolver:
         """Return the whole state as named arrays."""
         state = {name: getattr(self.points, name).copy() for name in Points._fields}
         for number, shed in enumerate(self.sheds):
-            state |= {f"given_{number}": shed.given.copy(), f"born_{number}": shed.born.copy()}
+            state |= {f"{n}_{number}": getattr(shed, n).copy() for n in ("spent", "given", "born")}
         return state | {"counts": np.array([self.time, self.given_off]), "ledger": self.taken.copy()}
 
     def restore(self, state: dict[str, np.ndarray]) -> None:
         """Take up the state that `snapshot` returned."""
         self.points = Points(*(state[name].copy() for name in Points._fields))
         for number, shed in enumerate(self.sheds):
-            shed.given, shed.born = state[f"given_{number}"].copy(), state[f"born_{number}"].copy()
+            shed.spent, shed.given, shed.born = (state[f"{n}_{number}"].copy() for n in ("spent", "given", "born"))
         self.time, self.given_off = float(state["counts"][0]), int(state["counts"][1])
         self.taken = state["ledger"].copy()
 
@@ -213,6 +235,14 @@ class DebrisSolver:
         n = len(frame["size"])
         plain = {k: frame[k].astype(float) for k in ("position", "velocity", "size", "age")}
         self.points = Points(kind=frame["kind"].copy(), airborne=np.zeros(n, np.uint8), **plain)
+
+
+def _bounce(restitution) -> Bounce:
+    """Restitution as kernels look it up: over the speed of impact, where it is a curve."""
+    if not isinstance(restitution, Curve):
+        return Bounce(np.full(2, float(restitution)), 1.0)
+    last = max(1e-3, restitution.places()[-1])
+    return Bounce(restitution.table(last, _BOUNCES), last / (_BOUNCES - 1))
 
 
 def _no_points(n: int = 0) -> Points:

@@ -1,11 +1,15 @@
 """Points given off by something that does not break."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
 from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.sampling import Where, sample
+from urst.core.curves.clock import Clock
+from urst.core.curves.curve import Curve
+from urst.core.curves.stream import Stream
+from urst.core.curves.varies import along
 from urst.core.debris.kernels import Points
 from urst.core.debris.settings import CHIP, PUFF, DebrisSettings
 
@@ -15,26 +19,30 @@ _POOL = 4096
 
 @dataclass
 class PointSource:
-    """A body that gives off points at an even pace, from wherever it is at the moment of each birth.
+    """A body that gives off points, from wherever it is at the moment of each birth.
 
-    The k-th point is born k / rate after the window opens, so births do not depend on how time is cut into steps.
+    The k-th point is born when k have been given off, so births do not depend on how time is cut into steps.
     """
 
     carrier: Boundary
     where: Where
-    rate: float
-    """[1/s]"""
-    dust_share: float
-    """share of the points that are puffs, 0 to 1"""
+    rate: float | Curve
+    """[1/s], a curve over frames"""
+    dust_share: float | Curve
+    """share of the points that are puffs, 0 to 1, a curve over frames"""
     velocity: np.ndarray
     """(3,) [m/s], beside the carrier's own"""
-    spread: float
-    """random speed [m/s]"""
+    spread: float | Curve
+    """random speed [m/s], a curve over frames"""
     opens: float
     """[s]"""
     closes: float
     """[s]"""
     seed: int = 1
+    clock: Clock = field(default_factory=Clock)
+
+    def __post_init__(self):
+        self.stream = Stream(self.rate, self.opens, self.closes, self.clock)
 
     def between(self, time: float, dt: float, settings: DebrisSettings) -> Points:
         """Return the points born from `time` for `dt` seconds, where they are at the end of it.
@@ -47,7 +55,8 @@ class PointSource:
         """
         first, last = (self._count(t) for t in (time, time + dt))
         parts = [
-            self._born(k, min(last, (k // _POOL + 1) * _POOL), time + dt, settings) for k in self._cuts(first, last)
+            self._born(k, min(last, (k // _POOL + 1) * _POOL), time, time + dt, settings)
+            for k in self._cuts(first, last)
         ]
         return Points(*(np.concatenate(c) for c in zip(*parts)))
 
@@ -57,20 +66,22 @@ class PointSource:
 
     def _count(self, time):
         # a hair early, so that a birth due at the very end of a step is not left out by rounding
-        return int(np.ceil(max(0.0, (min(time, self.closes) - self.opens) * self.rate - 1e-9)))
+        return int(np.ceil(max(0.0, self.stream.given(time) - 1e-9)))
 
-    def _born(self, first, last, end, s):
+    def _born(self, first, last, start, end, s):
         number = np.arange(first, last)
         n = len(number)
         rng = np.random.default_rng([self.seed, first // _POOL])
         body, local, _ = sample(self.carrier.fragments, self.where, _POOL, int(rng.integers(2**31)))
         draws = rng.random((_POOL, 6))[number - first // _POOL * _POOL]
         body, local = (a[number - first // _POOL * _POOL] for a in (body, local))
-        age = end - (self.opens + number / self.rate)
+        born = self.stream.when(number, start, end)
+        age = end - born
+        frames = np.interp(born, [start, end], [self.clock.frame(start), self.clock.frame(end)])
         now = self.carrier.at(end)
         arm = np.einsum("nij,nj->ni", now.rotation[body], local)
         own = now.velocity[body] + np.cross(now.spin[body], arm)
-        launch = self.velocity + self.spread * (2.0 * draws[:, :3] - 1.0)
+        launch = self.velocity + along(self.spread, frames)[:, None] * (2.0 * draws[:, :3] - 1.0)
         ratio = s.smallest / s.largest
         return Points(
             # the place it left has moved on since, and the point beyond that by its launch
@@ -78,6 +89,6 @@ class PointSource:
             velocity=own + launch,
             size=s.smallest / np.sqrt(1.0 - draws[:, 3] * (1.0 - ratio * ratio)),
             age=age,
-            kind=np.where(draws[:, 4] < self.dust_share, PUFF, CHIP).astype(np.uint8),
+            kind=np.where(draws[:, 4] < along(self.dust_share, frames), PUFF, CHIP).astype(np.uint8),
             airborne=np.zeros(n, np.uint8),
         )

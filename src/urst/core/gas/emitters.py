@@ -4,6 +4,9 @@ import numpy as np
 
 from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.sampling import Where, sample
+from urst.core.curves.clock import Clock
+from urst.core.curves.curve import Curve
+from urst.core.curves.stream import Stream
 from urst.core.gas.sources import Births
 
 #: places a body gives off dust from, at least and at most
@@ -17,21 +20,24 @@ class DustSource:
     ----------
     carrier : Boundary
     where : 'surface' or 'volume'
-    rate : float [kg/s]
+    rate : float or Curve [kg/s]
+        A curve over frames.
     velocity : (3,) float [m/s]
         How the dust sets off, beside the body's own motion.
     opens, closes : float [s]
     cell : float [m]
         Of the gas: about two places a cell give off dust.
     seed : int
+    clock : Clock
+        Needed for a curve only.
     """
 
     def __init__(
-        self, carrier: Boundary, where: Where, rate: float, velocity: np.ndarray, opens: float, closes: float, *,
-        cell: float, seed: int,
+        self, carrier: Boundary, where: Where, rate: float | Curve, velocity: np.ndarray, opens: float, closes: float, *,
+        cell: float, seed: int, clock: Clock | None = None,
     ):  # fmt: skip
-        self.carrier, self.rate, self.velocity = carrier, rate, velocity
-        self.opens, self.closes, self.radius = opens, closes, 1.5 * cell
+        self.carrier, self.velocity, self.radius = carrier, velocity, 1.5 * cell
+        self.stream = Stream(rate, opens, closes, clock)
         f = carrier.fragments
         if where == "volume":
             cells = float(f.volume.sum()) / cell**3
@@ -56,11 +62,11 @@ class DustSource:
         ----------
         time, dt : float [s]
         """
-        share = min(time + dt, self.closes) - max(time, self.opens)
-        if share <= 0.0:
+        given = self.stream.given(time + dt) - self.stream.given(time)
+        if given <= 0.0:
             return None
         now = self.carrier.at(time + 0.5 * dt)
         arm = np.einsum("nij,nj->ni", now.rotation[self.body], self.local)
         velocity = now.velocity[self.body] + np.cross(now.spin[self.body], arm) + self.velocity
-        mass = np.full(len(self.body), self.rate * share / len(self.body))
+        mass = np.full(len(self.body), given / len(self.body))
         return Births(now.position[self.body] + arm, velocity, mass, self.radius)

@@ -123,7 +123,7 @@ def vorticity(u, v, w, scale, vx, vy, vz, size):
 def confine(u, weight, axis, curl, amount):
     """Vorticity confinement along one axis: amount (N x vorticity), N the slope of its length (Fedkiw et al. 2001).
 
-    `amount` is strength times cell size times dt.
+    amount (nz,): strength times cell size times dt, by layers of cells.
     """
     vx, vy, vz, size = curl.x, curl.y, curl.z, curl.size
     nx, ny, nz = size.shape
@@ -149,4 +149,4 @@ def confine(u, weight, axis, curl, amount):
                         total += half * (gz * vx[a, b, c] - gx * vz[a, b, c]) / length
                     else:
                         total += half * (gx * vy[a, b, c] - gy * vx[a, b, c]) / length
-                u[i, j, k] += amount * total
+                u[i, j, k] += amount[min(k, nz - 1)] * total

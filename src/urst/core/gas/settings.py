@@ -1,6 +1,10 @@
 """What an artist says about dust and smoke in the air."""
 
+from typing import Annotated
+
 from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from urst.core.curves.varies import Number, Varies
 
 Corner = tuple[float, float, float]
 
@@ -13,11 +17,21 @@ class GasSettings(BaseModel):
     cell_size: float = Field(0.12, gt=0, le=1000, description="Edge of a cell [m]")
     low: Corner = Field((-4.0, -4.0, -0.5), description="Least corner of the domain [m]")
     high: Corner = Field((4.0, 4.0, 5.0), description="Greatest corner of the domain [m]")
-    weight: float = Field(1.0, ge=-100, le=100, description="How heavy the dust makes the air; 1 is real")
-    heat: float = Field(0.0, ge=-200, le=2000, description="Warmth of fresh dust over the air [K]; hot dust rises")
-    clearing: float = Field(8.0, gt=0, le=1e5, description="Seconds until a twentieth of the dust is left [s]")
-    swirl: float = Field(0.1, ge=0, le=10, description="Vorticity given back against the grid's damping")
-    push: float = Field(1.0, ge=0, le=100, description="How hard flying points drag the air; 1 is real")
+    weight: Annotated[Number, Varies(("frame",), -100, 100)] = Field(
+        1.0, description="How heavy the dust makes the air; 1 is real"
+    )
+    heat: Annotated[Number, Varies(("frame",), -200, 2000)] = Field(
+        0.0, description="Warmth of fresh dust over the air [K]; hot dust rises"
+    )
+    clearing: Annotated[Number, Varies(("frame",), 0, 1e5, above=True)] = Field(
+        8.0, description="Seconds until a twentieth of the dust is left [s]"
+    )
+    swirl: Annotated[Number, Varies(("frame", "height"), 0, 10)] = Field(
+        0.1, description="Vorticity given back against the grid's damping"
+    )
+    push: Annotated[Number, Varies(("frame",), 0, 100)] = Field(
+        1.0, description="How hard flying points drag the air; 1 is real"
+    )
     wind: Corner = Field((0.0, 0.0, 0.0), description="Air moving in from outside [m/s]")
     sharp: bool = Field(True, description="Carry fields with second-order correction")
     tolerance: float = Field(1e-4, gt=1e-7, le=0.1, description="Share of the divergence left in the pressure solve")

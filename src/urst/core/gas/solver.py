@@ -6,6 +6,8 @@ import numpy as np
 
 from urst.core.air import AIR_DENSITY, AIR_TEMPERATURE
 from urst.core.bodies.boundary import Boundary
+from urst.core.curves.clock import Clock
+from urst.core.curves.varies import along, at_time
 from urst.core.fields import advect, solid_kernels
 from urst.core.fields.body_terms import BodyTerms, Movable
 from urst.core.fields.pressure import PressureSolver, Solution
@@ -37,8 +39,8 @@ class GasSolver:
         The bodies the air goes round.
     sources : list of Source
         What gives off dust.
-    rate : float [1/s]
-        Frames a second, by which `most_substeps` is meant.
+    clock : Clock
+        When each frame is: curves over frames go by it, and by its frames a second `most_substeps` is meant.
     start_time : float [s]
     keeps : tuple of str
         What frames hold beside the dust: `velocity`, `heat`.
@@ -53,7 +55,7 @@ class GasSolver:
         *,
         boundaries: Sequence[Boundary] = (),
         sources: Sequence[Source] = (),
-        rate: float = 24.0,
+        clock: Clock | None = None,
         start_time: float = 0.0,
         keeps: tuple[str, ...] = (),
         pulse: Callable[[], None] = lambda: None,
@@ -63,7 +65,8 @@ class GasSolver:
         self.shape = settings.shape()
         self.origin = np.array(settings.low, float)
         self.cell = float(settings.cell_size)
-        self.time, self.least_dt = start_time, 1.0 / (rate * settings.most_substeps)
+        self.clock = clock or Clock()
+        self.time, self.least_dt = start_time, 1.0 / (self.clock.rate * settings.most_substeps)
         self.solids = Solids(self.shape, self.origin, self.cell, list(boundaries))
         self.solids.place(start_time)
         self.velocity = [np.full(w.shape, s, np.float32) for w, s in zip(self.solids.weights, settings.wind)]
@@ -92,6 +95,7 @@ class GasSolver:
             If a field is no longer finite or the pressure solve does not converge.
         """
         self.pulse()
+        s = at_time(self.settings, self.clock, self.time + 0.5 * dt)
         was_open = self.solids.is_open
         self.solids.place(self.time + dt)
         self._advect(dt, was_open)
@@ -99,10 +103,10 @@ class GasSolver:
         for source in self.sources:
             births = source.between(self.time, dt)
             if births is not None and len(births.position):
-                self._source(births)
-        self._force(dt)
+                self._source(births, s)
+        self._force(dt, s)
         self._project()
-        keep = np.float32(np.exp(-dt * np.log(20.0) / self.settings.clearing))
+        keep = np.float32(np.exp(-dt * np.log(20.0) / s.clearing))
         self.density *= keep
         self.heat *= keep
         self.time += dt
@@ -169,7 +173,7 @@ class GasSolver:
         advect.correct(u, ahead, origin, goal, out)
         return out
 
-    def _source(self, births):
+    def _source(self, births, s):
         added = np.zeros(self.shape, np.float32)
         momentum = np.zeros((3, *self.shape), np.float32)
         kernels.splat(
@@ -179,16 +183,16 @@ class GasSolver:
         self.given += float(added.sum(dtype=np.float64)) * self.cell**3
         if self.settings.heat:
             fresh = added / np.maximum(self.density + added, 1e-12)
-            self.heat += fresh * (np.float32(self.settings.heat) - self.heat)
+            self.heat += fresh * (np.float32(s.heat) - self.heat)
         self.density += added
         for axis in range(3):
             kernels.push(
                 self.velocity[axis], self.solids.weights[axis], axis, added, momentum[axis], np.float32(AIR_DENSITY),
-                np.float32(self.settings.push),
+                np.float32(s.push),
             )  # fmt: skip
 
-    def _force(self, h):
-        s, weights = self.settings, self.solids.weights
+    def _force(self, h, s):
+        weights = self.solids.weights
         for axis in range(3):
             if self.gravity[axis]:
                 kernels.lift(
@@ -198,8 +202,10 @@ class GasSolver:
         if s.swirl:
             curl = kernels.Curl(*(np.zeros(self.shape, np.float32) for _ in range(4)))
             kernels.vorticity(*self.velocity, np.float32(1.0 / self.cell), *curl)
+            heights = self.origin[2] + (np.arange(self.shape[2]) + 0.5) * self.cell
+            amount = (along(s.swirl, heights) * self.cell * h).astype(np.float32)
             for axis in range(3):
-                kernels.confine(self.velocity[axis], weights[axis], axis, curl, np.float32(s.swirl * self.cell * h))
+                kernels.confine(self.velocity[axis], weights[axis], axis, curl, amount)
 
     def _project(self):
         """Make the flow free of divergence, with walls moving as their bodies do, and bodies giving way if they may."""

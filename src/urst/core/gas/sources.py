@@ -5,6 +5,12 @@ from typing import Protocol
 
 import numpy as np
 
+from urst.core.curves.curve import Curve
+from urst.core.curves.varies import along
+
+#: ages at which what a puff has given is reckoned, straight between them
+_AGES = 257
+
 
 @dataclass(frozen=True)
 class Births:
@@ -43,8 +49,12 @@ class Puffs:
     not yet there: dust is given off evenly along its path.
     """
 
-    def __init__(self, mass: float, life: float, radius: float):
+    def __init__(self, mass: float, life: float, radius: float, giving: float | Curve = 1.0):
         self.mass, self.life, self.radius = mass, life, radius
+        self._ages = np.linspace(0.0, life, _AGES)
+        sums = np.concatenate([[0.0], np.cumsum(along(giving, 0.5 * (self._ages[1:] + self._ages[:-1])))])
+        # a shape that is nothing over this life gives evenly
+        self._given = sums / sums[-1] if sums[-1] > 0.0 else self._ages / life
         self.position = self.velocity = np.zeros((0, 3))
         self.age, self.end = np.zeros(0), 0.0
 
@@ -68,13 +78,14 @@ class Puffs:
         """Return what is given off within a step; see `Source.between`."""
         early, late = max(0.0, self.end - time), max(0.0, self.end - time - dt)
         # the part of the step in which each puff has been born and is not spent
-        begun = np.minimum(early, self.age)
-        share = np.clip(begun - np.maximum(late, self.age - self.life), 0.0, None)
-        here = share > 0.0
+        begun, ended = np.minimum(early, self.age), np.maximum(late, self.age - self.life)
+        here = begun > ended
         if not here.any():
             return None
-        back = 0.5 * (begun + np.maximum(late, self.age - self.life))[here, None]
+        age, begun, ended = self.age[here], begun[here], ended[here]
+        share = np.interp(age - ended, self._ages, self._given) - np.interp(age - begun, self._ages, self._given)
+        back = 0.5 * (begun + ended)[:, None]
         return Births(
             self.position[here] - back * self.velocity[here], self.velocity[here],
-            self.mass * share[here] / self.life, self.radius,
+            self.mass * share, self.radius,
         )  # fmt: skip

@@ -9,6 +9,8 @@ from urst.core.bodies.fragments import Fragments
 from urst.core.bodies.mobility import ABSENT, DRIVEN, FIXED, LOOSE
 from urst.core.bodies.patches import Patches
 from urst.core.bodies.placing import placed
+from urst.core.curves.clock import Clock
+from urst.core.curves.varies import at_time, in_space
 from urst.core.geometry import rotation
 from urst.core.rigid import collide, kernels
 from urst.core.rigid.kernels import Bodies, BondState, Contacts, OldContacts, Pace, Section, Surface
@@ -73,8 +75,8 @@ class RigidSolver:
         Which bodies are there at a time; all, if not given. One that goes is gone with its bonds, one that comes
         stands where it would have stood at the start.
     start_time : float [s]
-    rate : float [1/s]
-        Frames a second, by which `steps` is meant.
+    clock : Clock
+        When each frame is: curves over frames go by it, and by its frames a second `steps` is meant.
     """
 
     def __init__(
@@ -88,13 +90,14 @@ class RigidSolver:
         drive: Drive | None = None,
         presence: Presence | None = None,
         start_time: float = 0.0,
-        rate: float = 24.0,
+        clock: Clock | None = None,
     ):
         n = len(fragments)
         self.settings, self.matter, self.drive, self.presence = settings, matter, drive, presence
         self.gravity = np.array(gravity, float)
         self.time = start_time
-        self.step_dt = 1.0 / (rate * settings.steps)
+        self.clock = clock or Clock()
+        self.step_dt = 1.0 / (self.clock.rate * settings.steps)
         self.hulls = fragments.hulls
         self.radius = self.hulls.radius()
         self.volume = fragments.volume
@@ -136,7 +139,7 @@ class RigidSolver:
         i, j = patches.pair.T if len(patches) else (np.zeros(0, int),) * 2
         kind, bonded = self.matter.kind, self.matter.bonded
         use = ((kind[i] == LOOSE) | (kind[j] == LOOSE)) & (kind[i] != DRIVEN) & (kind[j] != DRIVEN)
-        use &= bonded[i] & bonded[j] & (held.tension > 0)
+        use &= bonded[i] & bonded[j] & (in_space(held.tension, patches.centre) > 0)
         # a weld turns a sliver of area into a hinge pin of endless stress: such hairs do not hold
         least = np.minimum(fragments.volume[i], fragments.volume[j])
         use &= patches.area > HAIR * np.cbrt(least) ** 2
@@ -156,7 +159,7 @@ class RigidSolver:
         self.section = Section(*(getattr(patches, name)[use] for name in Section._fields))
         rng = np.random.default_rng(held.seed)
         share = np.clip(1.0 + held.scatter * rng.standard_normal(b), 0.05, None)
-        self.strength = np.column_stack([held.tension * share, held.shear * share])
+        self.strength = np.column_stack([in_space(s, centre) * share for s in (held.tension, held.shear)])
         self.load_share = np.zeros(b)
         both = np.concatenate([pair, pair[:, ::-1]])
         order = np.argsort(both[:, 0], kind="stable")
@@ -225,7 +228,7 @@ class RigidSolver:
         SolverFailed
             If a body has no finite place any more.
         """
-        s = self.settings
+        s = at_time(self.settings, self.clock, self.time + 0.5 * dt)
         self._appear()
         self._advance(dt, s.linear_damping, s.angular_damping, snapping=True)
 

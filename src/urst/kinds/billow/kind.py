@@ -21,8 +21,8 @@ _UP, _DOWN = (1, 1, 1), (1, 1, 0)
 class Billow(Emitting):
     """Gas on a grid that carries dust and warmth among bodies."""
 
-    name, title, version = "billow", "Billow", 6
-    golden = "a7433a27b82afdc3a0aca3c2701aec03a76f960d"
+    name, title, version = "billow", "Billow", 7
+    golden = "f26c8f6d73fd233addb2a8c152442ae47cf0bb76"
     settings = BillowSettings
     gives, stopped = "dust", "gas"
     hue = ("#8fa3bd", "#4f678a")
@@ -99,7 +99,8 @@ class Billow(Emitting):
 
     def content(self, shot, layer):
         puffs = [
-            [x.settings.puff_mass, x.settings.puff_life, x.settings.puff_radius] for x in shot.takes(layer, "points")
+            [s["puff_mass"], s["puff_life"], s["puff_radius"], s["puff_giving"]]
+            for s in (x.settings.model_dump(mode="json") for x in shot.takes(layer, "points"))
         ]
         return super().content(shot, layer) | {"puffs": puffs}
 

@@ -1,7 +1,10 @@
 """What an artist says about a Billow."""
 
+from typing import Annotated
+
 from pydantic import Field
 
+from urst.core.curves.varies import Number, Varies
 from urst.core.gas.settings import GasSettings
 from urst.scene.sources import PieceSource
 
@@ -9,7 +12,7 @@ from urst.scene.sources import PieceSource
 class DustPiece(PieceSource):
     """A set piece that gives off dust."""
 
-    rate: float = Field(0.05, gt=0, le=1e6, description="Dust given off in a second [kg/s]")
+    rate: Annotated[Number, Varies(("frame",), 0, 1e6)] = Field(0.05, description="Dust given off in a second [kg/s]")
 
 
 class BillowSettings(GasSettings):

@@ -16,13 +16,13 @@ def begin(inputs) -> Begun:
         *(
             DustSource(
                 inputs.carrier(s.piece), s.where, s.rate, np.array(s.velocity, float), *inputs.window(s),
-                cell=settings.cell_size, seed=number,
+                cell=settings.cell_size, seed=number, clock=inputs.clock,
             )
             for number, s in enumerate(settings.sources)
         ),
     ]  # fmt: skip
     solver = GasSolver(
-        settings, shot.gravity, boundaries=boundaries, sources=sources, rate=shot.rate, keeps=layer.keeps,
+        settings, shot.gravity, boundaries=boundaries, sources=sources, clock=inputs.clock, keeps=layer.keeps,
         pulse=inputs.pulse,
     )  # fmt: skip
     start = inputs.start_frame()

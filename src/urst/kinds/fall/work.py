@@ -41,7 +41,7 @@ def begin(inputs) -> Begun:
 
     solver = RigidSolver(
         fragments, patches, matter, settings, gravity=shot.gravity, drive=Drive(shot, cast, fragments) or None,
-        presence=there, rate=shot.rate,
+        presence=there, clock=clock,
     )  # fmt: skip
     static = fragments.to_arrays() | patches.to_arrays()
     static |= {"bond": solver.patch_of_bond, "mass": solver.bodies.mass, "motion": matter.kind}

@@ -1,6 +1,7 @@
 """Shed: debris and dust puffs."""
 
 from urst.core.checks.findings import Finding
+from urst.core.curves.varies import mean, most
 from urst.core.debris.settings import CHIP, PUFF
 from urst.kinds.emitting import Emitting
 from urst.kinds.gauge import Gauge, Quantity
@@ -22,8 +23,8 @@ from urst.kinds.shed.settings import ShedSettings
 class Shed(Emitting):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
-    name, title, version = "shed", "Shed", 4
-    golden = "f29ada6c4f66ff4a08dfea12c88226b2d6c0ffe7"
+    name, title, version = "shed", "Shed", 5
+    golden = "72b1fd75a1acec2ad34a5eff6fe599b858189214"
     settings = ShedSettings
     gives, stopped = "points", "chips"
     hue = ("#a98159", "#85592c")
@@ -50,6 +51,7 @@ class Shed(Emitting):
             Field("dust", "Dust puffs", **PER_AREA),
             Field("puff_mass", "Dust a puff", "g", 0.001, "g"),
             Field("puff_life", "Puff gives off for", **SECONDS),
+            Field("puff_giving", "More or less of it"),
             Field("puff_radius", "Puff reaches", **CENTIMETRES),
         )),
         Question("When is it born?", "parting", (
@@ -91,7 +93,8 @@ class Shed(Emitting):
             shot.kind_of(b).area(shot, b) for x in shot.takes(layer, "bodies") for b in shot.takes(x, "fragments")
         )
         seconds = (shot.end - shot.start) / shot.rate
-        return int((s.chips + s.dust) * area / 3 + sum(x.rate * min(seconds, s.life) for x in s.sources))
+        given = sum(mean(x.rate, shot.start, shot.end) for x in s.sources)
+        return int((most(s.chips) + most(s.dust)) * area / 3 + given * min(seconds, s.life))
 
     def rehearsal(self):
         bodies = ({"id": "broken", "kind": "break", "settings": {"pieces": ["Wall"], "count": 30}},

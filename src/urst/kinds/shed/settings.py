@@ -1,7 +1,10 @@
 """What an artist says about a Shed."""
 
+from typing import Annotated
+
 from pydantic import Field
 
+from urst.core.curves.varies import Number, Varies
 from urst.core.debris.settings import DebrisSettings
 from urst.scene.sources import PieceSource
 
@@ -9,9 +12,11 @@ from urst.scene.sources import PieceSource
 class PointPiece(PieceSource):
     """A set piece that gives off chips and dust puffs."""
 
-    rate: float = Field(100.0, gt=0, le=1e7, description="Points given off in a second [1/s]")
-    dust_share: float = Field(0.0, ge=0, le=1, description="Share of the points that are dust puffs")
-    spread: float = Field(0.5, ge=0, le=1000, description="Random speed as it sets off [m/s]")
+    rate: Annotated[Number, Varies(("frame",), 0, 1e7)] = Field(100.0, description="Points given off in a second [1/s]")
+    dust_share: Annotated[Number, Varies(("frame",), 0, 1)] = Field(
+        0.0, description="Share of the points that are dust puffs"
+    )
+    spread: Annotated[Number, Varies(("frame",), 0, 1000)] = Field(0.5, description="Random speed as it sets off [m/s]")
 
 
 class ShedSettings(DebrisSettings):

@@ -16,12 +16,12 @@ def begin(inputs) -> Begun:
     sources = [
         PointSource(
             inputs.carrier(s.piece), s.where, s.rate, s.dust_share, np.array(s.velocity, float), s.spread,
-            *inputs.window(s), seed=settings.seed + 101 * number,
+            *inputs.window(s), seed=settings.seed + 101 * number, clock=inputs.clock,
         )
         for number, s in enumerate(settings.sources)
     ]  # fmt: skip
     solver = DebrisSolver(
-        settings, shot.gravity, partings=partings, boundaries=boundaries, sources=sources, rate=shot.rate
+        settings, shot.gravity, partings=partings, boundaries=boundaries, sources=sources, clock=inputs.clock
     )
     start, air = inputs.start_frame(), inputs.air()
     if start is not None:

@@ -1,6 +1,8 @@
 """Frames and the seconds that are solved between them."""
 
-from urst.scene.curve import Curve
+from scipy.optimize import brentq
+
+from urst.core.curves.curve import Curve
 
 
 class Clock:
@@ -16,7 +18,7 @@ class Clock:
         How fast time goes at each frame; 1 is full speed, 0.33 slows by three.
     """
 
-    def __init__(self, start: int, rate: float, scale: Curve | None = None):
+    def __init__(self, start: int = 0, rate: float = 24.0, scale: Curve | None = None):
         self.start, self.rate, self.scale = start, rate, scale
 
     def seconds(self, frame: float) -> float:
@@ -24,6 +26,16 @@ class Clock:
         if self.scale is None:
             return (frame - self.start) / self.rate
         return self.scale.integral(self.start, frame) / self.rate
+
+    def frame(self, seconds: float) -> float:
+        """Return the frame of a time [s], between frames in proportion."""
+        full = self.full_speed(seconds)
+        if self.scale is None:
+            return full
+        values = [p.value for p in self.scale.points]
+        # time goes at least as fast as at the slowest point, at most as at the fastest
+        ends = sorted(self.start + (full - self.start) / v for v in (min(values), max(values)))
+        return brentq(lambda f: self.seconds(f) - seconds, ends[0] - 1e-6, ends[1] + 1e-6, xtol=1e-9)
 
     def dt(self, frame: int) -> float:
         """Return the time from the frame before to this one [s]."""
