@@ -9,6 +9,7 @@ import warnings
 FAST = (
     "architecture",
     "geometry",
+    "curves",
     "fracture",
     "rigid",
     "debris",
@@ -24,7 +25,7 @@ FAST = (
     "formats",
     "preview",
 )
-FULL = ("launch", "jobs", "web", "browser", "bounds")
+FULL = ("launch", "jobs", "web", "web_curves", "browser", "browser_curves", "bounds")
 
 
 class _Result(unittest.TextTestResult):

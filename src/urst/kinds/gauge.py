@@ -2,6 +2,8 @@
 
 from dataclasses import dataclass
 
+import numpy as np
+
 
 @dataclass(frozen=True)
 class Gauge:
@@ -33,3 +35,15 @@ class Quantity:
     """on disk, a unit of the layer's cost and frame, after compression"""
     always: bool = True
     """else by choice"""
+
+
+@dataclass(frozen=True)
+class Spread:
+    """How what drives a curve is spread at a frame: where on the curve, and how much counts there."""
+
+    places: np.ndarray
+    """(n,) float, in the unit of what the curve runs over"""
+    about: str
+    """what was measured, such as `speed of chips`"""
+    weights: np.ndarray | None = None
+    """(n,), each one if not given"""

@@ -8,7 +8,8 @@ import numpy as np
 from pydantic import BaseModel
 
 from urst.core.checks.findings import Finding
-from urst.kinds.gauge import Gauge, Quantity
+from urst.core.curves.curve import Curve
+from urst.kinds.gauge import Gauge, Quantity, Spread
 from urst.kinds.layer import Layer
 from urst.kinds.questions import Note, Question
 from urst.scene import content
@@ -32,6 +33,16 @@ class Shot(Protocol):
 
     def takes(self, layer: Layer, offer: str) -> list:
         """Return the layers that a layer reads or is coupled with and whose kind offers something."""
+
+
+class Results(Protocol):
+    """What is on disk of a shot's layers, at one frame."""
+
+    def static(self, layer: Any) -> Arrays | None:
+        """Return what does not change over time; None if the layer is not baked."""
+
+    def frame(self, layer: Any) -> Arrays | None:
+        """Return the frame; None if it is not baked."""
 
 
 class Kind:
@@ -174,6 +185,10 @@ class Kind:
     def summary(self, gauges: dict[str, float]) -> str:
         """Return one line about a still result."""
         return ""
+
+    def spread(self, shot: Any, layer: Any, path: str, curve: Curve, results: Results) -> Spread | None:
+        """Return how what a setting's curve runs over is spread at a frame; None if nothing of it is known."""
+        return None
 
     def gauge(self, name: str) -> Gauge:
         """Return one of its gauges."""

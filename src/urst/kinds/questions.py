@@ -36,6 +36,8 @@ class Note:
     offer: str = ""
 
 
+#: a moment, for which a cue may be named
+FRAME: dict[str, Any] = {"si": "frame"}
 METRES: dict[str, Any] = {"unit": "m", "si": "m"}
 SPEED: dict[str, Any] = {"unit": "m/s", "si": "m/s"}
 SECONDS: dict[str, Any] = {"unit": "s", "si": "s"}

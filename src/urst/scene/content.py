@@ -1,5 +1,6 @@
 """What of the set a result depends on: the part of a content key that pieces make up."""
 
+from urst.core.curves.curve import Curve
 from urst.scene.pieces import SetPiece
 from urst.scene.world import World
 
@@ -36,5 +37,5 @@ def window(piece: SetPiece, world: World) -> list:
 
 def clock(world: World) -> list:
     """The clock and what pulls."""
-    scale = world.time_scale.model_dump(mode="json") if world.time_scale else None
-    return [world.start, world.rate, scale, list(world.gravity)]
+    scale = world.time_scale.model_dump(mode="json") if isinstance(world.time_scale, Curve) else world.time_scale
+    return [world.start, world.rate, None if scale == 1.0 else scale, list(world.gravity)]

@@ -28,14 +28,15 @@ class NamedValue(Part):
 
 
 class Use(Part):
-    """A setting that takes a named value, times a factor."""
+    """A setting that takes a named value, times a factor, or the frame of a cue."""
 
-    owner: Name = Field(description="A layer's id, or a set piece's name")
+    owner: str = Field("", max_length=80, description="A layer's id, or a set piece's name; empty: the shot itself")
     path: str = Field(
         pattern=r"^[a-z_]+(\.([a-z_]+|\d+))*$", max_length=120, description="The setting, such as bonds.tension"
     )
-    value: Name
+    value: Name = Field(description="A named value, or a cue")
     factor: float = 1.0
+    plus: float = Field(0.0, description="Added to it, such as frames after a cue")
 
 
 def without_entry(uses: list[dict], owner: str, place: str, number: int) -> list[dict]:
@@ -46,24 +47,23 @@ def without_entry(uses: list[dict], owner: str, place: str, number: int) -> list
     uses : list of dict
     owner : str
     place : str
-        The list, such as `sources`.
+        The list, such as `sources` or `time_scale.points`.
     number : int
         Of the entry, from 0.
     """
     found = []
     for use in uses:
-        parts = use["path"].split(".")
-        if use["owner"] == owner and parts[0] == place and len(parts) > 1:
-            at = int(parts[1])
-            if at == number:
+        if use["owner"] == owner and use["path"].startswith(f"{place}."):
+            at, *rest = use["path"].removeprefix(f"{place}.").split(".")
+            if int(at) == number:
                 continue
-            use = use | {"path": ".".join([place, str(at - (at > number)), *parts[2:]])}
+            use = use | {"path": ".".join([place, str(int(at) - (int(at) > number)), *rest])}
         found.append(use)
     return found
 
 
-def take(owners: dict[str, dict], what: list[dict], values: dict[str, NamedValue]) -> None:
-    """Write the named values into the settings that take them.
+def take(owners: dict[str, dict], what: list[dict], values: dict[str, float]) -> None:
+    """Write named values and cues into the settings that take them.
 
     Parameters
     ----------
@@ -72,7 +72,7 @@ def take(owners: dict[str, dict], what: list[dict], values: dict[str, NamedValue
     what : list of dict
         Uses, as validated.
     values : dict
-        By name.
+        By name, in SI units; a cue's is its frame.
 
     Raises
     ------
@@ -82,18 +82,20 @@ def take(owners: dict[str, dict], what: list[dict], values: dict[str, NamedValue
     for use in what:
         owner, path, name = use["owner"], use["path"], use["value"]
         if owner not in owners:
-            raise ValueError(f"'{owner}' takes the value '{name}' but is no layer and no set piece: remove the use")
+            raise ValueError(f"'{owner}' takes '{name}' but is no layer and no set piece: remove the use")
         if name not in values:
             raise ValueError(
-                f"'{owner}' takes the value '{name}', which the shot does not have: add it, or remove the use"
+                f"'{owner or 'the shot'}' takes '{name}', which is no named value and no cue: add it, or remove the use"
             )
         at: Any = owners[owner]
         *parents, last = path.split(".")
         try:
             for part in parents:
                 at = at[int(part)] if isinstance(at, list) else at.setdefault(part, {})
-            number = float(f"{values[name].si() * use.get('factor', 1.0):.12g}")
+            number = float(f"{values[name] * use.get('factor', 1.0) + use.get('plus', 0.0):.12g}")
             before = at.get(last)
             at[last] = round(number) if isinstance(before, int) and not isinstance(before, bool) else number
         except (AttributeError, IndexError, KeyError, ValueError, TypeError) as error:
-            raise ValueError(f"'{owner}' has no setting '{path}' that could take the value '{name}'") from error
+            raise ValueError(
+                f"'{owner or 'the shot'}' has no setting '{path}' that could take the value '{name}'"
+            ) from error

@@ -1,9 +1,11 @@
 """The shot without its layers: its set, its clock, its camera and its named values."""
 
+from typing import Annotated
+
 from pydantic import Field, model_validator
 
 from urst.core.curves.clock import Clock
-from urst.core.curves.curve import Curve
+from urst.core.curves.varies import Number, Varies
 from urst.scene.part import Name, Part, Vector
 from urst.scene.pieces import SetPiece
 from urst.scene.taking_part import TakesPart
@@ -40,8 +42,8 @@ class World(Part):
     start: int = Field(1, ge=-100_000, le=1_000_000, description="First frame")
     end: int = Field(96, ge=-100_000, le=1_000_000, description="Last frame")
     rate: float = Field(24.0, gt=0, le=1000, description="Frames a second [1/s]")
-    time_scale: Curve | None = Field(
-        None, description="How fast time goes over the frames; all layers obey it; 1 is full speed"
+    time_scale: Annotated[Number, Varies(("frame",), 0.001, 100)] = Field(
+        1.0, description="How fast time goes; all layers obey it; 1 is full speed, 0.33 slows by three"
     )
     gravity: Vector = Field((0.0, 0.0, -9.81), description="[m/s2]")
     values: tuple[NamedValue, ...] = Field((), description="Numbers with a name, that settings may take")
@@ -64,11 +66,6 @@ class World(Part):
                 raise ValueError(
                     f"'{row.of}' takes part but is no set piece and no tag: name one of the set, or remove the row"
                 )
-        if self.time_scale and self.time_scale.over != "frame":
-            raise ValueError(f"time scale runs over {self.time_scale.over}: time can only be scaled over frames")
-        for point in self.time_scale.points if self.time_scale else ():
-            if not 0.001 <= point.value <= 100:
-                raise ValueError(f"time scale {point.value:g} at frame {point.at:g} must lie from 0.001 to 100")
         return self
 
     def frames(self) -> range:

@@ -44,8 +44,8 @@ def _flat(layer):
 
 
 def _leaves(data, path=""):
-    """Values by dotted path; lists of plain values are values."""
-    if isinstance(data, dict):
+    """Values by dotted path; lists of plain values and curves are values."""
+    if isinstance(data, dict) and not {"over", "points"} <= set(data):
         return {k: v for name, value in data.items() for k, v in _leaves(value, f"{path}{name}.").items()}
     if isinstance(data, list) and any(isinstance(x, dict) for x in data):
         return {k: v for n, value in enumerate(data) for k, v in _leaves(value, f"{path}{n}.").items()}

@@ -15,7 +15,7 @@ from urst.kinds.kind import COUPLES, Kind
 from urst.kinds.layer import Layer
 from urst.scene import values
 from urst.scene.values import NamedValue, Use
-from urst.scene.world import World, distinct
+from urst.scene.world import Cue, World, distinct
 from urst.shot.accepted import Accepted
 from urst.shot.couplings import Coupling
 from urst.shot.explain import explain
@@ -41,14 +41,15 @@ class Shot(World):
             return data
         data = json.loads(TypeAdapter(Any).dump_json(data))
         try:
-            named = {v.name: v for v in map(NamedValue.model_validate, data.get("values") or [])}
+            named = {c.name: float(c.frame) for c in map(Cue.model_validate, data.get("cues") or [])}
+            named |= {v.name: v.si() for v in map(NamedValue.model_validate, data.get("values") or [])}
             uses = [Use.model_validate(u).model_dump() for u in data["uses"]]
         except ValidationError as error:
             raise ValueError(explain(error).rstrip(".")) from error
         layers = [x for x in data.get("layers") or [] if isinstance(x, dict)]
         owners = {p.get("name"): p for p in data.get("pieces") or [] if isinstance(p, dict)}
         owners |= {x.get("id"): x.setdefault("settings", {}) for x in layers}
-        values.take(owners, uses, named)
+        values.take(owners | {"": data}, uses, named)
         return data
 
     @model_validator(mode="after")

@@ -35,8 +35,6 @@ def _from_1(data):
 
 def _from_2(data):
     """The time scale was the only curve, and its points had frames."""
-    scale = data.get("time_scale")
-    if scale:
-        points = [{"at": p.get("frame"), "value": p.get("value")} for p in scale.get("points", [])]
-        data = data | {"time_scale": {"points": points}}
-    return data | {"format": FORMAT}
+    scale = (data.get("time_scale") or {}).get("points")
+    points = [{"at": p.get("frame"), "value": p.get("value")} for p in scale or []]
+    return data | {"format": FORMAT, "time_scale": {"points": points} if points else 1.0}

@@ -8,15 +8,18 @@ from sqlalchemy.orm import Session
 from urst.db import shots
 from urst.errors import BadValue
 from urst.shot.document import parse
-from urst.web import recipe
+from urst.web import curve_text, recipe
 
-#: how a setting is told to take a named value: = name, = name x 2
-_TAKES = re.compile(r"^\s*=\s*(?P<name>.+?)\s*(?:[x×*]\s*(?P<factor>[-+]?[\d.]+(?:e[-+]?\d+)?))?\s*$", re.IGNORECASE)
+#: how a setting is told to take a named value or a cue: = name, = name x 2, = cue + 3
+_TAKES = re.compile(
+    r"^\s*=\s*(?P<name>.+?)\s*(?:[x×*]\s*(?P<factor>[-+]?[\d.]+(?:e[-+]?\d+)?))?\s*(?:(?P<sign>[-+−])\s*(?P<plus>[\d.]+))?\s*$",
+    re.IGNORECASE,
+)
 
 
 def put(
     db: Session, kept: shots.Kept, model, questions, place: tuple, path: str, value: str,
-    also: Callable[[dict, object, object], None] = lambda data, before, now: None, owner: str = "",
+    also: Callable[[dict, object, object], None] = lambda data, before, now: None, owner: str | None = None,
 ) -> tuple[shots.Kept, dict | None]:  # fmt: skip
     """Put a typed value into the document; return the shot as it then is, and what was wrong if it stayed as it was.
 
@@ -31,11 +34,18 @@ def put(
         *parents, last = (*place, *path.split("."))
         for name in parents:
             at = at[int(name)] if isinstance(at, list) else at[name]
-        others = [u for u in data["uses"] if (u["owner"], u["path"]) != (owner, path)]
-        if owner and value.strip().startswith("="):
-            data["uses"] = [*others, _use(kept.shot, model, questions, owner, path, value)]
+        mine = lambda u: u["owner"] == owner and (u["path"] == path or u["path"].startswith(f"{path}.points."))  # noqa: E731
+        data["uses"] = [u for u in data["uses"] if not mine(u)]
+        if owner is not None and value.strip().startswith("="):
+            data["uses"].append(_use(kept.shot, model, questions, owner, path, value))
+        elif (
+            owner is not None
+            and curve_text.is_curve(value)
+            and (varies := recipe.varying(recipe.found(model, path)[0]))
+        ):
+            at[last], uses = curve_text.read(_field(model, questions, path), varies, kept.shot, value)
+            data["uses"] += [u | {"owner": owner, "path": f"{path}.{u['path']}"} for u in uses]
         else:
-            data["uses"] = others if owner else data["uses"]
             before, at[last] = at[last], recipe.read(model, questions, path, value)
             also(data, before, at[last])
         return save(db, kept, data, f"{path} {value}"), None
@@ -44,21 +54,38 @@ def put(
 
 
 def _use(shot, model, questions, owner, path, text):
-    match = _TAKES.match(text)
-    if not match:
+    match, plain = _TAKES.match(text), text.strip().removeprefix("=").strip()
+    if owner == "" and path.startswith(("values.", "cues.")):
+        raise BadValue("A named value and a cue stand by themselves: write a number.")
+    named = {x.name for x in (*shot.values, *shot.cues)}
+    name = plain if plain in named or not match else match["name"]
+    if not name:
         raise BadValue(f"'{text.strip()}' names no value; write = and a name, such as = strength, or = strength x 2.")
-    value = next((v for v in shot.values if v.name == match["name"]), None)
-    if value is None:
-        names = ", ".join(v.name for v in shot.values) or "none yet; add one in the set panel"
-        raise BadValue(f"The shot has no value '{match['name']}'; it has {names}.")
-    field = next((f for q in recipe.spread(model, questions) for f in q.fields if f.path == path), None)
-    if field is None:
-        raise BadValue(f"'{path}' is no setting that can be changed here.")
-    if not recipe.fits(field, value.unit):
+    field = _field(model, questions, path)
+    use = {"owner": owner, "path": path, "value": name}
+    if name != plain and match:
+        plus = f"{match['sign'] or '+'}{match['plus'] or 0}".replace("−", "-")
+        use |= {"factor": float(match["factor"] or 1.0), "plus": float(plus)}
+    value = next((v for v in shot.values if v.name == name), None)
+    if value is None and name not in named:
+        names = ", ".join(x.name for x in ((*shot.values, *shot.cues) if field.si == "frame" else shot.values))
+        raise BadValue(f"The shot has no value '{name}'; it has {names or 'none yet; add one in the set panel'}.")
+    if value is None and field.si != "frame":
+        raise BadValue(
+            f"{field.label}: '{name}' is a cue; only frames follow a cue, and the points of a curve over frames."
+        )
+    if value and not recipe.fits(field, value.unit):
         raise BadValue(
             f"{field.label}: '{value.name}' is in {value.unit or 'no unit'}, which does not fit {field.si or 'a plain number'}."
         )
-    return {"owner": owner, "path": path, "value": value.name, "factor": float(match["factor"] or 1.0)}
+    return use
+
+
+def _field(model, questions, path):
+    field = next((f for q in recipe.spread(model, questions) for f in q.fields if f.path == path), None)
+    if field is None:
+        raise BadValue(f"'{path}' is no setting that can be changed here.")
+    return field
 
 
 def save(db: Session, kept: shots.Kept, data: dict, what: str) -> shots.Kept:

@@ -8,14 +8,17 @@ from typing import Any, Union, get_args, get_origin
 from annotated_types import Ge, Gt, Le, Lt
 from pydantic import BaseModel
 
+from urst.core.curves.curve import UNITS, Curve
+from urst.core.curves.varies import Varies
 from urst.errors import BadValue
-from urst.kinds.questions import DEGREES, DENSITY, METRES, SPEED, Field, Question
+from urst.kinds.questions import DEGREES, DENSITY, FRAME, METRES, SPEED, Field, Question
 from urst.scene.materials import MATERIALS
 from urst.scene.pieces import SetPiece
 from urst.scene.taking_part import MATTERS
 from urst.scene.units import FACTORS, parse_number
 from urst.scene.world import World
 from urst.shot.compare import Difference
+from urst.web import curve_text
 
 
 @dataclass(frozen=True)
@@ -24,13 +27,17 @@ class Row:
 
     field: Field
     kind: str
-    """number, vector, choice, switch, words"""
+    """number, curve, vector, choice, switch, words"""
     shown: str
     title: str
     """what it changes, and its range"""
     choices: tuple[str, ...] = ()
     taken: str = ""
     """the named value it takes, if any"""
+    over: tuple[str, ...] = ()
+    """what it may run over as a curve"""
+    plot: dict | None = None
+    """the curve it is, for the editor"""
 
 
 _SHAPE_FIELDS = {
@@ -45,6 +52,7 @@ SHOT_QUESTIONS = (
         Field("start", "First frame"),
         Field("end", "Last frame"),
         Field("rate", "Frames a second", "1/s", 1.0, "1/s"),
+        Field("time_scale", "Time goes", "x"),
         Field("gravity", "Gravity x, y, z", "m/s2", 1.0, "m/s2"),
     )),
     Question("Seen from where?", "camera", (
@@ -70,7 +78,7 @@ def key_questions(piece: SetPiece) -> tuple[Question, ...]:
     """One question a key of a driven piece: frame, place, turn."""
     return tuple(
         Question("", "", (
-            Field(f"keys.{i}.frame", "Frame"),
+            Field(f"keys.{i}.frame", "Frame", **FRAME),
             Field(f"keys.{i}.position", "At", **METRES),
             Field(f"keys.{i}.rotation", "Turned", **DEGREES),
         ))
@@ -93,22 +101,11 @@ def part_questions(shot: World) -> tuple[Question, ...]:
     return tuple(
         Question("", "", (
             *(Field(f"taking_part.{i}.{m}", m) for m in MATTERS),
-            Field(f"taking_part.{i}.since", "From frame"),
-            Field(f"taking_part.{i}.until", "Until frame"),
+            Field(f"taking_part.{i}.since", "From frame", **FRAME),
+            Field(f"taking_part.{i}.until", "Until frame", **FRAME),
             Field(f"taking_part.{i}.seen", "seen"),
         ))
         for i in range(len(shot.taking_part))
-    )  # fmt: skip
-
-
-def pace_questions(shot: World) -> tuple[Question, ...]:
-    """One question a point of the time scale: its frame, its value."""
-    points = shot.time_scale.points if shot.time_scale else ()
-    return tuple(
-        Question("", "", (
-            Field(f"time_scale.points.{i}.at", "Frame"), Field(f"time_scale.points.{i}.value", "Time goes", "x", 1.0, ""),
-        ))
-        for i in range(len(points))
     )  # fmt: skip
 
 
@@ -169,19 +166,33 @@ def rows(
     model: BaseModel, questions: tuple[Question, ...], shot: World, owner: str = ""
 ) -> list[tuple[Question, list[Row]]]:
     """The recipe of a layer's settings, of a piece, or of the shot itself; `owner`: who takes named values."""
-    taken = {u.path: f"{u.value} × {u.factor:g}" if u.factor != 1 else u.value for u in shot.uses if u.owner == owner}
+    uses = [u for u in shot.uses if u.owner == owner]
+    taken = {u.path: _taken(u) for u in uses}
     return [
-        (q, [replace(_row(model, shot, f), taken=taken.get(f.path, "")) for f in q.fields])
+        (q, [replace(_row(model, shot, f, uses), taken=taken.get(f.path, "")) for f in q.fields])
         for q in spread(model, questions)
     ]
 
 
-def _row(model, shot, field):
+def _taken(use):
+    shift = f" {'+' if use.plus > 0 else '−'} {abs(use.plus):g}" if use.plus else ""
+    return use.value + (f" × {use.factor:g}" if use.factor != 1 else "") + shift
+
+
+def _row(model, shot, field, uses=()):
     info, value = _find(model, field.path)
     title = info.description or ""
     span = _range(info, field)
     if span:
         title = f"{title} · {span}"
+    varies = varying(info)
+    if varies and isinstance(value, Curve):
+        inside = [u for u in uses if u.path.startswith(f"{field.path}.points.")]
+        plot = {
+            "over": value.over, "unit": UNITS[value.over], "origin": value.origin, "points": curve_text.plotted(value, field, inside),
+            "least": varies.least / field.scale, "most": varies.most / field.scale,
+        }  # fmt: skip
+        return Row(field, "curve", curve_text.said(value, field, inside), title, over=varies.over, plot=plot)
     if field.path == "material":
         return Row(field, "choice", value, title, tuple(MATERIALS))
     if field.path.startswith("sources.") and field.path.endswith(".piece"):
@@ -198,7 +209,18 @@ def _row(model, shot, field):
     if isinstance(value, str):
         choices = get_args(info.annotation)
         return Row(field, "choice" if choices else "text", value, title, choices)
-    return Row(field, "number", _number(value / field.scale if field.scale != 1 else value), title)
+    shown = _number(value / field.scale if field.scale != 1 else value)
+    return Row(field, "number", shown, title, over=varies.over if varies else ())
+
+
+def varying(info: Any) -> Varies | None:
+    """Return what a setting may run over, None if it is always a number."""
+    return next((m for m in info.metadata if isinstance(m, Varies)), None)
+
+
+def found(model: BaseModel, path: str) -> tuple[Any, Any]:
+    """Return the declaration and the value of a setting."""
+    return _find(model, path)
 
 
 def _is_vector(info):
@@ -223,6 +245,8 @@ def _range(info, field) -> str:
             low = (rule.ge if isinstance(rule, Ge) else rule.gt) / field.scale
         if isinstance(rule, Le | Lt):
             high = (rule.le if isinstance(rule, Le) else rule.lt) / field.scale
+        if isinstance(rule, Varies):
+            low, high = rule.least / field.scale, rule.most / field.scale
     if low is None or high is None:
         return ""
     return f"{low:g} to {high:g}{' ' + field.unit if field.unit else ''}"
@@ -281,6 +305,9 @@ def difference(d: Difference, before: Any, now: Any) -> str:
 
 
 def _said(value, scale):
+    if isinstance(value, dict):
+        points = ", ".join(f"{p['at']:g}: {_said(p['value'], scale)}" for p in value["points"])
+        return f"over {value['over']} {points}"
     if isinstance(value, bool):
         return "on" if value else "off"
     if isinstance(value, int | float):
@@ -296,5 +323,5 @@ def _may_be_empty(info):
 
 def fits(field: Field, unit: str) -> bool:
     """Whether a named value of a unit may stand in a field."""
-    family = next((f for f in FACTORS.values() if (field.si or "") in f), None)
+    family = next((f for f in FACTORS.values() if field.si in f), None)
     return unit in family if family else not unit

@@ -35,9 +35,8 @@ def _panel(request, kept, number, fault=None, *, changed=False):
         values=recipe.rows(shot, recipe.value_questions(shot), shot),
         parts=list(zip(shot.taking_part, recipe.rows(shot, recipe.part_questions(shot), shot))),
         part_names=_without_row(shot), matters=MATTERS,
-        pace=recipe.rows(shot, recipe.pace_questions(shot), shot),
         questions=recipe.rows(piece, recipe.piece_questions(piece), shot, piece.name) if piece else [],
-        keys=recipe.rows(piece, recipe.key_questions(piece), shot) if piece else [],
+        keys=recipe.rows(piece, recipe.key_questions(piece), shot, piece.name) if piece else [],
     )  # fmt: skip
     if changed:
         reply.headers["HX-Trigger"] = "shot-changed"
@@ -70,14 +69,14 @@ def set_whole(request: Request, shot_id: str, number: int, path: str = Form(), v
         kept = shots.get(db, shot_id)
         questions = (
             *recipe.SHOT_QUESTIONS, *recipe.cue_questions(kept.shot), *recipe.value_questions(kept.shot),
-            *recipe.part_questions(kept.shot), *recipe.pace_questions(kept.shot),
+            *recipe.part_questions(kept.shot),
         )  # fmt: skip
 
         def also(data, before, now):
-            if path.startswith("values.") and path.endswith(".name"):
+            if path.startswith(("values.", "cues.")) and path.endswith(".name"):
                 data["uses"] = [u | {"value": now} if u["value"] == before else u for u in data["uses"]]
 
-        kept, fault = put(db, kept, kept.shot, questions, (), path, value, also)
+        kept, fault = put(db, kept, kept.shot, questions, (), path, value, also, owner="")
         return _panel(request, kept, number, fault, changed=not fault)
 
 
@@ -197,8 +196,9 @@ def _without(request, shot_id, what, place, number):
         if not 0 <= number < len(data[place]):
             raise BadValue(f"There is no {what} no. {number + 1}: look at the list again.")
         gone = data[place].pop(number)
-        if place == "values":
+        if place in ("values", "cues"):
             data["uses"] = [u for u in data["uses"] if u["value"] != gone["name"]]
+        data["uses"] = without_entry(data["uses"], "", place, number)
         return _panel(request, save(db, kept, data, f"remove a {what}"), 0, changed=True)
 
 
@@ -235,33 +235,6 @@ def add_part(request: Request, shot_id: str, of: str = Form()):
 def remove_part(request: Request, shot_id: str, number: int):
     """Take a row away: the piece stops all, is always there, and is seen."""
     return _without(request, shot_id, "row", "taking_part", number)
-
-
-@router.post("/pace")
-def add_pace(request: Request, shot_id: str, frame: int = Form()):
-    """Add a point of the time scale."""
-    with session() as db:
-        kept = shots.get(db, shot_id)
-        data = kept.shot.model_dump(mode="json")
-        scale = kept.shot.time_scale
-        points = [p for p in (data["time_scale"] or {"points": []})["points"] if p["at"] != frame]
-        points.append({"at": frame, "value": round(scale.at(frame), 4) if scale else 1.0})
-        data["time_scale"] = {"points": sorted(points, key=lambda p: p["at"])}
-        return _panel(request, save(db, kept, data, "time scale"), 0, changed=True)
-
-
-@router.post("/pace/{number}/remove")
-def remove_pace(request: Request, shot_id: str, number: int):
-    """Take a point of the time scale away; with the last, time goes at full speed."""
-    with session() as db:
-        kept = shots.get(db, shot_id)
-        data = kept.shot.model_dump(mode="json")
-        points = (data["time_scale"] or {"points": []})["points"]
-        if not 0 <= number < len(points):
-            raise BadValue(f"There is no point no. {number + 1}: look at the list again.")
-        del points[number]
-        data["time_scale"] = {"points": points} if points else None
-        return _panel(request, save(db, kept, data, "time scale"), 0, changed=True)
 
 
 @router.post("/camera")

@@ -14,24 +14,24 @@ class Clock:
         First frame.
     rate : float
         Frames a second [1/s].
-    scale : Curve or None
-        How fast time goes at each frame; 1 is full speed, 0.33 slows by three.
+    scale : float or Curve
+        How fast time goes, at each frame; 1 is full speed, 0.33 slows by three.
     """
 
-    def __init__(self, start: int = 0, rate: float = 24.0, scale: Curve | None = None):
+    def __init__(self, start: int = 0, rate: float = 24.0, scale: float | Curve = 1.0):
         self.start, self.rate, self.scale = start, rate, scale
 
     def seconds(self, frame: float) -> float:
         """Return the time of a frame [s]."""
-        if self.scale is None:
-            return (frame - self.start) / self.rate
+        if not isinstance(self.scale, Curve):
+            return self.scale * (frame - self.start) / self.rate
         return self.scale.integral(self.start, frame) / self.rate
 
     def frame(self, seconds: float) -> float:
         """Return the frame of a time [s], between frames in proportion."""
         full = self.full_speed(seconds)
-        if self.scale is None:
-            return full
+        if not isinstance(self.scale, Curve):
+            return self.start + (full - self.start) / self.scale
         values = [p.value for p in self.scale.points]
         # time goes at least as fast as at the slowest point, at most as at the fastest
         ends = sorted(self.start + (full - self.start) / v for v in (min(values), max(values)))

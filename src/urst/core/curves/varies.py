@@ -45,10 +45,15 @@ class Varies:
     def _checked(self, value):
         if isinstance(value, Curve) and value.over not in self.over:
             raise ValueError(f"it cannot run over {value.over}; it may over {' or '.join(self.over)}")
-        for number in [p.value for p in value.points] if isinstance(value, Curve) else [value]:
+        points = (
+            [(p.value, f" at {value.over} {p.at:g}") for p in value.points]
+            if isinstance(value, Curve)
+            else [(value, "")]
+        )
+        for number, where in points:
             if not (self.least < number or (number == self.least and not self.above)) or not number <= self.most:
                 least = f"above {self.least:g}" if self.above else f"from {self.least:g}"
-                raise ValueError(f"{number:g} must lie {least} {'up ' if self.above else ''}to {self.most:g}")
+                raise ValueError(f"{number:g}{where} must lie {least} {'up ' if self.above else ''}to {self.most:g}")
         return value
 
 

@@ -6,9 +6,9 @@ from urst.core.checks.findings import Finding
 from urst.kinds.billow.proposal import proposal
 from urst.kinds.billow.settings import BillowSettings
 from urst.kinds.emitting import Emitting
-from urst.kinds.gauge import Gauge, Quantity
+from urst.kinds.gauge import Gauge, Quantity, Spread
 from urst.kinds.kind import at, first_over
-from urst.kinds.questions import CENTIMETRES, METRES, SECONDS, SPEED, Field, Question
+from urst.kinds.questions import CENTIMETRES, FRAME, METRES, SECONDS, SPEED, Field, Question
 from urst.scene.placing import placed, stopping
 from urst.scene.shapes import is_endless, meshes
 
@@ -92,8 +92,8 @@ class Billow(Emitting):
             Field("sources.*.where", "From its"),
             Field("sources.*.rate", "Dust", "g/s", 0.001, ""),
             Field("sources.*.velocity", "Velocity", **SPEED),
-            Field("sources.*.since", "From frame"),
-            Field("sources.*.until", "Until frame"),
+            Field("sources.*.since", "From frame", **FRAME),
+            Field("sources.*.until", "Until frame", **FRAME),
         )),
     )  # fmt: skip
 
@@ -121,6 +121,14 @@ class Billow(Emitting):
 
     def count(self, shot, layer):
         return layer.settings.cells()
+
+    def spread(self, shot, layer, path, curve, results):
+        frame = results.frame(layer)
+        if frame is None or curve.over != "height":
+            return None
+        density = frame["density"].astype(np.float32).sum(axis=(0, 1))
+        heights = layer.settings.low[2] + (np.arange(len(density)) + 0.5) * layer.settings.cell_size
+        return Spread(heights, "dust by height", density)
 
     def rehearsal(self):
         sources = [{"piece": "Crate"}, {"piece": "Ball", "where": "volume"}]

@@ -3,8 +3,9 @@
 import numpy as np
 
 from urst.core.checks.findings import Finding
+from urst.core.curves.varies import reach
 from urst.kinds.fall.settings import FallSettings
-from urst.kinds.gauge import Gauge, Quantity
+from urst.kinds.gauge import Gauge, Quantity, Spread
 from urst.kinds.kind import Kind, at
 from urst.kinds.questions import DEGREES, MEGA, PER_SECOND, PERCENT, SECONDS, SPEED, Field, Note, Question
 from urst.scene import content
@@ -118,6 +119,12 @@ class Fall(Kind):
         )
         text = f"At the first frame it {verdict}: the most loaded bond bears {load:.0f} % of its strength"
         return {_HOLDS: Note(text)}
+
+    def spread(self, shot, layer, path, curve, results):
+        static = results.static(layer)
+        if static is None or not path.startswith("bonds."):
+            return None
+        return Spread(reach(curve, static["patch_centre"][static["bond"]]), f"{curve.over} of bonds at the start")
 
     def rehearsal(self):
         settings = {"steps": 4, "settle": 0.1, "bonds": {"tension": 2e4, "shear": 3e4}}

@@ -1,13 +1,16 @@
 """Shed: debris and dust puffs."""
 
+import numpy as np
+
 from urst.core.checks.findings import Finding
 from urst.core.curves.varies import mean, most
 from urst.core.debris.settings import CHIP, PUFF
 from urst.kinds.emitting import Emitting
-from urst.kinds.gauge import Gauge, Quantity
+from urst.kinds.gauge import Gauge, Quantity, Spread
 from urst.kinds.questions import (
     CENTIMETRES,
     DENSITY,
+    FRAME,
     PER_AREA,
     PER_SECOND,
     PERCENT,
@@ -16,6 +19,7 @@ from urst.kinds.questions import (
     Field,
     Question,
 )  # fmt: skip
+from urst.kinds.shed.parting import parting_speeds
 from urst.kinds.shed.proposal import proposal
 from urst.kinds.shed.settings import ShedSettings
 
@@ -51,7 +55,7 @@ class Shed(Emitting):
             Field("dust", "Dust puffs", **PER_AREA),
             Field("puff_mass", "Dust a puff", "g", 0.001, "g"),
             Field("puff_life", "Puff gives off for", **SECONDS),
-            Field("puff_giving", "More or less of it"),
+            Field("puff_giving", "Giving at its age"),
             Field("puff_radius", "Puff reaches", **CENTIMETRES),
         )),
         Question("When is it born?", "parting", (
@@ -78,8 +82,8 @@ class Shed(Emitting):
             Field("sources.*.dust_share", "Dust among them", **PERCENT),
             Field("sources.*.velocity", "Velocity", **SPEED),
             Field("sources.*.spread", "Spread", **SPEED),
-            Field("sources.*.since", "From frame"),
-            Field("sources.*.until", "Until frame"),
+            Field("sources.*.since", "From frame", **FRAME),
+            Field("sources.*.until", "Until frame", **FRAME),
         )),
     )  # fmt: skip
 
@@ -95,6 +99,19 @@ class Shed(Emitting):
         seconds = (shot.end - shot.start) / shot.rate
         given = sum(mean(x.rate, shot.start, shot.end) for x in s.sources)
         return int((most(s.chips) + most(s.dust)) * area / 3 + given * min(seconds, s.life))
+
+    def spread(self, shot, layer, path, curve, results):
+        if path in ("chips", "dust"):
+            bodies = [(results.static(x), results.frame(x)) for x in shot.takes(layer, "bodies")]
+            speeds = [parting_speeds(static, frame) for static, frame in bodies if static and frame]
+            return Spread(np.concatenate(speeds), "speed of parting faces") if speeds else None
+        frame = results.frame(layer)
+        if frame is None:
+            return None
+        chip = frame["kind"] == CHIP
+        if curve.over == "age":
+            return Spread(frame["age"][~chip], "age of puffs")
+        return Spread(np.linalg.norm(frame["velocity"][chip], axis=1), "speed of chips")
 
     def rehearsal(self):
         bodies = ({"id": "broken", "kind": "break", "settings": {"pieces": ["Wall"], "count": 30}},

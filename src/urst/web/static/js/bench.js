@@ -2,6 +2,7 @@
 import './theme.js';
 import { getJson, post, Refused, SILENT } from './api.js';
 import { Clock } from './clock.js';
+import { Curves } from './curves.js';
 import { Frames } from './frames.js';
 import { Gauges } from './gauges.js';
 import { Palette } from './palette.js';
@@ -18,6 +19,10 @@ const frames = new Frames(() => show());
 const stage = new Stage($('stage'), shotId);
 const strata = new Strata($('strata'), clock, {
   choose, reveal: revealLayer, alone, inView, add: () => palette.open('Add a '), move: (id, to) => arrange(`layers/${id}/move`, { to }),
+});
+const curves = new Curves($('recipe'), {
+  base, layer: () => (document.querySelector('[data-panel="set"]') ? '' : chosen), frame: () => clock.frame, range: () => clock, cues: () => state?.cues || [], quality: () => quality,
+  shown: () => (state?.layers || []).filter(x => x.done).map(x => `${x.id}:${x.key}`).join(','),
 });
 const gauges = new Gauges($('gauges'), clock, number => act(`mend/${number}`, { quality }), finding => { choose(finding.layer); clock.go(finding.frame); },
   (finding, reason) => act('accepted', { known: finding.known, layer: finding.layer || '', reason }));
@@ -138,6 +143,7 @@ async function ask() {
   strata.draw(state, chosen);
   gauges.draw(state, layer());
   header();
+  curves.mount();
   show();
 }
 
@@ -435,7 +441,6 @@ $('recipe').addEventListener('click', event => {
   if (event.target.closest('[data-remove]')) removeLayer();
   if (event.target.closest('[data-add]')) add(event.target.closest('[data-add]').dataset.add);
   if (event.target.closest('#add-cue')) addCue();
-  if (event.target.closest('#add-pace')) htmx.ajax('POST', `${base}/pace`, { target: '#recipe', values: { frame: clock.frame } });
 });
 $('commands').addEventListener('click', () => palette.open());
 $('flip').addEventListener('click', flip);
@@ -460,12 +465,13 @@ $('import-form').elements.file.addEventListener('change', async event => {
 });
 document.body.addEventListener('shot-changed', () => { against = null; });
 document.body.addEventListener('shot-changed', () => (live ? bakeLive() : refresh(true, false)));
-document.body.addEventListener('htmx:afterSwap', () => { if (state) header(); });
+document.body.addEventListener('htmx:afterSwap', () => { if (state) { header(); curves.mount(); } });
 document.body.addEventListener('htmx:sendError', () => toast(SILENT));
 document.body.addEventListener('htmx:responseError', event => toast(JSON.parse(event.detail.xhr.responseText).message));
 addEventListener('resize', () => { if (state) strata.draw(state, chosen); });
 
 clock.onFrame(show);
+clock.onFrame(() => curves.frameChanged());
 clock.ready = frame => {
   if (frame > clock.end) return true;
   const moving = state.layers.filter(x => x.moving && x.representation && x.done && x.frames.includes(frame));

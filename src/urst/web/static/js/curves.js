@@ -1,0 +1,304 @@
+// The curve editor of the recipe: a small plot with points that are moved by mouse or keys, over what is measured.
+import { getJson } from './api.js';
+import { added, moved, placeOf, typed, valueAt } from './curve.js';
+
+const NS = 'http://www.w3.org/2000/svg', WIDE = 262, TALL = 90;
+const UNIT = { frame: '', age: 's', speed: 'm/s', height: 'm', distance: 'm' };
+const short = x => String(Number(Number(x).toPrecision(3)));
+
+function make(name, attributes, parent) {
+  const node = document.createElementNS(NS, name);
+  for (const [key, value] of Object.entries(attributes)) node.setAttribute(key, value);
+  parent?.append(node);
+  return node;
+}
+
+export class Curves {
+  // world: base, layer(), frame(), range(), cues(), quality(), shown()
+  constructor(root, world) {
+    Object.assign(this, { root, world });
+    this.picked = new Map();
+    this.focus = null;
+    root.addEventListener('click', event => {
+      const button = event.target.closest('[data-vary]');
+      if (button) this.begin(button);
+    });
+  }
+
+  // Called whenever the recipe has been drawn.
+  mount() {
+    this.editors = [...this.root.querySelectorAll('.curve[data-plot]')].map(node => new Editor(node, this));
+  }
+
+  frameChanged() {
+    for (const editor of this.editors || []) editor.frameChanged();
+  }
+
+  async measured(path, over, origin) {
+    const { base, layer, frame, quality, shown } = this.world;
+    if (!layer()) return null;
+    const query = new URLSearchParams({ path, over, frame: frame(), quality: quality(), origin: origin ? origin.join(' ') : '', shown: shown() });
+    return getJson(`${base}/measured/${layer()}?${query}`);
+  }
+
+  // A number becomes a curve that is level over what there is.
+  async begin(button) {
+    const form = button.closest('form'), input = form.elements.value, over = button.dataset.vary.split(' ')[0];
+    const { start, end } = this.world.range();
+    let [low, high] = over === 'frame' ? [start, end] : [0, 1];
+    if (over !== 'frame' && !button.closest('[data-whole]')) {
+      const found = await this.measured(form.elements.path.value, over, null).catch(() => null);
+      if (found?.bars.length) [low, high] = [0, Number(short(found.high)) || 1];
+    }
+    const value = input.value.replace(/^=.*$/, button.dataset.number);
+    this.focus = { path: form.elements.path.value, point: 0 };
+    input.value = `over ${over} ${low}: ${value}, ${high > low ? high : low + 1}: ${value}`;
+    form.requestSubmit();
+  }
+}
+
+class Editor {
+  constructor(node, all) {
+    Object.assign(this, { node, all, form: node.closest('form'), plot: JSON.parse(node.dataset.plot) });
+    this.path = this.form.elements.path.value;
+    this.points = this.plot.points;
+    this.cues = Object.fromEntries(all.world.cues().map(c => [c.name, c.frame]));
+    this.picked = Math.min(all.picked.get(this.path) || 0, this.points.length - 1);
+    this.build();
+    this.measure();
+    if (all.focus?.path === this.path) {
+      const { point, field } = all.focus;
+      all.focus = null;
+      if (point !== undefined) this.picked = point;
+      this.draw();
+      (field ? this.node.querySelector(`[data-part="${field}"]`) : this.svg.querySelectorAll('.knot')[this.picked])?.focus();
+    }
+  }
+
+  build() {
+    const { over, overs } = { over: this.plot.over, overs: this.node.dataset.overs.split(' ') };
+    const menu = overs.length > 1 ? `<span class="entry"><select data-part="over" aria-label="Over what">${overs.map(o => `<option ${o === over ? 'selected' : ''}>${o}</option>`).join('')}</select></span>` : `<span>${over}</span>`;
+    this.node.innerHTML = `<div class="curve-top"><span class="quiet">over</span>${menu}</div>
+      <svg viewBox="0 0 ${WIDE} ${TALL}" role="group" aria-label="Curve over ${over}"></svg>
+      <div class="curve-point"><span class="entry"><input data-part="at" aria-label="Where"><i>${UNIT[over]}</i></span><span class="entry"><input data-part="value" aria-label="Value"><i>${this.node.dataset.unit}</i></span>
+      <button type="button" class="chip" data-part="add" title="Add a point ${over === 'frame' ? 'at the frame in view' : 'in the widest gap'} (Insert)">+</button><button type="button" class="chip" data-part="remove" title="Remove this point (Delete)">−</button><button type="button" class="chip" data-part="level" title="One number again">level</button></div>
+      ${over === 'distance' ? '<div class="curve-from"><span class="quiet">from</span><span class="entry"><input data-part="origin" aria-label="Distance from x, y, z"><i>m</i></span></div>' : ''}`;
+    this.svg = this.node.querySelector('svg');
+    // the form's own value changes only when a curve is done with
+    this.node.addEventListener('change', event => { event.stopPropagation(); this.changed(event.target); });
+    this.node.addEventListener('click', event => this.pressed(event));
+    this.svg.addEventListener('dblclick', event => { if (!event.target.closest('.knot')) this.add(this.placeAt(event).at); });
+    this.node.addEventListener('keydown', event => this.keyed(event));
+    this.draw();
+  }
+
+  async measure() {
+    try { this.found = await this.all.measured(this.path, this.plot.over, this.plot.origin); } catch { this.found = null; }
+    if (this.node.isConnected) this.draw();
+  }
+
+  frameChanged() {
+    clearTimeout(this.due);
+    if (this.plot.over === 'frame') this.draw();
+    else this.due = setTimeout(() => this.measure(), 120);
+  }
+
+  // What is seen: all points, what is measured, and over frames the shot's range.
+  span() {
+    const places = this.points.map(p => p.at), { start, end } = this.all.world.range();
+    if (this.plot.over === 'frame') places.push(start, end);
+    else if (this.found?.bars.length) places.push(this.found.low, this.found.high);
+    const low = Math.min(...places), high = Math.max(...places);
+    return high > low ? { low, high } : { low, high: low + 1 };
+  }
+
+  levels() {
+    const values = this.points.map(p => p.value), high = Math.max(...values), low = Math.min(0, ...values);
+    return { low, high: high > low ? low + (high - low) * 1.12 : low + 1 };
+  }
+
+  scales() {
+    const s = this.dragging?.span || this.span(), v = this.dragging?.levels || this.levels(), left = 34, wide = WIDE - 42, tall = TALL - 20;
+    return {
+      x: at => left + (at - s.low) / (s.high - s.low) * wide, y: value => 10 + (1 - (value - v.low) / (v.high - v.low)) * tall,
+      at: x => s.low + (x - left) / wide * (s.high - s.low), value: y => v.low + (1 - (y - 10) / tall) * (v.high - v.low), s, v,
+    };
+  }
+
+  draw() {
+    const focused = this.svg.contains(document.activeElement), { x, y, s, v } = this.scales(), svg = this.svg, { over } = this.plot;
+    svg.replaceChildren();
+    const bars = this.found?.bars || [];
+    if (bars.length) {
+      const most = Math.max(...bars), step = (this.found.high - this.found.low) / (over === 'frame' ? bars.length - 1 || 1 : bars.length);
+      const d = over === 'frame'
+        ? `M${x(this.found.low)} ${TALL - 10} ${bars.map((b, i) => `L${x(this.found.low + i * step).toFixed(1)} ${(TALL - 10 - b / most * (TALL - 20)).toFixed(1)}`).join(' ')} L${x(this.found.high)} ${TALL - 10} Z`
+        : bars.map((b, i) => (b ? `M${x(this.found.low + i * step).toFixed(1)} ${TALL - 10} v${(-b / most * (TALL - 20)).toFixed(1)} h${Math.max(0.8, x(step) - x(0) - 0.6).toFixed(1)} V${TALL - 10} Z` : '')).join('');
+      make('path', { d, class: 'measured' }, svg);
+    }
+    make('line', { x1: 30, x2: WIDE, y1: TALL - 10, y2: TALL - 10, class: 'axis' }, svg);
+    if (over === 'frame') {
+      for (const [name, frame] of Object.entries(this.cues)) {
+        const line = make('line', { x1: x(frame), x2: x(frame), y1: 2, y2: TALL - 10, class: 'cue-line' }, svg);
+        make('title', {}, line).textContent = name;
+      }
+      const now = this.all.world.frame();
+      make('line', { x1: x(now), x2: x(now), y1: 10, y2: TALL - 10, class: 'now' }, svg);
+    }
+    const line = [];
+    for (let i = 0; i <= 96; i += 1) {
+      const at = s.low + (s.high - s.low) * i / 96;
+      line.push(`${x(at).toFixed(1)},${y(valueAt(this.points, at)).toFixed(1)}`);
+    }
+    make('polyline', { points: line.join(' '), class: 'line' }, svg);
+    this.points.forEach((p, i) => this.knot(p, i, x, y));
+    const p = this.points[this.picked], part = name => this.node.querySelector(`[data-part="${name}"]`);
+    part('at').value = placeOf(p, this.cues);
+    part('value').value = Number(p.value.toPrecision(6));
+    part('remove').disabled = this.points.length < 2;
+    if (part('origin')) part('origin').value = (this.plot.origin || [0, 0, 0]).join(', ');
+    const text = (at, anchor, top, words) => { make('text', { x: at, y: top, 'text-anchor': anchor, class: 'label' }, svg).textContent = words; };
+    text(34, 'start', TALL - 1, short(s.low));
+    text(WIDE - 2, 'end', TALL - 1, `${short(s.high)} ${UNIT[over]}`);
+    const top = Math.max(...this.points.map(q => q.value));
+    text(27, 'end', y(top) + 4, short(top));
+    if (v.low < top) text(27, 'end', TALL - 11, short(v.low));
+    text(WIDE - 3, 'end', 8, this.found ? this.found.about : '');
+    if (focused) svg.querySelectorAll('.knot')[this.picked]?.focus();
+  }
+
+  knot(p, i, x, y) {
+    const where = { cx: x(p.at), cy: y(p.value) };
+    const node = p.cue
+      ? make('rect', { x: where.cx - 4.5, y: where.cy - 4.5, width: 9, height: 9, transform: `rotate(45 ${where.cx} ${where.cy})` }, this.svg)
+      : make('circle', { ...where, r: 4.6 }, this.svg);
+    node.setAttribute('class', `knot${i === this.picked ? ' picked' : ''}`);
+    node.setAttribute('tabindex', '0');
+    node.setAttribute('role', 'slider');
+    node.setAttribute('aria-label', `Point ${i + 1} of ${this.points.length}, at ${placeOf(p, this.cues)}`);
+    node.setAttribute('aria-valuenow', String(Number(p.value.toPrecision(6))));
+    node.addEventListener('focus', () => { if (this.picked !== i) { this.pick(i); this.svg.querySelectorAll('.knot')[i].focus(); } });
+    node.addEventListener('pointerdown', event => this.drag(event, i));
+  }
+
+  pick(i) {
+    this.picked = i;
+    this.all.picked.set(this.path, i);
+    this.draw();
+  }
+
+  placeAt(event) {
+    const box = this.svg.getBoundingClientRect(), { at, value } = this.scales();
+    return { at: this.snap(at((event.clientX - box.left) / box.width * WIDE)), value: value((event.clientY - box.top) / box.height * TALL) };
+  }
+
+  snap(at) { return this.plot.over === 'frame' ? Math.round(at) : Number(at.toPrecision(4)); }
+
+  limits() { return { gap: this.plot.over === 'frame' ? 1 : (this.span().high - this.span().low) * 1e-3, least: this.plot.least, most: this.plot.most }; }
+
+  drag(event, i) {
+    event.preventDefault();
+    this.pick(i);
+    this.svg.querySelectorAll('.knot')[i].focus();
+    const before = JSON.stringify(this.points), limits = this.limits();
+    this.dragging = { span: this.span(), levels: this.levels() };
+    const move = e => {
+      const to = this.placeAt(e);
+      this.points = moved(this.points, i, to.at, Number(to.value.toPrecision(3)), limits);
+      this.draw();
+    };
+    const done = () => {
+      removeEventListener('pointermove', move);
+      removeEventListener('pointerup', done);
+      this.dragging = null;
+      this.draw();
+      if (JSON.stringify(this.points) !== before) this.submit({ point: i });
+    };
+    addEventListener('pointermove', move);
+    addEventListener('pointerup', done);
+  }
+
+  keyed(event) {
+    if (!event.target.closest('.knot')) {
+      if (event.key === 'Enter' && event.target.matches('input')) { event.preventDefault(); event.target.blur(); }
+      return;
+    }
+    const { high, low } = this.span(), levels = this.levels(), by = event.shiftKey ? 10 : 1, i = this.picked, p = this.points[i];
+    const sideways = this.plot.over === 'frame' ? by : (high - low) / 100 * by, up = (levels.high - levels.low) / 100 * by;
+    const steps = { ArrowLeft: [-sideways, 0], ArrowRight: [sideways, 0], ArrowUp: [0, up], ArrowDown: [0, -up] };
+    if (steps[event.key]) {
+      const [dx, dy] = steps[event.key];
+      this.points = moved(this.points, i, this.snap(p.at + dx), dy ? Number((p.value + dy).toPrecision(3)) : p.value, this.limits());
+      this.draw();
+      clearTimeout(this.typing);
+      this.typing = setTimeout(() => this.submit({ point: this.picked }), 500);
+    } else if (event.key === 'Delete' || event.key === 'Backspace') this.remove();
+    else if (event.key === 'Insert' || event.key === 'Enter') this.add();
+    else return;
+    event.preventDefault();
+    event.stopPropagation();
+  }
+
+  pressed(event) {
+    const part = event.target.closest('[data-part]')?.dataset.part;
+    if (part === 'add') this.add();
+    if (part === 'remove') this.remove();
+    if (part === 'level') {
+      this.form.elements.value.value = String(Number(this.points[this.picked].value.toPrecision(6)));
+      this.form.requestSubmit();
+    }
+  }
+
+  changed(field) {
+    const { part } = field.dataset, p = this.points[this.picked];
+    if (part === 'over') {
+      // the same values, over what the other quantity is said to reach
+      this.all.measured(this.path, field.value, this.plot.origin).catch(() => null).then(found => {
+        const { low, high } = this.span(), { start, end } = this.all.world.range();
+        const to = field.value === 'frame' ? [start, end] : [0, found?.bars.length ? found.high : 1];
+        const shift = at => to[0] + (at - low) / (high - low) * (to[1] - to[0]);
+        this.plot.over = field.value;
+        this.points = this.points.map(x => ({ ...x, cue: '', at: this.snap(shift(x.at)) }));
+        this.submit({ field: 'over' });
+      });
+      return;
+    }
+    // what was typed goes to the server in the curve's own words, units and cues included
+    const others = this.points.map((x, i) => [i === this.picked && part === 'at' ? field.value : placeOf(x, this.cues), i === this.picked && part === 'value' ? field.value : String(Number(x.value.toPrecision(6)))]);
+    const origin = part === 'origin' ? field.value.split(/[,;\s]+/).filter(Boolean) : this.plot.origin, from = this.plot.over === 'distance' && origin ? ` from ${origin.join(' ')}` : '';
+    if (part === 'at' && !field.value.trim()) { field.value = placeOf(p, this.cues); return; }
+    this.send(`over ${this.plot.over}${from} ${others.map(([at, value]) => `${at}: ${value}`).join(', ')}`, { point: this.picked, field: part });
+  }
+
+  add(at) {
+    let place = at;
+    if (place === undefined && this.plot.over === 'frame') place = this.all.world.frame();
+    if (place === undefined) {
+      const gaps = this.points.slice(1).map((p, i) => ({ wide: p.at - this.points[i].at, middle: (p.at + this.points[i].at) / 2 }));
+      place = gaps.length ? this.snap(gaps.reduce((a, b) => (b.wide > a.wide ? b : a)).middle) : this.points[0].at + 1;
+    }
+    const found = added(this.points, place);
+    this.pick(this.picked);
+    if (found.points === this.points) { this.pick(found.number); return; }
+    this.points = found.points;
+    this.picked = found.number;
+    this.submit({ point: found.number });
+  }
+
+  remove() {
+    if (this.points.length < 2) return;
+    this.points = this.points.filter((_, i) => i !== this.picked);
+    this.picked = Math.max(0, this.picked - 1);
+    this.submit({ point: this.picked });
+  }
+
+  submit(focus) { this.send(typed({ ...this.plot, points: this.points }, this.cues), focus); }
+
+  send(text, focus) {
+    clearTimeout(this.typing);
+    this.all.picked.set(this.path, this.picked);
+    this.all.focus = { path: this.path, ...focus };
+    this.form.elements.value.value = text;
+    this.form.requestSubmit();
+  }
+}
