@@ -10,7 +10,7 @@ from tests.shots import falling_box, tiny
 from urst.bake import runner
 from urst.core.checks.findings import Finding
 from urst.errors import BadValue
-from urst.shot import layers
+from urst.shot import giving, layers
 from urst.shot.accepted import Accepted, reason, without_numbers
 from urst.shot.document import parse
 from urst.shot.keys import layer_keys
@@ -172,6 +172,69 @@ class SideBySide(unittest.TestCase):
                 })  # fmt: skip
         self.assertEqual(len({name for name, _, _ in seen[0]}), 7)
         self.assertEqual(seen[0], seen[1])
+
+
+class Giving(unittest.TestCase):
+    def pair(self):
+        """Two Billows, the first with another weight by a named value and a curve of warmth."""
+        data = layers.copied(tiny(), "billow")[0].model_dump(mode="json")
+        data["values"] = [{"name": "load", "value": 2.5}]
+        data["layers"][3]["settings"] |= {
+            "heat": {"over": "frame", "points": [{"at": 1, "value": 0}, {"at": 12, "value": 30}]}, "clearing": 3.0,
+        }  # fmt: skip
+        data["layers"][4]["settings"] |= {"low": [-2, -2, -0.5], "sources": [{"piece": "Quay"}]}
+        data["uses"] = [{"owner": "billow", "path": "weight", "value": "load"},
+                        {"owner": "billow", "path": "heat.points.1.at", "value": "hit"}]  # fmt: skip
+        return parse(data)
+
+    def test_one_setting_goes_to_chosen_layers_with_what_it_takes_its_value_from(self):
+        shot = self.pair()
+        first, second = shot.layers[3:5]
+        found = giving.given(shot, first.id, "weight", [second.id]).layer(second.id).settings
+        self.assertEqual(found, second.settings.model_copy(update={"weight": 2.5}))
+        curved = giving.given(shot, first.id, "heat", [second.id])
+        self.assertEqual(curved.layer(second.id).settings.heat, first.settings.heat)
+        self.assertIn((second.id, "heat.points.1.at", "hit"), [(u.owner, u.path, u.value) for u in curved.uses])
+
+    def test_a_recipe_leaves_what_a_layer_is_about(self):
+        shot = self.pair()
+        first, second = shot.layers[3:5]
+        found = giving.given(shot, first.id, "", [second.id]).layer(second.id).settings
+        own = {n: getattr(second.settings, n) for n in ("low", "high", "sources")}
+        self.assertEqual(found, first.settings.model_copy(update=own))
+
+    def test_pieces_take_a_property_by_name_and_by_tag(self):
+        data = tiny().model_dump(mode="json")
+        for p in data["pieces"]:
+            p["tags"] = ["drums"] if p["shape"]["kind"] == "drum" else []
+        shot = parse(data)
+        crate = next(p.name for p in shot.pieces if "Crate" in p.name)
+        found = giving.given_piece(shot, crate, "material", ["drums", "Quay"])
+        timber = shot.piece(crate).material
+        changed = {p.name for p, q in zip(found.pieces, shot.pieces) if p != q}
+        self.assertEqual(changed, {"Quay", *(p.name for p in shot.pieces if p.tags)})
+        self.assertEqual({found.piece(n).material for n in changed}, {timber})
+
+    def test_what_cannot_be_given_is_refused_in_words(self):
+        shot = self.pair()
+        for sentence, call in (
+            ("is a fall layer and cannot take", lambda: giving.given(shot, "billow", "weight", ["fall"])),
+            ("tick at least one", lambda: giving.given(shot, "billow", "weight", [])),
+            ("no setting that can be given", lambda: giving.given(shot, "billow", "colour", ["billow-2"])),
+            ("no set piece and no tag", lambda: giving.given_piece(shot, "Quay", "material", ["Moon"])),
+            ("nothing that can be given", lambda: giving.given_piece(shot, "Quay", "shape", ["Wall"])),
+        ):
+            with self.assertRaisesRegex(BadValue, sentence):
+                call()
+
+    def test_another_source_changes_no_other(self):
+        shot = self.pair()
+        data = shot.model_dump(mode="json")
+        data["layers"][4]["settings"]["sources"].append({"piece": "Wall", "rate": 0.2})
+        more = parse(data)
+        self.assertEqual(more.layers[4].settings.sources[0], shot.layers[4].settings.sources[0])
+        before, after = layer_keys(shot), layer_keys(more)
+        self.assertEqual({n for n in before if before[n] != after[n]}, {shot.layers[4].id})
 
 
 if __name__ == "__main__":

@@ -73,6 +73,8 @@ class Kind:
     """offers that a new layer is linked to, from layers that give them to no other of its kind yet"""
     needs: dict[str, str] = {}
     """what its frames must keep for each offer to be taken from disk"""
+    own: tuple[str, ...] = ()
+    """settings that say what one layer is about, which are not given along with its recipe"""
     start_needs: tuple[str, ...] = ()
     """what its frames must keep for another bake to begin from them"""
     representation: str | None = None

@@ -70,6 +70,8 @@ def _recipe_values(kept, layer, fault=None):
         "notes": kind.notes(shot, layer, health.first_gauges(shot, layer)),
         "post": f"/shots/{kept.id}/recipe/{layer.id}",
         "readable": readable(shot, layer.id),
+        "alike": [x for x in shot.layers if x.kind == layer.kind and x.id != layer.id],
+        "givable": [f for q in kind.questions for f in q.fields if ".*." not in f.path and f.path not in kind.own],
         "kinds": list(KINDS.values()),
         "layer_post": f"/shots/{kept.id}/layers/{layer.id}",
         "after": [shot.layer(x).name for x in dependents(shot, layer.id)],

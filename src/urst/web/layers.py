@@ -5,7 +5,7 @@ from fastapi import APIRouter, Form, Request
 from urst.db import shots
 from urst.db.engine import session
 from urst.errors import BadValue
-from urst.shot import layers
+from urst.shot import giving, layers
 from urst.web import recipe
 from urst.web.bench import recipe_page
 from urst.web.changes import put
@@ -62,6 +62,15 @@ def describe(request: Request, shot_id: str, layer_id: str, path: str = Form(), 
         place = ("layers", kept.shot.layers.index(layer))
         kept, fault = put(db, kept, layer, recipe.LAYER_QUESTIONS, place, path, value)
         return recipe_page(request, kept, layer_id, fault)
+
+
+@router.post("/layers/{layer_id}/give")
+def give(request: Request, shot_id: str, layer_id: str, path: str = Form(""), to: list[str] = Form(())):
+    """Give a setting, or the whole recipe, to other layers of the kind."""
+    what = f"give {path or 'the recipe'} of {layer_id}"
+    _changed(shot_id, what, lambda shot: (giving.given(shot, layer_id, path, to), layer_id))
+    with session() as db:
+        return recipe_page(request, shots.get(db, shot_id), layer_id)
 
 
 @router.post("/layers/{layer_id}/reads")

@@ -11,6 +11,7 @@ from urst.scene.placing import bounds
 from urst.scene.shapes import Ball, Box, BrickWall, Drum, Ground, Terrain, is_endless, is_sheet
 from urst.scene.taking_part import MATTERS
 from urst.scene.values import without_entry
+from urst.shot import giving
 from urst.web import recipe
 from urst.web.changes import put, save
 from urst.web.templates import page
@@ -34,6 +35,8 @@ def _panel(request, kept, number, fault=None, *, changed=False):
         cues=recipe.rows(shot, recipe.cue_questions(shot), shot),
         values=recipe.rows(shot, recipe.value_questions(shot), shot),
         parts=list(zip(shot.taking_part, recipe.rows(shot, recipe.part_questions(shot), shot))),
+        givable=[f for q in recipe.piece_questions(piece) for f in q.fields if f.path in giving.OF_PIECES] if piece else [],
+        others=[p.name for p in shot.pieces if p is not piece], tags=sorted({t for p in shot.pieces for t in p.tags}),
         part_names=_without_row(shot), matters=MATTERS,
         questions=recipe.rows(piece, recipe.piece_questions(piece), shot, piece.name) if piece else [],
         keys=recipe.rows(piece, recipe.key_questions(piece), shot, piece.name) if piece else [],
@@ -141,6 +144,16 @@ def remove_piece(request: Request, shot_id: str, number: int):
         data["taking_part"] = [t for t in data["taking_part"] if t["of"] != name]
         data["uses"] = [u for u in data["uses"] if u["owner"] != name]
         return _panel(request, save(db, kept, data, f"remove {name}"), number - 1, changed=True)
+
+
+@router.post("/pieces/{number}/give")
+def give_to_pieces(request: Request, shot_id: str, number: int, path: str = Form(), to: list[str] = Form(())):
+    """Give a property of a piece to others, named or by tag."""
+    with session() as db:
+        kept = shots.get(db, shot_id)
+        shot = giving.given_piece(kept.shot, _piece(kept, number).name, path, to)
+        kept = save(db, kept, shot.model_dump(mode="json"), f"give {path}")
+        return _panel(request, kept, number, changed=True)
 
 
 @router.post("/pieces/{number}/keys")

@@ -26,6 +26,7 @@ class Billow(Emitting):
     settings = BillowSettings
     gives, stopped = "dust", "gas"
     hue = ("#8fa3bd", "#4f678a")
+    own = ("sources", "low", "high")
     work = "urst.kinds.billow.work"
     offers = ("gas",)
     reads = ("bodies", "points")

@@ -24,6 +24,7 @@ class Break(Kind):
     golden = "e2323cd0c56155ecff3cbc16dc296b134781837f"
     settings = BreakSettings
     hue = ("#c9694b", "#a84a2d")
+    own = ("pieces", "focus")
     work = "urst.kinds.break_.work"
     moving = False
     offers = ("fragments",)

@@ -32,6 +32,7 @@ class Shed(Emitting):
     settings = ShedSettings
     gives, stopped = "points", "chips"
     hue = ("#a98159", "#85592c")
+    own = ("sources",)
     work = "urst.kinds.shed.work"
     offers = ("points",)
     reads = ("bodies", "gas")
