@@ -25,7 +25,7 @@ FAST = (
     "formats",
     "preview",
 )
-FULL = ("launch", "jobs", "web", "web_curves", "browser", "browser_curves", "bounds")
+FULL = ("launch", "jobs", "web", "web_curves", "web_view", "browser", "browser_curves", "browser_view", "bounds")
 
 
 class _Result(unittest.TextTestResult):

@@ -133,7 +133,7 @@ class BadValues(unittest.TestCase):
         value = {"name": "a", "value": 2.0, "unit": "furlong"}
         self.refused("'furlong' is no unit", ("values",), [value])
         use = {"owner": "fall", "path": "bonds.tension", "value": "a"}
-        self.refused("which the shot does not have", ("uses",), [use])
+        self.refused("is no named value and no cue", ("uses",), [use])
         self.refused("is no layer and no set piece", ("uses",), [use | {"owner": "nobody"}])
 
     def test_what_has_no_end_stands(self):
@@ -146,7 +146,7 @@ class BadValues(unittest.TestCase):
             changed(shot, ("layers", 0, "settings", "pieces"), ["Earth"])
 
     def test_a_camera_that_looks_at_itself(self):
-        self.refused("the eye is where it looks at", ("camera", "target"), list(tiny().camera.eye))
+        self.refused("the eye is where it looks at", ("cameras", 0, "target"), list(tiny().camera.eye))
 
     def test_a_count_of_none_or_a_million(self):
         self.refused(
@@ -259,7 +259,7 @@ class Keys(unittest.TestCase):
             (("taking_part",), [{"of": "Quay", "chips": False}], {"shed", "billow"}),
             (("taking_part",), [{"of": "Quay", "liquid": False}], set()),
             (("taking_part",), [{"of": "Quay", "until": 9}], {"fall", "shed", "billow"}),
-            (("camera", "lens"), 50, set()),
+            (("cameras", 0, "lens"), 50, set()),
             (("layers", 1, "settings", "drag"), 2.0, set()),
         ):
             self.assertEqual(self.differing(shot, path, value), expected, path)

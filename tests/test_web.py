@@ -75,7 +75,12 @@ class Web(unittest.TestCase):
         ):  # fmt: skip
             reply = self.piece(shot_id, 1, path, value)
             self.assertEqual(reply.headers.get("hx-trigger"), "shot-changed", f"{path}: {reply.text[-300:]}")
-        for path, value in (("end", "30"), ("gravity", "0, 0, -1.62"), ("camera.lens", "50"), ("name", "Anvil drop")):
+        for path, value in (
+            ("end", "30"),
+            ("gravity", "0, 0, -1.62"),
+            ("cameras.0.lens", "50"),
+            ("name", "Anvil drop"),
+        ):
             self.assertEqual(self.whole(shot_id, path, value).headers.get("hx-trigger"), "shot-changed", path)
         shot = self.shot(shot_id)
         anvil = shot.pieces[1]

@@ -86,7 +86,7 @@ def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96) -> Sho
             "pieces": pieces,
             "layers": layers,
             "cues": [{"name": "hit", "frame": hit}],
-            "camera": {"eye": (7.2, -10.2, 3.4), "target": (0, -0.6, 1.7), "lens": 32},
+            "cameras": [{"eye": (7.2, -10.2, 3.4), "target": (0, -0.6, 1.7), "lens": 32}],
         }
     )
 

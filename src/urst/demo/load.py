@@ -14,7 +14,7 @@ def load(*, bake: bool = False) -> None:
     from urst.store.store import Store
 
     with session() as db:
-        kept = {k.shot.name: k for k in shots.every(db)}
+        kept = {k.shot.name: k for k in shots.every(db) if k.shot}
         for shot in (granary.shot(), smoke.shot(), sparks.shot(), granary.coupled()):
             if shot.name in kept:
                 shot_id, shot = kept[shot.name].id, kept[shot.name].shot

@@ -20,5 +20,5 @@ def shot(*, cell_size: float = 0.1, end: int = 72) -> Shot:
     return parse({
         "name": "Smoulder", "note": "smoke alone", "end": end, "pieces": pieces,
         "layers": [{"id": "smoke", "name": "Smoke", "kind": "billow", "settings": settings}],
-        "camera": {"eye": (3.4, -9.0, 2.6), "target": (0.6, 0, 1.8), "lens": 32},
+        "cameras": [{"eye": (3.4, -9.0, 2.6), "target": (0.6, 0, 1.8), "lens": 32}],
     })  # fmt: skip

@@ -23,5 +23,5 @@ def shot(*, rate: float = 900.0, end: int = 72) -> Shot:
     return parse({
         "name": "Grinding", "note": "points alone", "end": end, "pieces": pieces,
         "layers": [{"id": "sparks", "name": "Sparks", "kind": "shed", "settings": settings}],
-        "camera": {"eye": (2.4, -5.6, 1.9), "target": (0.4, 0, 0.8), "lens": 32},
+        "cameras": [{"eye": (2.4, -5.6, 1.9), "target": (0.4, 0, 0.8), "lens": 32}],
     })  # fmt: skip

@@ -18,6 +18,8 @@ from urst.shot.document import Shot
 from urst.store.store import Store
 
 CARD = (640, 330)
+#: pictures of preview movies are so wide
+_WIDTH = 960
 #: squares of endless ground to each side of what the camera looks at, and their side [m]
 _FLOOR, _SQUARE = 30, 2.0
 
@@ -65,7 +67,7 @@ def _floors(shot):
     return parts
 
 
-def pictures(baked: Baked, *, frames=None, size=(960, 540)) -> Iterator[np.ndarray]:
+def pictures(baked: Baked, *, frames=None, size=None) -> Iterator[np.ndarray]:
     """Render frames of a baked shot through its camera.
 
     Parameters
@@ -73,7 +75,8 @@ def pictures(baked: Baked, *, frames=None, size=(960, 540)) -> Iterator[np.ndarr
     baked : Baked
     frames : iterable of int, optional
         All, if not given.
-    size : (width, height)
+    size : (width, height), optional
+        In the picture's shape and at most 960 wide, if not given.
 
     Returns
     -------
@@ -83,7 +86,7 @@ def pictures(baked: Baked, *, frames=None, size=(960, 540)) -> Iterator[np.ndarr
     from urst.core.preview.renderer import View, render
 
     shot, camera = baked.shot, baked.shot.camera
-    view = View(camera.eye, camera.target, field_of_view(camera.lens), *size)
+    view = View(camera.eye, camera.target, field_of_view(camera.lens), *(size or shot.picture.within(_WIDTH)))
     falls = [(x, _Skins(shot, *baked.fragments(x))) for x in baked.drawn_as("bodies")]
     carried = {i for x, _ in falls for i in shot.kind_of(x).cast(shot, x)}
     rest = [i for i in range(len(shot.pieces)) if i not in carried]
@@ -109,7 +112,9 @@ def pictures(baked: Baked, *, frames=None, size=(960, 540)) -> Iterator[np.ndarr
             for x, meta, albedo in volumes
         ]
         triangles, tint, normals, crease, jointed = chain
-        yield render(view, triangles, tint, normals=normals, crease=crease, jointed=jointed, points=points, dust=dust)
+        yield render(view, triangles, tint, normals=normals, crease=crease, jointed=jointed, points=points, dust=dust,
+            exposure=shot.picture.exposure,
+        )  # fmt: skip
 
 
 def keep_card(shot: Shot, store: Store) -> None:

@@ -13,11 +13,16 @@ class Emitting(Kind):
 
     gives: ClassVar[str]
     """what it gives off, as a sentence calls it"""
+    counted: ClassVar[str]
+    """unit of how much"""
     stopped: ClassVar[Matter]
     """as what it is stopped by the set"""
 
     def problem(self, shot, layer):
         return piece_problem(shot, [s.piece for s in layer.settings.sources], f"gives off {self.gives} from")
+
+    def sources(self, layer):
+        return [(s, self.counted) for s in layer.settings.sources]
 
     def mentions(self, settings, before, now):
         sources = [s | {"piece": now if s["piece"] == before else s["piece"]} for s in settings.get("sources", [])]

@@ -192,6 +192,10 @@ class Kind:
         """Return how what a setting's curve runs over is spread at a frame; None if nothing of it is known."""
         return None
 
+    def sources(self, layer: Any) -> list[tuple[Any, str]]:
+        """Return the set pieces that give something off for it, each with the unit of how much."""
+        return []
+
     def gauge(self, name: str) -> Gauge:
         """Return one of its gauges."""
         return next(g for g in self.gauges if g.name == name)

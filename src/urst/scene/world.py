@@ -1,4 +1,4 @@
-"""The shot without its layers: its set, its clock, its camera and its named values."""
+"""The shot without its layers: its set, its clock, its cameras and its named values."""
 
 from typing import Annotated
 
@@ -6,6 +6,7 @@ from pydantic import Field, model_validator
 
 from urst.core.curves.clock import Clock
 from urst.core.curves.varies import Number, Varies
+from urst.scene.cameras import Camera, Picture
 from urst.scene.part import Name, Part, Vector
 from urst.scene.pieces import SetPiece
 from urst.scene.taking_part import TakesPart
@@ -17,21 +18,6 @@ class Cue(Part):
 
     name: Name
     frame: int
-
-
-class Camera(Part):
-    """Where the shot is seen from."""
-
-    name: Name = "main"
-    eye: Vector = (9.0, -11.0, 4.0)
-    target: Vector = (0.0, 0.0, 1.8)
-    lens: float = Field(35.0, ge=5, le=1000, description="Focal length on a 36 mm film back [mm]")
-
-    @model_validator(mode="after")
-    def _apart(self):
-        if self.eye == self.target:
-            raise ValueError(f"the eye is where it looks at, {self.eye}: move one of the two")
-        return self
 
 
 class World(Part):
@@ -51,7 +37,9 @@ class World(Part):
     pieces: tuple[SetPiece, ...] = ()
     taking_part: tuple[TakesPart, ...] = Field((), description="What pieces stop, when, and whether they are seen")
     cues: tuple[Cue, ...] = ()
-    camera: Camera = Camera()
+    cameras: tuple[Camera, ...] = Field((Camera(),), min_length=1)
+    through: Name = Field("main", description="The camera that pictures are taken through")
+    picture: Picture = Picture()
 
     @model_validator(mode="after")
     def _sound(self):
@@ -59,6 +47,10 @@ class World(Part):
             raise ValueError(f"end {self.end} is before start {self.start}: the last frame must not precede the first")
         distinct([p.name for p in self.pieces], "set pieces")
         distinct([v.name for v in self.values], "named values")
+        distinct([c.name for c in self.cameras], "cameras")
+        if self.through not in (c.name for c in self.cameras):
+            names = ", ".join(c.name for c in self.cameras)
+            raise ValueError(f"it is seen through '{self.through}', which is no camera; there are {names}")
         distinct([t.of for t in self.taking_part], "rows of who takes part")
         known = {p.name for p in self.pieces} | {t for p in self.pieces for t in p.tags}
         for row in self.taking_part:
@@ -67,6 +59,11 @@ class World(Part):
                     f"'{row.of}' takes part but is no set piece and no tag: name one of the set, or remove the row"
                 )
         return self
+
+    @property
+    def camera(self) -> Camera:
+        """The camera that pictures are taken through."""
+        return next(c for c in self.cameras if c.name == self.through)
 
     def frames(self) -> range:
         """Return the frame numbers."""

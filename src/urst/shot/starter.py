@@ -23,4 +23,4 @@ def starter(name: str) -> Shot:
          "settings": {"cell_size": 0.15, "low": (-4.5, -7, -0.3), "high": (4.5, 3.5, 4)}},
     ]  # fmt: skip
     camera = {"eye": (5.0, -8.0, 2.4), "target": (0, -0.4, 1.1), "lens": 35}
-    return parse({"name": name, "end": 60, "pieces": pieces, "layers": layers, "camera": camera})
+    return parse({"name": name, "end": 60, "pieces": pieces, "layers": layers, "cameras": [camera]})

@@ -34,7 +34,10 @@ def _from_1(data):
 
 
 def _from_2(data):
-    """The time scale was the only curve, and its points had frames."""
+    """The time scale was the only curve, and its points had frames; there was one camera."""
     scale = (data.get("time_scale") or {}).get("points")
     points = [{"at": p.get("frame"), "value": p.get("value")} for p in scale or []]
+    data = dict(data)
+    camera = data.pop("camera", {})
+    data |= {"cameras": [camera], "through": camera.get("name", "main")}
     return data | {"format": FORMAT, "time_scale": {"points": points} if points else 1.0}

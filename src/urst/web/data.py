@@ -165,6 +165,7 @@ def set_meta(shot) -> dict:
         "start": shot.start,
         "pieces": [
             {"name": p.name, "material": p.material, "motion": p.motion, "jointed": is_jointed(p.shape)}
+            | {"position": p.keys[0].position if p.motion == "driven" else p.position}
             | {
                 "colour": MATERIALS[p.material].colour,
                 "dust": MATERIALS[p.material].dust,
@@ -183,6 +184,8 @@ def set_meta(shot) -> dict:
         "bounds": [list(map(float, c)) for c in box] if box else None,
         "look": {"extinction": look.EXTINCTION, "dimming": look.DIMMING, "chip": look.CHIP},
         "camera": shot.camera.model_dump() | {"angle": field_of_view(shot.camera.lens)},
+        "cameras": [c.name for c in shot.cameras],
+        "picture": shot.picture.model_dump(),
     }
 
 

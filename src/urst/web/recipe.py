@@ -55,12 +55,24 @@ SHOT_QUESTIONS = (
         Field("time_scale", "Time goes", "x"),
         Field("gravity", "Gravity x, y, z", "m/s2", 1.0, "m/s2"),
     )),
-    Question("Seen from where?", "camera", (
-        Field("camera.eye", "Eye x, y, z", **METRES),
-        Field("camera.target", "Looks at", **METRES),
-        Field("camera.lens", "Lens", "mm", 1.0, ""),
+    Question("What picture is taken?", "pixels", (
+        Field("picture.width", "Width"),
+        Field("picture.height", "Height"),
+        Field("picture.exposure", "Exposure", "stops"),
     )),
 )  # fmt: skip
+
+
+def camera_questions(shot: World) -> tuple[Question, ...]:
+    """The cameras: which is seen through, and where that one stands."""
+    i = shot.cameras.index(shot.camera)
+    return (Question("Seen from where?", "cameras", (
+        Field("through", "Through"),
+        Field(f"cameras.{i}.name", "Name"),
+        Field(f"cameras.{i}.eye", "Eye x, y, z", **METRES),
+        Field(f"cameras.{i}.target", "Looks at", **METRES),
+        Field(f"cameras.{i}.lens", "Lens", "mm", 1.0, ""),
+    )),)  # fmt: skip
 
 
 LAYER_QUESTIONS = (Question("What is it called?", "layer", (Field("name", "Name"), Field("note", "Note"))),)
@@ -195,6 +207,8 @@ def _row(model, shot, field, uses=()):
         return Row(field, "curve", curve_text.said(value, field, inside), title, over=varies.over, plot=plot)
     if field.path == "material":
         return Row(field, "choice", value, title, tuple(MATERIALS))
+    if field.path == "through":
+        return Row(field, "choice", value, title, tuple(c.name for c in shot.cameras))
     if field.path.startswith("sources.") and field.path.endswith(".piece"):
         return Row(field, "choice", value, title, tuple(p.name for p in shot.pieces))
     if value is None:

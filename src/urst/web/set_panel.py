@@ -10,6 +10,7 @@ from urst.scene.pieces import SetPiece
 from urst.scene.placing import bounds
 from urst.scene.shapes import Ball, Box, BrickWall, Drum, Ground, Terrain, is_endless, is_sheet
 from urst.scene.taking_part import MATTERS
+from urst.scene.units import parse_number
 from urst.scene.values import without_entry
 from urst.shot import giving
 from urst.web import recipe
@@ -32,6 +33,7 @@ def _panel(request, kept, number, fault=None, *, changed=False):
     reply = page(
         request, "set.html", kept=kept, shot=shot, number=number, piece=piece, fault=fault, kinds=list(_NEW_SHAPES),
         whole=recipe.rows(shot, recipe.SHOT_QUESTIONS, shot),
+        cameras=recipe.rows(shot, recipe.camera_questions(shot), shot),
         cues=recipe.rows(shot, recipe.cue_questions(shot), shot),
         values=recipe.rows(shot, recipe.value_questions(shot), shot),
         parts=list(zip(shot.taking_part, recipe.rows(shot, recipe.part_questions(shot), shot))),
@@ -71,13 +73,15 @@ def set_whole(request: Request, shot_id: str, number: int, path: str = Form(), v
     with session() as db:
         kept = shots.get(db, shot_id)
         questions = (
-            *recipe.SHOT_QUESTIONS, *recipe.cue_questions(kept.shot), *recipe.value_questions(kept.shot),
+            *recipe.SHOT_QUESTIONS, *recipe.camera_questions(kept.shot), *recipe.cue_questions(kept.shot), *recipe.value_questions(kept.shot),
             *recipe.part_questions(kept.shot),
         )  # fmt: skip
 
         def also(data, before, now):
             if path.startswith(("values.", "cues.")) and path.endswith(".name"):
                 data["uses"] = [u | {"value": now} if u["value"] == before else u for u in data["uses"]]
+            if path.startswith("cameras.") and path.endswith(".name"):
+                data["through"] = now
 
         kept, fault = put(db, kept, kept.shot, questions, (), path, value, also, owner="")
         return _panel(request, kept, number, fault, changed=not fault)
@@ -118,8 +122,7 @@ def add_piece(request: Request, shot_id: str, kind: str = Form()):
         raise BadValue(f"'{kind}' is no set piece; there are {', '.join(_NEW_SHAPES)}.")
     with session() as db:
         kept = shots.get(db, shot_id)
-        taken = {p.name for p in kept.shot.pieces}
-        name = next(n for i in range(1, 10_000) if (n := f"{kind.capitalize()} {i}") not in taken)
+        name = _free(kind.capitalize(), kept.shot.pieces)
         box = bounds(kept.shot, skip_fixed=True)
         place = (0.0, round(float(box[0][1]) - 1.5, 2), 0.0) if box else (0.0, 0.0, 0.0)
         data = kept.shot.model_dump(mode="json")
@@ -144,6 +147,20 @@ def remove_piece(request: Request, shot_id: str, number: int):
         data["taking_part"] = [t for t in data["taking_part"] if t["of"] != name]
         data["uses"] = [u for u in data["uses"] if u["owner"] != name]
         return _panel(request, save(db, kept, data, f"remove {name}"), number - 1, changed=True)
+
+
+@router.post("/pieces/{number}/move")
+def move_piece(shot_id: str, number: int, x: float = Form(0.0), y: float = Form(0.0), z: float = Form(0.0)):
+    """Move a piece by so many metres, a driven one with its whole path."""
+    with session() as db:
+        kept = shots.get(db, shot_id)
+        name = _piece(kept, number).name
+        data = kept.shot.model_dump(mode="json")
+        piece = data["pieces"][number]
+        for place in (piece, *piece["keys"]):
+            place["position"] = [float(f"{a + d:.9g}") for a, d in zip(place["position"], (x, y, z))]
+        save(db, kept, data, f"move {name}")
+    return {"moved": name}
 
 
 @router.post("/pieces/{number}/give")
@@ -187,8 +204,7 @@ def add_cue(shot_id: str, frame: int = Form()):
     """Name a moment."""
     with session() as db:
         kept = shots.get(db, shot_id)
-        taken = {c.name for c in kept.shot.cues}
-        name = next(n for i in range(1, 10_000) if (n := f"cue {i}") not in taken)
+        name = _free("cue", kept.shot.cues)
         data = kept.shot.model_dump(mode="json")
         data["cues"].append({"name": name, "frame": frame})
         save(db, kept, data, f"add {name}")
@@ -220,11 +236,8 @@ def add_value(request: Request, shot_id: str):
     """Add a named value."""
     with session() as db:
         kept = shots.get(db, shot_id)
-        taken = {v.name for v in kept.shot.values}
         data = kept.shot.model_dump(mode="json")
-        data["values"].append(
-            {"name": next(n for i in range(1, 10_000) if (n := f"value {i}") not in taken), "value": 1.0}
-        )
+        data["values"].append({"name": _free("value", kept.shot.values), "value": 1.0})
         return _panel(request, save(db, kept, data, "add a value"), 0, changed=True)
 
 
@@ -251,12 +264,50 @@ def remove_part(request: Request, shot_id: str, number: int):
 
 
 @router.post("/camera")
-def set_camera(shot_id: str, eye: str = Form(), target: str = Form()):
-    """Put the shot's camera where the stage is seen from."""
+def set_camera(shot_id: str, eye: str = Form(), target: str = Form(), new: bool = Form(False)):
+    """Put the camera that is seen through, or a new one, where the stage is seen from."""
     with session() as db:
         kept = shots.get(db, shot_id)
         data = kept.shot.model_dump(mode="json")
+        number = kept.shot.cameras.index(kept.shot.camera)
+        if new:
+            data["cameras"].append(dict(data["cameras"][number]))
+            number = len(data["cameras"]) - 1
+            data["through"] = data["cameras"][number]["name"] = _free("camera", kept.shot.cameras)
         for name, text in (("eye", eye), ("target", target)):
-            data["camera"][name] = recipe.read(kept.shot, recipe.SHOT_QUESTIONS, f"camera.{name}", text)
+            data["cameras"][number][name] = [parse_number(x, "m", name) for x in text.split(",")]
         save(db, kept, data, "camera from the view")
-    return {"camera": data["camera"]["name"]}
+    return {"camera": data["through"]}
+
+
+@router.post("/seen")
+def set_seen(shot_id: str, path: str = Form(), value: str = Form("")):
+    """Change the picture or which camera it is taken through, from the view."""
+    with session() as db:
+        kept = shots.get(db, shot_id)
+        questions = (*recipe.SHOT_QUESTIONS, *recipe.camera_questions(kept.shot))
+        if not path.startswith("picture.") and path != "through":
+            raise BadValue(f"'{path}' is nothing that is changed from the view.")
+        _, fault = put(db, kept, kept.shot, questions, (), path, value, owner="")
+        if fault:
+            raise BadValue(fault["message"])
+    return {path: value}
+
+
+@router.post("/cameras/remove")
+def remove_camera(request: Request, shot_id: str):
+    """Take the camera away that is seen through; the one before it is seen through then."""
+    with session() as db:
+        kept = shots.get(db, shot_id)
+        data = kept.shot.model_dump(mode="json")
+        if len(data["cameras"]) == 1:
+            raise BadValue("A shot keeps at least one camera: add another before this one goes.")
+        at = kept.shot.cameras.index(kept.shot.camera)
+        del data["cameras"][at]
+        data["through"] = data["cameras"][max(0, at - 1)]["name"]
+        return _panel(request, save(db, kept, data, "remove a camera"), 0, changed=True)
+
+
+def _free(stem, taken):
+    names = {x.name for x in taken}
+    return next(n for i in range(1, 10_000) if (n := f"{stem} {i}") not in names)

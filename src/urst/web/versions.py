@@ -6,7 +6,7 @@ from urst.db import shots, versions
 from urst.db.engine import session
 from urst.errors import BadValue
 from urst.shot.compare import differences
-from urst.web import recipe, state
+from urst.web import movies, recipe, state
 from urst.web.templates import page
 
 router = APIRouter(prefix="/shots/{shot_id}")
@@ -47,8 +47,9 @@ def seen(shot_id: str, number: int):
 def listed(request: Request, shot_id: str):
     """The list of versions."""
     with session() as db:
-        kept = shots.get(db, shot_id)
-        return page(request, "versions.html", kept=kept, versions=versions.every(db, shot_id))
+        kept, every = shots.get(db, shot_id), versions.every(db, shot_id)
+        made = {v.number: movies.of_version(shot_id, v.number) for v in every}
+        return page(request, "versions.html", kept=kept, versions=every, movies=made)
 
 
 @router.post("/versions")

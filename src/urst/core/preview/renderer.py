@@ -41,6 +41,7 @@ def _distance(volume, view):
 
 def render(
     view: View, triangles: np.ndarray, colours: np.ndarray, *, normals=None, crease=None, jointed=None, points=(), dust=(),
+    exposure: float = 0.0,
 ) -> np.ndarray:  # fmt: skip
     """Render one picture.
 
@@ -54,6 +55,7 @@ def render(
     points : list of (positions (n, 3), sizes (n,) [m], colour (3,))
     dust : list of (density (nx, ny, nz) [kg/m3], origin (3,) [m], cell [m], albedo (3,))
         The farther ones lie behind the nearer as a whole.
+    exposure : float [stops]
 
     Returns
     -------
@@ -103,4 +105,4 @@ def render(
             np.asarray(albedo, float),
         )  # fmt: skip
         kernels.veil(near, frame, 0.5 * scale, cloud, sun, image)
-    return to_srgb(image)
+    return to_srgb(image * 2.0**exposure)

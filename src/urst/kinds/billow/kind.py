@@ -24,7 +24,7 @@ class Billow(Emitting):
     name, title, version = "billow", "Billow", 7
     golden = "f26c8f6d73fd233addb2a8c152442ae47cf0bb76"
     settings = BillowSettings
-    gives, stopped = "dust", "gas"
+    gives, counted, stopped = "dust", "kg", "gas"
     hue = ("#8fa3bd", "#4f678a")
     own = ("sources", "low", "high")
     work = "urst.kinds.billow.work"

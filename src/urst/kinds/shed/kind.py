@@ -30,7 +30,7 @@ class Shed(Emitting):
     name, title, version = "shed", "Shed", 5
     golden = "72b1fd75a1acec2ad34a5eff6fe599b858189214"
     settings = ShedSettings
-    gives, stopped = "points", "chips"
+    gives, counted, stopped = "points", "points", "chips"
     hue = ("#a98159", "#85592c")
     own = ("sources",)
     work = "urst.kinds.shed.work"

@@ -8,6 +8,7 @@ import { Gauges } from './gauges.js';
 import { Palette } from './palette.js';
 import { Stage } from './stage.js';
 import { Strata } from './strata.js';
+import { View } from './view.js';
 
 const bench = document.querySelector('.bench');
 const shotId = bench.dataset.shot, base = `/shots/${shotId}`;
@@ -24,6 +25,10 @@ const curves = new Curves($('recipe'), {
   base, layer: () => (document.querySelector('[data-panel="set"]') ? '' : chosen), frame: () => clock.frame, range: () => clock, cues: () => state?.cues || [], quality: () => quality,
   shown: () => (state?.layers || []).filter(x => x.done).map(x => `${x.id}:${x.key}`).join(','),
 });
+const view = new View(stage, clock, {
+  base, state: () => state, meta: () => meta, quality: () => quality, chosen: () => chosen, show: () => show(), act, toast, baked, see: seeFrame,
+  openPiece: number => takePiece(number), results: () => takePiece(null),
+});
 const gauges = new Gauges($('gauges'), clock, number => act(`mend/${number}`, { quality }), finding => { choose(finding.layer); clock.go(finding.frame); },
   (finding, reason) => act('accepted', { known: finding.known, layer: finding.layer || '', reason }));
 
@@ -31,14 +36,20 @@ const gauges = new Gauges($('gauges'), clock, number => act(`mend/${number}`, { 
 const drawn = representation => state.layers.filter(x => x.representation === representation && x.done && inView(x));
 const layer = () => state.layers.find(x => x.id === chosen) || state.layers[0];
 
-function toast(text, lasts = false) {
+// link: { text, href } of a file that is offered; it stays longer
+function toast(text, link = null, lasts = false) {
   document.querySelector('.toast')?.remove();
   const node = document.createElement('div');
   node.className = 'toast';
   node.setAttribute('role', 'alert');
   node.textContent = text;
+  if (link) {
+    const offered = Object.assign(document.createElement('a'), { textContent: link.text, href: link.href, className: 'ml-2' });
+    offered.setAttribute('download', '');
+    node.append(offered);
+  }
   document.body.append(node);
-  if (!lasts) setTimeout(() => node.remove(), 7000);
+  if (!lasts) setTimeout(() => node.remove(), link ? 20000 : 7000);
 }
 
 async function act(path, fields, then = () => {}) {
@@ -50,6 +61,8 @@ async function act(path, fields, then = () => {}) {
   } catch (error) {
     if (!(error instanceof Refused)) throw error;
     toast(error.message);
+    // what was typed over the stage stands as it was
+    if (meta) view.load();
   }
 }
 
@@ -123,8 +136,9 @@ async function ask() {
   if (due.stage) {
     due.stage = false;
     meta = await getJson(`${base}/stage?quality=${quality}&at=${against?.at || ''}`);
-    stage.statics.clear();
+    stage.clear();
     await stage.load(meta);
+    view.load();
   }
   const asked = quality, seen = against, got = await getJson(`${base}/state?quality=${asked}&at=${seen?.at || ''}`);
   if (asked !== quality || seen !== against) return;
@@ -144,6 +158,14 @@ async function ask() {
   gauges.draw(state, layer());
   header();
   curves.mount();
+  show();
+}
+
+// A piece in hand is shown with the set as it stands; without one the results are seen again.
+function takePiece(number) {
+  view.measure.take(number);
+  if (number !== null) openSet(number);
+  else if (document.querySelector('[data-panel="set"]')) openRecipe();
   show();
 }
 
@@ -255,7 +277,8 @@ function header() {
 // Draw the frame in view from whatever is baked.
 function show() {
   if (!state) return;
-  const f = clock.frame, bodies = drawn('bodies'), points = drawn('points'), volumes = drawn('volume');
+  const building = view.measure.piece !== null, seen = representation => (building ? [] : drawn(representation));
+  const f = clock.frame, bodies = seen('bodies'), points = seen('points'), volumes = seen('volume');
   const moving = bodies.filter(x => x.moving), still = bodies.filter(x => !x.moving);
   const got = x => (x.frames.includes(f) ? frames.get(x.key, f) : null);
   const posed = moving.map(x => ({ layer: x, frame: got(x) }));
@@ -272,14 +295,30 @@ function show() {
   const ahead = [...moving, ...points, ...volumes];
   for (const x of ahead) frames.ahead(x.key, x.frames, f, clock.playing ? 16 : 3);
   const stale = ahead.filter(x => x.state === 'stale').map(x => x.name);
-  const told = [quality === 'draft' ? 'draft' : '', stale.length ? `${stale.join(', ')} stale` : ''].filter(Boolean);
+  const told = building ? ['the set as it stands (Esc: results)'] : [quality === 'draft' ? 'draft' : '', stale.length ? `${stale.join(', ')} stale` : ''].filter(Boolean);
   $('stamp').hidden = !told.length;
   $('stamp').textContent = told.join(' · ');
   const none = !ahead.some(x => x.frames.includes(f)), any = ahead.length + still.length > 0;
-  $('notice').hidden = !(past || (none && !still.length));
+  $('notice').hidden = building || !(past || (none && !still.length));
   $('notice').textContent = state.runs.length ? (compiling() ? `Baking begins soon: ${compiling()}.` : 'The first frames are being baked.') : any
     ? `Frame ${f} is not baked yet.` : 'Nothing is baked yet: this is the set as it stands. Press Bake.';
   legend();
+}
+
+// The range of frames that something in view is baked for, else the shot's.
+function baked() {
+  const frames = state.layers.filter(x => x.moving && x.done && inView(x)).flatMap(x => x.frames);
+  return frames.length ? { first: Math.min(...frames), last: Math.max(...frames) } : { first: state.start, last: state.end };
+}
+
+// Resolves when a frame has been drawn, or when there is nothing of it to draw.
+async function seeFrame(frame) {
+  clock.go(frame);
+  while (!clock.ready(frame)) await new Promise(done => { setTimeout(done, 20); });
+  const before = stage.element.dataset.drawn;
+  show();
+  while (stage.element.dataset.drawn === before) await new Promise(requestAnimationFrame);
+  await stage.settled;
 }
 
 function legend() {
@@ -292,6 +331,8 @@ function legend() {
 
 function choose(id) {
   work(id);
+  view.measure.take(null);
+  view.frame();
   openRecipe();
   strata.draw(state, chosen);
   gauges.draw(state, layer());
@@ -329,41 +370,7 @@ function nextFinding() {
   if (found[findingAt].frame !== null) clock.go(found[findingAt].frame);
 }
 
-function colour(mode) {
-  stage.mode = mode;
-  for (const b of document.querySelectorAll('[data-mode]')) b.setAttribute('aria-pressed', String(b.dataset.mode === mode));
-  show();
-}
-
-function reveal(what) {
-  stage.shown[what] = !stage.shown[what];
-  document.querySelector(`[data-show="${what}"]`).setAttribute('aria-pressed', String(stage.shown[what]));
-  show();
-}
-
-function look(view) {
-  stage.seeFrom(view);
-  for (const b of document.querySelectorAll('[data-look]')) b.setAttribute('aria-pressed', String(b.dataset.look === view));
-}
-
-// The picture in view as a file.
-function still() {
-  stage.renderer.domElement.toBlob(blob => {
-    const link = document.createElement('a');
-    link.href = URL.createObjectURL(blob);
-    link.download = `${state.name} ${String(clock.frame).padStart(4, '0')}.png`;
-    link.click();
-    setTimeout(() => URL.revokeObjectURL(link.href), 1000);
-  });
-}
-
 function addCue() { act('cues', { frame: clock.frame }); }
-
-function useView() {
-  if ((stage.element.dataset.view || 'free') !== 'free') { toast('A straight view has no camera to keep: go back to the free view (1) first.'); return; }
-  const { eye, target } = stage.view();
-  act('camera', { eye: eye.join(', '), target: target.join(', ') });
-}
 
 const palette = new Palette($('palette'), () => [
   { name: 'Play or pause', key: 'Space', run: () => clock.toggle() },
@@ -379,13 +386,8 @@ const palette = new Palette($('palette'), () => [
   { name: 'Next finding', key: 'F8', run: nextFinding },
   { name: 'Undo', key: 'Ctrl Z', run: () => act('history/undo') },
   { name: 'Redo', key: 'Ctrl Shift Z', run: () => act('history/redo') },
-  { name: 'See through the camera', key: 'Home', run: () => { look('free'); stage.seeThroughCamera(); } },
-  { name: 'Put the camera where the view is', run: useView },
-  ...['free', 'front', 'side', 'top'].map((v, i) => ({ name: v === 'free' ? 'Free view' : `View from the ${v}, without perspective`, key: String(i + 1), run: () => look(v) })),
-  { name: 'Save the picture in view', key: 'P', run: still },
   { name: 'Add a cue at this frame', run: addCue },
-  ...['material', 'fragment', 'speed', 'strain'].map(m => ({ name: `Colour by ${m}`, run: () => colour(m) })),
-  ...Object.keys(stage.shown).map(w => ({ name: `Show or hide ${w}`, run: () => reveal(w) })),
+  ...view.commands(),
   ...kinds.map(([kind, title]) => ({ name: `Add a ${title} layer`, run: () => add(kind) })),
   ...state.layers.map(x => ({ name: `Work on ${x.name}`, run: () => choose(x.id) })),
   ...state.layers.map(x => ({ name: `${inView(x) ? 'Hide' : 'Show'} ${x.name}`, key: x.id === chosen ? 'H' : '', run: () => revealLayer(x.id) })),
@@ -413,12 +415,13 @@ document.addEventListener('keydown', event => {
   if (typing) return;
   if (control && event.key.toLowerCase() === 'd') { event.preventDefault(); copyLayer(); return; }
   if (control && event.key.toLowerCase() === 'z') { event.preventDefault(); act(`history/${event.shiftKey ? 'redo' : 'undo'}`); return; }
+  if (event.key === 'Escape' && view.putDown()) { event.preventDefault(); return; }
   const keys = {
     ' ': () => clock.toggle(), ArrowRight: () => (control ? jump(1) : clock.go(clock.frame + (event.shiftKey ? 10 : 1))),
-    ArrowLeft: () => (control ? jump(-1) : clock.go(clock.frame - (event.shiftKey ? 10 : 1))), Home: () => { look('free'); stage.seeThroughCamera(); },
+    ArrowLeft: () => (control ? jump(-1) : clock.go(clock.frame - (event.shiftKey ? 10 : 1))),
     ArrowUp: () => (event.altKey ? shift(-1) : step(-1)), ArrowDown: () => (event.altKey ? shift(1) : step(1)), Delete: removeLayer,
     q: () => setQuality(quality === 'draft' ? 'shot' : 'draft'), l: () => setLive(!live),
-    b: flip, k: keepVersion, p: still, 1: () => look('free'), 2: () => look('front'), 3: () => look('side'), 4: () => look('top'),
+    b: flip, k: keepVersion, ...view.keys(),
     a: () => palette.open('Add a '), h: () => chosen && revealLayer(chosen), s: () => chosen && alone(chosen),
   };
   if (keys[event.key] && !event.target.matches('input[type="range"]') && !(event.key === ' ' && event.target.matches('button, a'))) {
@@ -428,7 +431,7 @@ document.addEventListener('keydown', event => {
 });
 
 $('set').addEventListener('click', () => openSet(0));
-$('recipe').addEventListener('change', event => { if (event.target.matches('[data-piece]')) openSet(event.target.value); });
+$('recipe').addEventListener('change', event => { if (event.target.matches('[data-piece]')) takePiece(Number(event.target.value)); });
 $('recipe').addEventListener('click', event => {
   if (event.target.closest('#bake')) bake();
   const version = event.target.closest('[data-see], [data-back]');
@@ -441,6 +444,8 @@ $('recipe').addEventListener('click', event => {
   if (event.target.closest('[data-remove]')) removeLayer();
   if (event.target.closest('[data-add]')) add(event.target.closest('[data-add]').dataset.add);
   if (event.target.closest('#add-cue')) addCue();
+  const camera = event.target.closest('[data-camera]');
+  if (camera) view.useView(camera.dataset.camera === 'new');
 });
 $('commands').addEventListener('click', () => palette.open());
 $('flip').addEventListener('click', flip);
@@ -448,12 +453,6 @@ $('versions').addEventListener('click', openVersions);
 $('undo').addEventListener('click', () => act('history/undo'));
 $('redo').addEventListener('click', () => act('history/redo'));
 $('findings-count').addEventListener('click', nextFinding);
-$('camera').addEventListener('click', () => { look('free'); stage.seeThroughCamera(); });
-for (const b of document.querySelectorAll('[data-look]')) b.addEventListener('click', () => look(b.dataset.look));
-$('use-view').addEventListener('click', useView);
-$('explode').addEventListener('input', event => { stage.explode = Number(event.target.value); show(); });
-for (const b of document.querySelectorAll('[data-mode]')) b.addEventListener('click', () => colour(b.dataset.mode));
-for (const b of document.querySelectorAll('[data-show]')) b.addEventListener('click', () => reveal(b.dataset.show));
 $('import').addEventListener('click', () => $('import-form').elements.file.click());
 $('import-form').elements.file.addEventListener('change', async event => {
   const body = new FormData();
@@ -471,7 +470,7 @@ document.body.addEventListener('htmx:responseError', event => toast(JSON.parse(e
 addEventListener('resize', () => { if (state) strata.draw(state, chosen); });
 
 clock.onFrame(show);
-clock.onFrame(() => curves.frameChanged());
+clock.onFrame(() => { curves.frameChanged(); view.frame(); });
 clock.ready = frame => {
   if (frame > clock.end) return true;
   const moving = state.layers.filter(x => x.moving && x.representation && x.done && x.frames.includes(frame));
@@ -518,7 +517,7 @@ source.addEventListener('open', () => {
   if (state) refresh();
 });
 source.addEventListener('error', () => {
-  if (!silent) toast(SILENT, true);
+  if (!silent) toast(SILENT, null, true);
   silent = true;
 });
 // a page kept for going back must not keep one of the few connections a browser allows

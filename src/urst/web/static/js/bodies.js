@@ -17,15 +17,20 @@ vec3 turned(vec4 q, vec3 v) { return v + 2.0 * cross(q.yzw, cross(q.yzw, v) + q.
 
 // Joints of mortar on a wall, worn edges elsewhere; thinner than a pixel they fade. Fresh cracks are paler.
 const RIM = `
+  if (outlined > 0.5 && min(vRim.x, min(vRim.y, vRim.z)) > 1.3 * max(fwidth(min(vRim.x, min(vRim.y, vRim.z))), 1e-5)) discard;
   float away = min(vRim.x, min(vRim.y, vRim.z)), pixel = max(fwidth(away), 1e-5);
   float wide = mix(0.003, 0.007, vJointed);
   float edge = (1.0 - smoothstep(wide, wide + pixel, away)) * min(1.0, 2.0 * wide / pixel);
   vec3 skin = mix(vTint.rgb, mix(vTint.rgb * 0.62, vec3(0.34, 0.31, 0.265), vJointed), edge);
   diffuseColor.rgb *= mix(skin, min(vTint.rgb * 1.3 + 0.03, vec3(1.0)), vTint.a);`;
 
+// Whether only edges are drawn, shared by all bodies.
+export const outlined = { value: 0 };
+
 function patch(material, poses, tinted) {
   material.onBeforeCompile = shader => {
     shader.uniforms.poses = poses;
+    shader.uniforms.outlined = outlined;
     shader.vertexShader = shader.vertexShader
       .replace('#include <common>', `#include <common>\n${TURN}`)
       .replace('#include <beginnormal_vertex>', 'vec3 objectNormal = turned(texelFetch(poses, ivec2(1, int(body)), 0), normal);')
@@ -36,7 +41,7 @@ function patch(material, poses, tinted) {
         vTint = vec4(tint_.rgb, inner); vJointed = tint_.a; vRim = rim;`);
     if (tinted) {
       shader.fragmentShader = shader.fragmentShader
-        .replace('#include <common>', '#include <common>\nvarying vec4 vTint; varying vec3 vRim; varying float vJointed;')
+        .replace('#include <common>', '#include <common>\nvarying vec4 vTint; varying vec3 vRim; varying float vJointed; uniform float outlined;')
         .replace('#include <color_fragment>', RIM);
     }
   };
@@ -114,7 +119,8 @@ export class Bodies {
   }
 
   // Nearest body hit by a ray, as { body, distance }, or null.
-  pick(origin, direction) {
+  // cut: plane (normal, distance) beyond which nothing is seen
+  pick(origin, direction, cut = null) {
     let best = null;
     const o = new THREE.Vector3(), v = new THREE.Vector3(), q = new THREE.Quaternion(), ray = new THREE.Ray();
     const a = new THREE.Vector3(), b = new THREE.Vector3(), c = new THREE.Vector3(), at = new THREE.Vector3();
@@ -130,15 +136,23 @@ export class Bodies {
       for (let t = this.starts[n]; t < this.starts[n + 1]; t += 1) {
         const s = this.skin, k = t * 9;
         a.set(s[k], s[k + 1], s[k + 2]); b.set(s[k + 3], s[k + 4], s[k + 5]); c.set(s[k + 6], s[k + 7], s[k + 8]);
-        if (!ray.intersectTriangle(a, b, c, true, at)) continue;
+        if (!ray.intersectTriangle(a, b, c, !cut || cut.w === 1, at)) continue;
         const distance = at.distanceTo(ray.origin);
+        if (cut && cut.x * (origin.x + direction.x * distance) + cut.y * (origin.y + direction.y * distance) + cut.z * (origin.z + direction.z * distance) + cut.w < 0) continue;
         if (!best || distance < best.distance) best = { body: n, distance };
       }
     }
     return best;
   }
 
+  // Edges alone, also of the far side, cast no shadow.
+  outline(on) {
+    this.mesh.castShadow = !on;
+    this.mesh.material.side = on ? THREE.DoubleSide : THREE.FrontSide;
+  }
+
   dispose() {
+    this.mesh.removeFromParent();
     this.mesh.geometry.dispose();
     this.mesh.material.dispose();
     this.mesh.customDepthMaterial.dispose();

@@ -17,13 +17,17 @@ const march = `
 precision highp sampler3D;
 varying vec2 vUv;
 uniform sampler3D dust, light;
-uniform vec3 eye, low, high, sun, sunlight, skylight, bounce, albedo; uniform float most, extinction, cell;
+uniform vec4 cut; uniform vec3 eye, low, high, sun, sunlight, skylight, bounce, albedo; uniform float most, extinction, cell;
 ${place}
 void main() {
   vec3 way = placeAt(vUv) - eye;
   float reach = length(way); way /= reach;
   vec3 a = (low - eye) / way, b = (high - eye) / way, near = min(a, b), off = max(a, b);
   float from = max(max(near.x, near.y), max(near.z, 0.0)), to = min(min(off.x, off.y), min(off.z, reach));
+  float along = dot(cut.xyz, way), ahead = dot(cut.xyz, eye) + cut.w;
+  if (along > 1e-6) from = max(from, -ahead / along);
+  else if (along < -1e-6) to = min(to, -ahead / along);
+  else if (ahead < 0.0) to = from;
   gl_FragColor = vec4(0.0);
   if (to <= from) return;
   float stride = max((to - from) / float(${STEPS}), 0.3 * cell);
@@ -50,7 +54,7 @@ void main() {
 const join = `
 precision highp sampler3D;
 varying vec2 vUv;
-uniform sampler2D scene, dustImage; uniform sampler3D light; uniform vec3 low, high; uniform vec2 texel; uniform float shown;
+uniform sampler2D scene, dustImage; uniform sampler3D light; uniform vec3 low, high; uniform vec2 texel; uniform float shown, exposure, mark;
 ${place}
 void main() {
   vec4 base = texture2D(scene, vUv), veil = vec4(0.0);
@@ -60,7 +64,12 @@ void main() {
     vec3 p = (placeAt(vUv) - low) / (high - low);
     if (all(greaterThan(p, vec3(0.0))) && all(lessThan(p, vec3(1.0)))) base.rgb *= mix(0.45, 1.0, texture(light, p).r);
   }
-  gl_FragColor = vec4(base.rgb * (1.0 - veil.a) + veil.rgb, 1.0);
+  vec3 lit = exposure * (base.rgb * (1.0 - veil.a) + veil.rgb);
+  bool clips = any(greaterThan(lit, vec3(1.0)));
+  if (mark > 1.5) { gl_FragColor = vec4(vec3(clips ? 1.0 : 0.0), 1.0); return; }
+  // stripes, so that no colour of the picture is taken for a mark
+  if (mark > 0.5 && clips) lit = mod(gl_FragCoord.x + gl_FragCoord.y, 8.0) < 4.0 ? vec3(0.9, 0.03, 0.05) : vec3(1.0);
+  gl_FragColor = vec4(lit, 1.0);
   #include <colorspace_fragment>
 }`;
 
@@ -91,14 +100,14 @@ export class Dust {
     this.march = new THREE.ShaderMaterial({
       vertexShader, fragmentShader: march, depthTest: false, depthWrite: false,
       uniforms: {
-        ...shared, dust: { value: null }, eye: { value: new THREE.Vector3() }, most: { value: 0 }, extinction: { value: look.extinction }, cell: { value: 0.1 },
+        ...shared, cut: { value: new THREE.Vector4(0, 0, 0, 1) }, dust: { value: null }, eye: { value: new THREE.Vector3() }, most: { value: 0 }, extinction: { value: look.extinction }, cell: { value: 0.1 },
         sun: { value: sun }, sunlight: { value: new THREE.Color(0.62, 0.56, 0.48) }, skylight: { value: new THREE.Color(0.36, 0.38, 0.41) },
         bounce: { value: new THREE.Color(0.16, 0.15, 0.14) }, albedo: { value: new THREE.Color('#c9c0b2') },
       },
     });
     this.join = new THREE.ShaderMaterial({
       vertexShader, fragmentShader: join, depthTest: false, depthWrite: false,
-      uniforms: { ...shared, scene: { value: null }, dustImage: { value: null }, texel: { value: new THREE.Vector2() }, shown: { value: 1 } },
+      uniforms: { ...shared, scene: { value: null }, dustImage: { value: null }, texel: { value: new THREE.Vector2() }, shown: { value: 1 }, exposure: { value: 1 }, mark: { value: 0 } },
     });
     this.target = new THREE.WebGLRenderTarget(4, 4, { type: THREE.HalfFloatType, depthBuffer: false });
   }
@@ -165,7 +174,8 @@ export class Dust {
   }
 
   // Lay the dust over a picture, { texture, depthTexture }, onto a target, or the screen where that is null.
-  render(renderer, camera, image, size, onto) {
+  // cut: plane beyond which nothing is seen; light: { exposure, mark } of the picture as it is shown
+  render(renderer, camera, image, size, onto, cut, light) {
     const u = this.march.uniforms, any = u.most.value > 0;
     this.join.uniforms.shown.value = any ? 1 : 0;
     if (any) {
@@ -173,6 +183,7 @@ export class Dust {
       this.target.setSize(w, h);
       this.join.uniforms.texel.value.set(1 / w, 1 / h);
       u.depth.value = image.depthTexture;
+      u.cut.value.copy(cut);
       u.eye.value.setFromMatrixPosition(camera.matrixWorld);
       u.unproject.value.copy(camera.matrixWorld).multiply(camera.projectionMatrixInverse);
       this.triangle.material = this.march;
@@ -181,6 +192,13 @@ export class Dust {
     }
     this.join.uniforms.scene.value = image.texture;
     this.join.uniforms.dustImage.value = this.target.texture;
+    this.again(renderer, onto, light);
+  }
+
+  // The last picture once more, in another light.
+  again(renderer, onto, { exposure, mark }) {
+    Object.assign(this.join.uniforms.exposure, { value: exposure });
+    Object.assign(this.join.uniforms.mark, { value: mark });
     this.triangle.material = this.join;
     renderer.setRenderTarget(onto);
     renderer.render(this.screen, this.view);

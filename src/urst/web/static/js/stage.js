@@ -1,21 +1,12 @@
 // The stage: the set, fragments, debris and dust in one view.
 import * as THREE from '../vendor/three.js';
 import { getArrays } from './api.js';
-import { Bodies, ramp } from './bodies.js';
+import { Bodies, outlined, ramp } from './bodies.js';
 import { Dust } from './dust.js';
+import { Swarm } from './points.js';
 
 const UP = new THREE.Vector3(0, 0, 1);
 const SUN = new THREE.Vector3(-0.55, -0.8, 1.3).normalize();
-const POINT_VERTEX = `
-attribute float size; varying vec3 vCentre; uniform float scale;
-void main() { vec4 seen = modelViewMatrix * vec4(position, 1.0); gl_Position = projectionMatrix * seen;
-  gl_PointSize = clamp(size * scale / -seen.z, 1.5, 40.0); vCentre = seen.xyz; }`;
-const POINT_FRAGMENT = `
-uniform vec3 colour;
-void main() { vec2 d = gl_PointCoord * 2.0 - 1.0; float r = dot(d, d); if (r > 1.0) discard;
-  float light = 0.42 + 0.58 * clamp(0.45 * d.x * -0.5 - 0.75 * d.y + 0.45 * sqrt(1.0 - r), 0.0, 1.0);
-  gl_FragColor = vec4(colour * light, 1.0); }`;
-
 // Straight views are seen through so long a lens, from so far, that ten metres of depth change a size by about two thousandths.
 const HAZE = [40, 160], STRAIGHT = 0.1, DEPTH = 600;
 const WAYS = { front: [0, -1, 0], side: [1, 0, 0], top: [0, -1e-4, 1] };
@@ -34,12 +25,28 @@ function extent({ skin, centre, body, piece }, meta, picked) {
   return low[0] > high[0] ? { low: [-1, -1, 0], high: [1, 1, 1] } : { low, high };
 }
 
+// Corners of the box round each piece, by its number.
+function boxes({ skin, centre, body, piece }) {
+  const found = new Map();
+  for (let t = 0; t < body.length; t += 1) {
+    const p = piece[body[t]];
+    if (!found.has(p)) found.set(p, { low: [1e9, 1e9, 1e9], high: [-1e9, -1e9, -1e9] });
+    const { low, high } = found.get(p);
+    for (let k = 0; k < 9; k += 1) {
+      const x = skin[t * 9 + k] + centre[3 * body[t] + k % 3];
+      low[k % 3] = Math.min(low[k % 3], x);
+      high[k % 3] = Math.max(high[k % 3], x);
+    }
+  }
+  return found;
+}
+
 export class Stage {
   constructor(element, shotId) {
     this.element = element;
     this.shotId = shotId;
     this.mode = 'material';
-    this.shown = { fragments: true, points: true, dust: true, domain: false, grid: true, figure: true };
+    this.shown = { fragments: true, points: true, dust: true, domain: false, grid: true, figure: true, outlines: false, picture: true };
     this.explode = 0;
     this.statics = new Map();
     this.renderer = new THREE.WebGLRenderer({ antialias: false, preserveDrawingBuffer: true });
@@ -62,6 +69,11 @@ export class Stage {
     this.between = [0, 1].map(() => new THREE.WebGLRenderTarget(4, 4, { type: THREE.HalfFloatType, depthBuffer: false }));
     this.clouds = new Map();
     this.swarms = new Map();
+    this.pointScale = { value: 500 };
+    this.nudge = null;
+    this.cut = new THREE.Vector4(0, 0, 0, 1);
+    this.light = { exposure: 1, mark: 0 };
+    this.afterwards = [];
     this.grid = this.makeGrid();
     this.scene.add(this.grid);
     this.figure = this.makeFigure();
@@ -86,13 +98,8 @@ export class Stage {
   // Points of one layer.
   swarm(id) {
     if (!this.swarms.has(id)) {
-      const material = new THREE.ShaderMaterial({
-        vertexShader: POINT_VERTEX, fragmentShader: POINT_FRAGMENT, uniforms: { scale: { value: this.pointScale || 500 }, colour: { value: new THREE.Color() } },
-      });
-      const points = new THREE.Points(new THREE.BufferGeometry(), material);
-      points.frustumCulled = false;
-      this.scene.add(points);
-      this.swarms.set(id, points);
+      this.swarms.set(id, new Swarm(this.pointScale));
+      this.scene.add(this.swarms.get(id).points);
     }
     return this.swarms.get(id);
   }
@@ -132,6 +139,9 @@ export class Stage {
     this.bounds = extent(set, meta, p => (any ? moves(p) : !p.endless));
     this.loose = meta.pieces.some(p => p.motion === 'loose') ? extent(set, meta, p => p.motion === 'loose') : this.bounds;
     const { low } = this.loose;
+    this.boxes = boxes(set);
+    this.nudge = null;
+    this.forget();
     const parts = new Map();
     const info = Array.from(set.piece, (i, n) => {
       const part = parts.get(i) || 0;
@@ -140,13 +150,28 @@ export class Stage {
       return { ...this.look(i), part, shade: set.shade[n], centre: [set.centre[b], set.centre[b + 1], set.centre[b + 2]] };
     });
     for (const x of info) x.parts = parts.get(x.piece);
+    this.set?.dispose();
     this.set = this.makeBodies({ ...set, count: info.length, info });
     this.driven = set.driven ? { pieces: Array.from(set.driven), path: set.path, start: meta.start } : null;
     this.aim();
+    this.resize();
     const front = Math.min(low[1], 0) - 0.2;
     this.figure.position.set(Math.max(low[0] + 0.4, -4.5), Math.max(front, -3.2), 0);
     if (!this.placed) this.seeThroughCamera();
     this.placed = true;
+  }
+
+  // What is drawn of layers that are gone takes no room on the graphics card.
+  forget() {
+    for (const map of [this.swarms, this.clouds]) {
+      for (const [id, drawn] of map) if (!(id in this.meta.matter)) { drawn.dispose(); map.delete(id); }
+    }
+  }
+
+  // Results are made anew when the document changes: names and colours may be others.
+  clear() {
+    for (const work of this.statics.values()) work.then(bodies => bodies.dispose(), () => {});
+    this.statics.clear();
   }
 
   // How a piece is drawn and called; one that has left the document since is still shown.
@@ -214,32 +239,90 @@ export class Stage {
   }
 
   // Show what is known at a frame: posed and still bodies of layers, else the set; points and volumes of layers.
-  async show({ at, posed, still, points, volumes, domains }) {
+  show(what) {
+    this.settled = this.put(what);
+    return this.settled;
+  }
+
+  async put({ at, posed, still, points, volumes, domains }) {
     const layers = [...posed, ...still.map(layer => ({ layer, frame: null }))];
     const found = await Promise.all(layers.map(({ layer }) => this.fragments(layer)));
     const carried = new Set(found.flatMap(b => b.info.map(x => x.piece)));
     const want = [...found];
     if (this.set && this.set.info.some(x => !carried.has(x.piece))) want.push(this.set);
     for (const old of this.live || []) if (!want.includes(old)) this.scene.remove(old.mesh);
-    for (const b of want) { this.scene.add(b.mesh); b.mesh.visible = this.shown.fragments; }
+    for (const b of want) {
+      this.scene.add(b.mesh);
+      b.mesh.visible = this.shown.fragments;
+      b.outline(this.shown.outlines);
+    }
+    outlined.value = this.shown.outlines ? 1 : 0;
     this.live = want;
     found.forEach((bodies, n) => {
       const { frame } = layers[n];
       bodies.frame = frame;
-      const shift = this.explode ? bodies.outward.map(x => x * this.explode * 1.6) : null;
+      const shift = this.explode ? bodies.outward.map(x => x * this.explode * 1.6) : this.nudged(bodies);
       bodies.pose(this.away(bodies, at, frame?.position || bodies.rest), frame?.orientation, shift);
       this.paint(bodies, frame);
     });
     if (this.set && want.includes(this.set)) {
       this.set.frame = null;
       const { position, orientation } = this.onPaths(at);
-      this.set.pose(this.away(this.set, at, position, carried), orientation, null);
+      this.set.pose(this.away(this.set, at, position, carried), orientation, this.nudged(this.set));
       this.paint(this.set, null);
     }
     this.showPoints(points);
     this.showVolumes(volumes);
     this.showDomains(domains);
     this.draw();
+  }
+
+  // The piece that is being moved, where the hand has it.
+  nudged(bodies) {
+    if (!this.nudge) return null;
+    const shift = new Float32Array(bodies.count * 3);
+    bodies.info.forEach((x, b) => { if (x.piece === this.nudge.piece) shift.set(this.nudge.offset, 3 * b); });
+    return shift;
+  }
+
+  // Cut away what lies beyond a plane across an axis, at a share of the set's extent; null shows all.
+  cutAt(axis, share) {
+    const { low, high } = this.bounds, i = axis ? 'xyz'.indexOf(axis) : -1;
+    if (i < 0) {
+      this.cut.set(0, 0, 0, 1);
+      this.renderer.clippingPlanes = [];
+    } else {
+      // what stands between the eye and the plane goes
+      const at = low[i] + (high[i] - low[i]) * (1.02 * share - 0.01), side = this.camera.position.getComponent(i) > at ? -1 : 1;
+      const normal = new THREE.Vector3().setComponent(i, side);
+      this.cut.set(normal.x, normal.y, normal.z, -side * at);
+      this.renderer.clippingPlanes = [new THREE.Plane(normal, -side * at)];
+    }
+    this.draw();
+  }
+
+  after(listener) { this.afterwards.push(listener); }
+
+  // Where a place is seen, in pixels of the page from the stage's corner; null behind the eye.
+  onScreen(at) {
+    const p = new THREE.Vector3(...at).project(this.camera), { clientWidth: w, clientHeight: h } = this.element;
+    return p.z > 1 || Math.abs(p.x) > 1.2 || Math.abs(p.y) > 1.2 ? null : { x: (p.x + 1) / 2 * w, y: (1 - p.y) / 2 * h };
+  }
+
+  ray(event) {
+    const box = this.renderer.domElement.getBoundingClientRect();
+    const x = (event.clientX - box.left) / box.width * 2 - 1, y = 1 - (event.clientY - box.top) / box.height * 2;
+    const way = new THREE.Vector3(x, y, 0.5).unproject(this.camera).sub(this.camera.position).normalize();
+    return new THREE.Ray(this.camera.position.clone(), way);
+  }
+
+  // The place under the pointer: on a body, else on the ground, or in a straight view in the plane of what is looked at.
+  pointAt(event) {
+    const hit = this.hit(event);
+    if (hit) return hit.point;
+    const view = this.element.dataset.view || 'free', ray = this.ray(event);
+    const plane = view in WAYS && view !== 'top' ? new THREE.Plane().setFromNormalAndCoplanarPoint(new THREE.Vector3(...WAYS[view]), this.controls.target) : new THREE.Plane(UP, 0);
+    return ray.intersectPlane(plane, new THREE.Vector3()) || this.controls.target.clone();
   }
 
   // Where the bodies of the set are at a frame: driven ones on their paths.
@@ -268,14 +351,12 @@ export class Stage {
   }
 
   showPoints(points) {
-    for (const [id, swarm] of this.swarms) swarm.visible = this.shown.points && points.some(p => p.layer.id === id);
+    for (const [id, swarm] of this.swarms) if (!this.shown.points || !points.some(p => p.layer.id === id)) swarm.points.visible = false;
+    if (!this.shown.points) return;
     for (const { layer, arrays } of points) {
-      const swarm = this.swarm(layer.id), g = swarm.geometry;
-      g.setAttribute('position', new THREE.BufferAttribute(arrays.position, 3));
-      g.setAttribute('size', new THREE.BufferAttribute(arrays.size, 1));
-      g.setDrawRange(0, arrays.size.length);
-      swarm.visible = this.shown.points && arrays.size.length > 0;
-      swarm.material.uniforms.colour.value.set(this.meta.matter[layer.id].colour).multiplyScalar(this.meta.look.chip);
+      const swarm = this.swarm(layer.id);
+      swarm.colour.set(this.meta.matter[layer.id].colour).multiplyScalar(this.meta.look.chip);
+      swarm.show(arrays);
     }
   }
 
@@ -406,10 +487,9 @@ export class Stage {
 
   hit(event) {
     if (!this.live || !this.shown.fragments) return null;
-    const box = this.renderer.domElement.getBoundingClientRect();
-    const x = (event.clientX - box.left) / box.width * 2 - 1, y = 1 - (event.clientY - box.top) / box.height * 2;
-    const way = new THREE.Vector3(x, y, 0.5).unproject(this.camera).sub(this.camera.position).normalize();
-    const hits = this.live.map(bodies => ({ bodies, ...bodies.pick(this.camera.position, way) })).filter(h => h.distance !== undefined);
+    const { origin, direction } = this.ray(event);
+    const hits = this.live.map(bodies => ({ bodies, ...bodies.pick(origin, direction, this.cut) })).filter(h => h.distance !== undefined);
+    for (const h of hits) h.point = origin.clone().addScaledVector(direction, h.distance);
     return hits.sort((a, b) => a.distance - b.distance)[0] || null;
   }
 
@@ -447,13 +527,18 @@ export class Stage {
     const size = this.renderer.getDrawingBufferSize(new THREE.Vector2());
     this.image.setSize(size.x, size.y);
     this.camera.aspect = w / h;
-    const angle = THREE.MathUtils.degToRad(this.angle || 54);
-    this.camera.fov = THREE.MathUtils.radToDeg(2 * Math.atan(Math.tan(angle / 2) / this.camera.aspect));
+    const angle = THREE.MathUtils.degToRad(this.angle || 54), across = (this.element.dataset.view || 'free') in WAYS ? w : this.pictureRect().width;
+    this.camera.fov = THREE.MathUtils.radToDeg(2 * Math.atan(Math.tan(angle / 2) * h / across));
     this.camera.updateProjectionMatrix();
-    this.pointScale = size.y / (2 * Math.tan(THREE.MathUtils.degToRad(this.camera.fov) / 2));
-    for (const swarm of this.swarms.values()) swarm.material.uniforms.scale.value = this.pointScale;
+    this.pointScale.value = size.y / (2 * Math.tan(THREE.MathUtils.degToRad(this.camera.fov) / 2));
     for (const target of this.between) target.setSize(size.x, size.y);
     this.draw();
+  }
+
+  // The largest rectangle of the picture's shape that the stage holds, in pixels of the page.
+  pictureRect() {
+    const { clientWidth: w, clientHeight: h } = this.element, shape = this.meta ? this.meta.picture.width / this.meta.picture.height : w / h;
+    return { width: Math.min(w, h * shape), height: Math.min(h, w / shape) };
   }
 
   draw() {
@@ -467,6 +552,7 @@ export class Stage {
       this.renderer.setRenderTarget(this.image);
       this.renderer.render(this.scene, this.camera);
       this.composite();
+      for (const listener of this.afterwards) listener();
       this.element.dataset.drawn = String(Number(this.element.dataset.drawn || 0) + 1);
     });
   }
@@ -476,14 +562,27 @@ export class Stage {
     const size = this.renderer.getDrawingBufferSize(new THREE.Vector2());
     const clouds = [...this.clouds.values()].filter(c => c.dense()).sort((a, b) => b.distance(this.camera) - a.distance(this.camera));
     if (!clouds.length) {
-      this.clear ??= new Dust(SUN, this.meta?.look || { extinction: 1, dimming: 1 });
-      clouds.push(this.clear);
+      this.noDust ??= new Dust(SUN, this.meta?.look || { extinction: 1, dimming: 1 });
+      clouds.push(this.noDust);
     }
+    this.lastCloud = clouds.at(-1);
     let from = this.image;
     clouds.forEach((cloud, n) => {
       const onto = n === clouds.length - 1 ? null : this.between[n % 2];
-      cloud.render(this.renderer, this.camera, { texture: from.texture, depthTexture: this.image.depthTexture }, size, onto);
+      cloud.render(this.renderer, this.camera, { texture: from.texture, depthTexture: this.image.depthTexture }, size, onto, this.cut, onto ? { exposure: 1, mark: 0 } : this.light);
       from = onto;
     });
+  }
+
+  // The share of the picture's pixels that are brighter than can be shown.
+  clipped() {
+    if (!this.lastCloud) return 0;
+    this.gauge ??= new THREE.WebGLRenderTarget(96, 60);
+    this.lastCloud.again(this.renderer, this.gauge, { exposure: this.light.exposure, mark: 2 });
+    const pixels = new Uint8Array(96 * 60 * 4);
+    this.renderer.readRenderTargetPixels(this.gauge, 0, 0, 96, 60, pixels);
+    let n = 0;
+    for (let i = 0; i < pixels.length; i += 4) n += pixels[i] > 127 ? 1 : 0;
+    return n / (96 * 60);
   }
 }

@@ -1,0 +1,57 @@
+// Debris points of one layer: round, lit, sized in metres.
+import * as THREE from '../vendor/three.js';
+
+const vertexShader = `
+attribute float size; varying vec3 vCentre; uniform float scale;
+#include <clipping_planes_pars_vertex>
+void main() { vec4 mvPosition = modelViewMatrix * vec4(position, 1.0); gl_Position = projectionMatrix * mvPosition;
+  gl_PointSize = clamp(size * scale / -mvPosition.z, 1.5, 40.0); vCentre = mvPosition.xyz;
+  #include <clipping_planes_vertex>
+}`;
+const fragmentShader = `
+uniform vec3 colour;
+#include <clipping_planes_pars_fragment>
+void main() {
+  #include <clipping_planes_fragment>
+  vec2 d = gl_PointCoord * 2.0 - 1.0; float r = dot(d, d); if (r > 1.0) discard;
+  float light = 0.42 + 0.58 * clamp(0.45 * d.x * -0.5 - 0.75 * d.y + 0.45 * sqrt(1.0 - r), 0.0, 1.0);
+  gl_FragColor = vec4(colour * light, 1.0); }`;
+
+export class Swarm {
+  // scale: how many pixels a metre is at a metre's distance, shared by all
+  constructor(scale) {
+    this.colour = new THREE.Color();
+    const material = new THREE.ShaderMaterial({ vertexShader, fragmentShader, clipping: true, uniforms: { scale, colour: { value: this.colour } } });
+    this.points = new THREE.Points(new THREE.BufferGeometry(), material);
+    this.points.frustumCulled = false;
+    this.room = 0;
+  }
+
+  // position (n, 3), size (n); the buffers grow and are kept
+  show({ position, size }) {
+    const g = this.points.geometry, n = size.length;
+    if (n > this.room) {
+      g.dispose();
+      this.room = Math.ceil(n * 1.3);
+      g.setAttribute('position', new THREE.BufferAttribute(new Float32Array(this.room * 3), 3).setUsage(THREE.DynamicDrawUsage));
+      g.setAttribute('size', new THREE.BufferAttribute(new Float32Array(this.room), 1).setUsage(THREE.DynamicDrawUsage));
+    }
+    if (n) {
+      for (const [name, values] of [['position', position], ['size', size]]) {
+        const at = g.getAttribute(name);
+        at.array.set(values);
+        at.clearUpdateRanges();
+        at.addUpdateRange(0, values.length);
+        at.needsUpdate = true;
+      }
+    }
+    g.setDrawRange(0, n);
+    this.points.visible = n > 0;
+  }
+
+  dispose() {
+    this.points.removeFromParent();
+    this.points.geometry.dispose();
+    this.points.material.dispose();
+  }
+}

@@ -1,0 +1,196 @@
+"""Seeing and measuring on the stage: pieces in hand, ruler, cut, cameras, exposure, movies."""
+
+import unittest
+
+import av
+from selenium import webdriver
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+
+from tests.pages import BenchTest, wait_for
+from tests.shots import falling_box, tiny
+from urst.db import shots, versions
+from urst.db.engine import session
+from urst.demo import smoke
+from urst.handover.forms import folder
+
+#: pixels of a metre in a straight view, by its bar of length
+METRE = """const b = document.getElementById('bar'), t = b.textContent;
+  return b.clientWidth / (parseFloat(t) / (t.endsWith('cm') ? 100 : 1));"""
+
+
+class View(BenchTest):
+    def shot(self, shot_id):
+        with session() as db:
+            return shots.get(db, shot_id).shot
+
+    def blur(self):
+        self.page.execute_script("document.activeElement.blur()")
+
+    def canvas(self):
+        return webdriver.ActionChains(self.page), self.find("#stage canvas")
+
+    def straight(self):
+        """Look at the set from the front."""
+        self.find('[data-look="front"]').click()
+        wait_for(lambda: self.find("#bar").is_displayed(), "the straight view")
+
+    def tool(self, name):
+        self.find(f'[data-tool="{name}"]').click()
+
+    def labels(self):
+        return [x.text for x in self.page.find_elements(By.CSS_SELECTOR, ".marks span") if x.is_displayed()]
+
+    def changed(self, before, by, what):
+        wait_for(lambda: sum(abs(a - b) for a, b in zip(self.pixels(), before)) > by, what)
+
+    def test_a_piece_is_picked_measured_dragged_typed_and_put_down(self):
+        shot_id = self.open(falling_box(6, top_speed=71), "fall")
+        self.straight()
+        chain, canvas = self.canvas()
+        chain.move_to_element(canvas).click().perform()
+        wait_for(lambda: self.find("#in-hand").is_displayed(), "the piece in hand")
+        self.assertEqual(self.find("#in-hand b").text, "Box")
+        wait_for(lambda: self.find("#piece").get_attribute("value") == "1", "its panel")
+        self.assertIn("the set as it stands", self.find("#stamp").text)
+        self.assertEqual(sorted(self.labels())[1:], ["0.30 m", "0.40 m"])
+        # in the front view a drag moves it in the plane of the picture, here straight to the side
+        metre = self.page.execute_script(METRE)
+        before = self.shot(shot_id).pieces[1].position
+        chain, canvas = self.canvas()
+        chain.move_to_element(canvas).click_and_hold().move_by_offset(60, 0).move_by_offset(40, 0).release().perform()
+        wait_for(lambda: self.shot(shot_id).pieces[1].position != before, "the move")
+        after = self.shot(shot_id).pieces[1].position
+        self.assertAlmostEqual(after[0] - before[0], 100 / metre, delta=0.015)
+        self.assertEqual(after[1:], before[1:])
+        wait_for(lambda: self.find('[data-axis="x"]').get_attribute("value") == f"{after[0]:g}", "the number shown")
+        # along one axis alone
+        self.find('[data-along="z"]').click()
+        chain, canvas = self.canvas()
+        chain.move_to_element_with_offset(canvas, 100, 0).click_and_hold().move_by_offset(20, -20).move_by_offset(
+            20, -30
+        ).release().perform()
+        wait_for(lambda: self.shot(shot_id).pieces[1].position[2] != after[2], "the move up")
+        up = self.shot(shot_id).pieces[1].position
+        self.assertEqual(up[:2], after[:2])
+        self.assertAlmostEqual(up[2] - after[2], 50 / metre, delta=0.015)
+        field = self.find('[data-axis="y"]')
+        self.page.execute_script("arguments[0].select()", field)
+        field.send_keys("-0.75", Keys.ENTER)
+        wait_for(lambda: self.shot(shot_id).pieces[1].position[1] == -0.75, "the typed place")
+        self.blur()
+        self.press(Keys.ESCAPE)
+        wait_for(lambda: not self.find("#in-hand").is_displayed(), "nothing in hand")
+        wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, "#bake"), "the recipe")
+        self.press_with_control("z")
+        wait_for(lambda: self.shot(shot_id).pieces[1].position == up, "undo")
+
+    def test_the_ruler_tells_a_length_in_metres(self):
+        self.open(falling_box(6, top_speed=72), "fall")
+        self.straight()
+        self.blur()
+        self.press("r")
+        metre = self.page.execute_script(METRE)
+        for x in (-80, 80):
+            chain, canvas = self.canvas()
+            chain.move_to_element_with_offset(canvas, x, 0).click().perform()
+        wait_for(lambda: self.labels(), "the length")
+        self.assertAlmostEqual(float(self.labels()[0].split(" m")[0]), 160 / metre, delta=0.02)
+        self.assertFalse(self.find("#in-hand").is_displayed())
+        self.press(Keys.ESCAPE)
+        wait_for(lambda: not self.labels(), "the ruler put away")
+
+    def test_outlines_cut_exposure_and_clipped_pixels(self):
+        shot_id = self.open(tiny(seed=41), "billow")
+        self.blur()
+        wait_for(lambda: "Nothing is baked yet" in self.find("#notice").text, "the page")
+        whole = self.pixels()
+        self.press("o")
+        self.changed(whole, 20_000, "outlines")
+        self.press("o")
+        wait_for(lambda: sum(abs(a - b) for a, b in zip(self.pixels(), whole)) < 2_000, "solid again")
+        cut = "const c = document.getElementById('cut'), a = document.getElementById('cut-at'); c.value = arguments[0]; c.dispatchEvent(new Event('input')); a.value = arguments[1]; a.dispatchEvent(new Event('input'));"
+        self.page.execute_script(cut, "x", 0.5)
+        self.changed(whole, 15_000, "the cut")
+        self.page.execute_script(cut, "", 0.5)
+        wait_for(lambda: sum(abs(a - b) for a, b in zip(self.pixels(), whole)) < 2_000, "no cut")
+        self.tool("clipped")
+        wait_for(lambda: self.find("#clipped-share").text.endswith("%"), "the share of clipped pixels")
+        share = lambda: float(self.find("#clipped-share").text[:-1])  # noqa: E731
+        few = share()
+        field = self.find("#exposure")
+        self.page.execute_script("arguments[0].select()", field)
+        field.send_keys("3", Keys.ENTER)
+        wait_for(lambda: share() > few + 30, "a bright picture to clip")
+        self.assertEqual(self.shot(shot_id).picture.exposure, 3.0)
+        self.blur()
+        self.press_with_control("z")
+        wait_for(lambda: share() == few, "undo")
+        # what is out of range is refused in words
+        self.page.execute_script("arguments[0].select()", field)
+        field.send_keys("99", Keys.ENTER)
+        toasts = lambda: [x.text.lower() for x in self.page.find_elements(By.CSS_SELECTOR, ".toast")]  # noqa: E731
+        wait_for(lambda: any("exposure" in t for t in toasts()), "the sentence")
+
+    def test_cameras_are_added_chosen_and_frame_the_picture(self):
+        shot_id = self.open(falling_box(6, top_speed=73), "fall")
+        shape = "const m = document.getElementById('mask'); return m.clientWidth / m.clientHeight;"
+        self.assertAlmostEqual(self.page.execute_script(shape), 16 / 9, delta=0.02)
+        chain, canvas = self.canvas()
+        chain.move_to_element(canvas).click_and_hold().move_by_offset(120, 0).release().perform()
+        self.tool("from-here")
+        wait_for(lambda: self.shot(shot_id).through == "camera 1", "the new camera")
+        first, second = self.shot(shot_id).cameras
+        self.assertNotEqual(first.eye, second.eye)
+        wait_for(lambda: len(self.page.find_elements(By.CSS_SELECTOR, "#through option")) == 2, "the menu")
+        before = self.pixels()
+        self.page.execute_script(
+            "const t = document.getElementById('through'); t.value = 'main'; t.dispatchEvent(new Event('change'));"
+        )
+        wait_for(lambda: self.shot(shot_id).through == "main", "the first camera again")
+        self.changed(before, 2_000, "its view")
+        self.page.execute_script("document.getElementById('set').click()")
+        wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, '[id="f-picture.width"]'), "the panel")
+        self.type("f-picture.width", "1080")
+        wait_for(lambda: abs(self.page.execute_script(shape) - 1) < 0.02, "a square picture")
+
+    def test_sources_are_seen_before_the_bake(self):
+        self.open(smoke.shot(), "smoke")
+        self.tool("sources")
+        wait_for(lambda: self.labels(), "the source")
+        text = self.labels()[0]
+        self.assertRegex(text, r"Grain heap: [\d.]+ kg over frames 1 to \d+, [\d.]+ m/s")
+        self.tool("sources")
+        wait_for(lambda: not self.labels(), "nothing")
+
+    def test_a_movie_of_a_bake_half_done_is_kept_with_its_version(self):
+        shot_id = self.open(falling_box(9, top_speed=74), "fall")
+        self.blur()
+        self.press(*[Keys.ARROW_RIGHT] * 4)
+        self.find("#to-here").click()
+        wait_for(lambda: self.health("fall") == "partial", "a part of the bake")
+        wait_for(lambda: not self.find("#to-here").get_attribute("disabled"), "its end")
+        self.press("m")
+        form = self.find("#movie-form")
+        wait_for(form.is_displayed, "the form")
+        ends = [self.find(f'#movie-form [name="{n}"]').get_attribute("value") for n in ("from", "to")]
+        self.assertEqual(ends, ["1", "5"])
+        self.find("#movie-form button").click()
+        wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, ".toast a"), "the movie", 60)
+        self.assertIn("5 frames is kept with version 1", self.find(".toast").text)
+        (path,) = (folder(self.live.store, shot_id) / "movies").glob("*.mp4")
+        self.assertEqual(path.name, "v1-1-5-shot.mp4")
+        with av.open(str(path)) as movie:
+            pictures = [f.to_ndarray(format="rgb24") for f in movie.decode(video=0)]
+        self.assertEqual(len(pictures), 5)
+        self.assertAlmostEqual(pictures[0].shape[1] / pictures[0].shape[0], 16 / 9, delta=0.02)
+        self.assertGreater(abs(pictures[4].astype(int) - pictures[0]).max(), 40)
+        with session() as db:
+            self.assertEqual([v.number for v in versions.every(db, shot_id)], [1])
+        self.find("#versions").click()
+        wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, ".movie a"), "its link")
+        self.assertEqual(self.find(".movie a").text, "1-5-shot, movie")
+
+
+if __name__ == "__main__":
+    unittest.main()
