@@ -10,6 +10,7 @@ FAST = (
     "architecture",
     "geometry",
     "curves",
+    "drawn",
     "fracture",
     "rigid",
     "debris",

@@ -3,7 +3,7 @@
 import unittest
 
 from selenium import webdriver
-from selenium.common.exceptions import StaleElementReferenceException
+from selenium.common.exceptions import NoSuchElementException, StaleElementReferenceException
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
@@ -30,12 +30,12 @@ def browser() -> webdriver.Chrome:
 
 
 def wait_for(condition, what, seconds=30):
-    """As for any test, but an element that was just replaced is looked for again."""
+    """As for any test, but an element that is not there yet, or was just replaced, is looked for again."""
 
     def tolerant():
         try:
             return condition()
-        except StaleElementReferenceException:
+        except (NoSuchElementException, StaleElementReferenceException):
             return False
 
     return live.wait_for(tolerant, what, seconds)

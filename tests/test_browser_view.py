@@ -135,7 +135,7 @@ class View(BenchTest):
     def test_cameras_are_added_chosen_and_frame_the_picture(self):
         shot_id = self.open(falling_box(6, top_speed=73), "fall")
         shape = "const m = document.getElementById('mask'); return m.clientWidth / m.clientHeight;"
-        self.assertAlmostEqual(self.page.execute_script(shape), 16 / 9, delta=0.02)
+        wait_for(lambda: abs(self.page.execute_script(shape) - 16 / 9) < 0.02, "the picture's shape")
         chain, canvas = self.canvas()
         chain.move_to_element(canvas).click_and_hold().move_by_offset(120, 0).release().perform()
         self.tool("from-here")

@@ -34,7 +34,7 @@ def check(folder: str) -> None:
     assert [
         q.text for q, _ in recipe.rows(shot.layer("ring").settings, shot.kind_of(shot.layer("ring")).questions, shot)
     ]
-    assert len(data.frame(key, 4).body) > 12 * 12
+    assert len(data.frames(key, 4, 4).body) > 12 * 12
     assert b".kind-toy" in app.hues().body
     files = export(shot, store.root, Path(folder) / "out", ["points", "csv", "movie"])
     assert {p.name for p in files} == {"ring.usd", "ring.gauges.csv", "fall.gauges.csv", "preview.mp4"}, files

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from urst.bake.work import Work
+from urst.drawn import files
 from urst.errors import CacheDamaged, SolverFailed, Stopped, StoreFull, UrstError
 from urst.kinds.rehearsal import COUPLED
 from urst.shot.document import Shot
@@ -121,7 +122,9 @@ def _bake_step(shot, store, step, keys, report, should_stop, prepare):
     work = Work(shot, store, step.layers, keys, pulse)
     for layer_id, key in members:
         if not store.has_static(key):
-            store.write_static(key, work.begun[layer_id].static, work.begun[layer_id].meta)
+            begun = work.begun[layer_id]
+            store.write_static(key, begun.static, begun.meta)
+            files.keep_static(store, key, begun.static, begun.meta)
     if not work.moving:
         seconds = time.perf_counter() - started
         for layer_id, key in members:
@@ -152,6 +155,7 @@ def _bake_step(shot, store, step, keys, report, should_stop, prepare):
         for layer_id, key in members:
             arrays, gauges = results[layer_id]
             if frame not in present[key]:
+                files.keep_frame(store, shot.kind_of(shot.layer(layer_id)), key, frame, arrays)
                 store.write_frame(key, frame, arrays, {"frame": frame, "gauges": gauges})
         done = frame - shot.start + 1
         if done % CHECKPOINT_EVERY == 0 or frame == shot.end:

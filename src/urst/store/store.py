@@ -29,7 +29,7 @@ class Store:
     """Results on disk under one root folder.
 
     A key's folder holds `static.urf` (what does not change over time), `frame000012.urf` for each frame,
-    `checkpoint000008.urf` to resume from, and `times.jsonl`, how long frames took, which is no part of the result.
+    beside it what is drawn of it (`.urd`, made from it and no part of the result), `checkpoint000008.urf` to resume from, and `times.jsonl`, how long frames took, which is no part of the result.
     """
 
     def __init__(self, root: Path | str):
@@ -140,7 +140,7 @@ class Store:
         for path in folder.iterdir() if folder.is_dir() else ():
             # a worker may finish or drop a file at this very moment
             with contextlib.suppress(FileNotFoundError):
-                size += path.stat().st_size if path.suffix == ".urf" else 0
+                size += path.stat().st_size if path.suffix in (".urf", ".urd") else 0
         return Usage(len(self.frames(key)), size)
 
     def keys(self) -> list[str]:

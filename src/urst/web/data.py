@@ -1,32 +1,32 @@
 """Baked results as the stage takes them. An address that holds a content key never changes what it gives."""
 
+import struct
 from functools import lru_cache
 
 import numpy as np
 from fastapi import APIRouter, HTTPException, Response
+from fastapi.responses import FileResponse
 
 from urst.core.bodies.fragments import Fragments, assemble, joined
-from urst.core.bodies.shown import owners, shaded
 from urst.core.geometry import rotation
 from urst.core.geometry.convex import pack
 from urst.core.preview import look
 from urst.db import shots
 from urst.db.engine import session
-from urst.errors import BadMesh
+from urst.drawn import codec, files, representations
+from urst.errors import BadMesh, BadValue
 from urst.kinds import registry
 from urst.scene.materials import MATERIALS
 from urst.scene.placing import bounds, field_of_view, path, solids
 from urst.scene.shapes import is_endless, is_jointed
-from urst.web import blob
 from urst.web.store import store
 
 router = APIRouter()
 
+_ARRAYS = "application/octet-stream"
+#: frames asked for at a time
+_MOST_FRAMES = 32
 _FOREVER = {"Cache-Control": "private, max-age=31536000, immutable"}
-
-
-def _reply(arrays, meta=None, headers=None):
-    return Response(blob.pack(arrays, meta), media_type="application/octet-stream", headers=headers)
 
 
 def _checked(key):
@@ -36,56 +36,11 @@ def _checked(key):
         raise HTTPException(404, "There is no such result.") from error
 
 
-def _surface(fragments: Fragments):
-    """Triangles corner by corner, with what shades them; normals in steps of 1/127; and the bodies they belong to."""
-    normals, crease = shaded(fragments)
-    return {
-        "skin": fragments.skin.astype(np.float32).reshape(-1, 3),
-        "normal": np.round(127 * normals).astype(np.int8),
-        "crease": crease,
-        "inner": fragments.inner,
-        "body": owners(fragments),
-        "piece": fragments.piece.astype(np.int32),
-        "part": fragments.part.astype(np.int32),
-        "shade": look.shade(fragments.part).astype(np.float32),
-        "centre": fragments.centre.astype(np.float32),
-        "volume": fragments.volume.astype(np.float32),
-    }
-
-
 @router.get("/data/{key}/static")
 def static(key: str):
     """What does not change over time of a result: fragments as the stage draws them, where a volume lies."""
     _checked(key)
-    arrays, meta = store().read_static(key)
-    if "skin" not in arrays:
-        return _reply({}, meta, _FOREVER)
-    out = _surface(Fragments.from_arrays(arrays))
-    if "mass" in arrays:
-        out |= {"mass": arrays["mass"].astype(np.float32), "motion": arrays["motion"].astype(np.int32)}
-        out["bond_pair"] = arrays["patch_pair"][arrays["bond"]].astype(np.int32)
-    return _reply(out, meta, _FOREVER)
-
-
-def _bodies(arrays):
-    names = ("position", "orientation", "velocity", "bond_alive", "bond_load")
-    return {n: arrays[n] for n in names if n in arrays}, {}
-
-
-def _points(arrays):
-    return {n: arrays[n] for n in ("position", "size", "velocity", "puff") if n in arrays}, {}
-
-
-def _volume(arrays):
-    density = arrays["density"].astype(np.float32)
-    most = float(density.max())
-    # a square root keeps thin dust apart from none within eight bits
-    level = np.sqrt(density / most) * 255.0 if most > 0 else density
-    return {"density": np.ascontiguousarray(level.astype(np.uint8).transpose(2, 1, 0))}, {"most": most}
-
-
-#: by what the stage draws of a frame
-_ENCODE = {"bodies": _bodies, "points": _points, "volume": _volume}
+    return FileResponse(files.static_file(store(), key), media_type=_ARRAYS, headers=_FOREVER)
 
 
 @lru_cache(maxsize=4096)
@@ -94,15 +49,25 @@ def _kind(key):
     return registry.named(store().read_static(key)[1]["kind"])
 
 
-@router.get("/data/{key}/frame/{frame}")
-def frame(key: str, frame: int):
-    """One frame, in the types the stage takes."""
+@router.get("/data/{key}/frames/{first}-{last}")
+def frames(key: str, first: int, last: int, level: int = 0):
+    """Some frames in a row: of each its number and its size, 4 bytes each, then its arrays.
+
+    level : 0 for all there is, more for coarser
+    """
     _checked(key)
-    arrays = store().read_frame(key, frame)[0]
     kind = _kind(key)
-    if kind.representation not in _ENCODE:
+    if kind.representation is None:
         raise HTTPException(404, "The stage draws nothing of this result.")
-    return _reply(*_ENCODE[kind.representation](kind.drawn(arrays)), _FOREVER)
+    if not 0 <= last - first < _MOST_FRAMES or not 0 <= level < 8:
+        raise BadValue(
+            f"frames {first} to {last} at level {level}: ask for 1 to {_MOST_FRAMES} in a row, level 0 to 7."
+        )
+    parts = []
+    for frame in range(first, last + 1):
+        data = files.frame_file(store(), kind, key, frame, level).read_bytes()
+        parts += [struct.pack("<iI", frame, len(data)), data]
+    return Response(b"".join(parts), media_type=_ARRAYS, headers=_FOREVER)
 
 
 @router.get("/shots/{shot_id}/set")
@@ -110,8 +75,8 @@ def set_pieces(shot_id: str):
     """The set at the first frame, for what no layer carries along, and the paths of what is driven."""
     with session() as db:
         shot = shots.get(db, shot_id).shot
-    found = assemble_seen(shot)
-    return _reply(_surface(found) | _paths(shot), headers={"Cache-Control": "no-store"})
+    data = codec.encode(representations.skins(assemble_seen(shot)) | _paths(shot), {})
+    return Response(data, media_type=_ARRAYS, headers={"Cache-Control": "no-store"})
 
 
 def _paths(shot):

@@ -25,19 +25,3 @@ export async function post(url, fields) {
   const body = fields ? new URLSearchParams(fields) : undefined;
   return (await answer(fetch(url, { method: 'POST', body, headers: { accept: 'application/json' } }))).json();
 }
-
-const TYPES = { float32: Float32Array, int32: Int32Array, int8: Int8Array, uint8: Uint8Array };
-
-// Arrays as `urst.web.blob` packs them.
-export async function getArrays(url, signal) {
-  const buffer = await (await answer(fetch(url, { signal, headers: { accept: 'application/json' } }))).arrayBuffer();
-  const size = new DataView(buffer).getUint32(0, true);
-  const header = JSON.parse(new TextDecoder().decode(new Uint8Array(buffer, 4, size)));
-  const arrays = { meta: header.meta, bytes: buffer.byteLength };
-  for (const { name, type, shape, at } of header.arrays) {
-    const count = shape.reduce((a, b) => a * b, 1);
-    arrays[name] = new TYPES[type](buffer, 4 + size + at, count);
-    arrays[name].shape = shape;
-  }
-  return arrays;
-}

@@ -5,8 +5,9 @@ import { Clock } from './clock.js';
 import { Curves } from './curves.js';
 import { Frames } from './frames.js';
 import { Gauges } from './gauges.js';
+import { Loader } from './loader.js';
 import { Palette } from './palette.js';
-import { Stage } from './stage.js';
+import { Stage, SUN } from './stage.js';
 import { Strata } from './strata.js';
 import { View } from './view.js';
 
@@ -16,8 +17,12 @@ const $ = id => document.getElementById(id);
 
 let state = null, meta = null, chosen = bench.dataset.layer, latest = null;
 const clock = new Clock();
-const frames = new Frames(() => show());
-const stage = new Stage($('stage'), shotId);
+const loader = new Loader();
+const frames = new Frames(loader, () => show(), key => {
+  const domain = meta?.domains[state?.layers.find(x => x.key === key)?.id];
+  return domain ? { cell: domain.cell, look: { ...meta.look, sun: { x: SUN.x, y: SUN.y, z: SUN.z } } } : {};
+});
+const stage = new Stage($('stage'), shotId, loader);
 const strata = new Strata($('strata'), clock, {
   choose, reveal: revealLayer, alone, inView, add: () => palette.open('Add a '), move: (id, to) => arrange(`layers/${id}/move`, { to }),
 });
@@ -278,7 +283,7 @@ function header() {
 function show() {
   if (!state) return;
   const building = view.measure.piece !== null, seen = representation => (building ? [] : drawn(representation));
-  const f = clock.frame, bodies = seen('bodies'), points = seen('points'), volumes = seen('volume');
+  const f = clock.frame, bodies = seen('bodies'), points = seen('points'), volumes = seen('volume'), surfaces = seen('surface');
   const moving = bodies.filter(x => x.moving), still = bodies.filter(x => !x.moving);
   const got = x => (x.frames.includes(f) ? frames.get(x.key, f) : null);
   const posed = moving.map(x => ({ layer: x, frame: got(x) }));
@@ -290,9 +295,11 @@ function show() {
   stage.show({
     at: f, posed: shown, still: shown.length ? [] : still, domains,
     points: points.map(x => ({ layer: x, arrays: got(x) })).filter(x => x.arrays),
+    surfaces: surfaces.map(x => ({ layer: x, arrays: got(x) })).filter(x => x.arrays),
     volumes: volumes.map(x => ({ layer: x, arrays: got(x), domain: meta.domains[x.id] })).filter(x => x.arrays && x.domain),
   }).catch(error => toast(error.message));
-  const ahead = [...moving, ...points, ...volumes];
+  const ahead = [...moving, ...points, ...volumes, ...surfaces];
+  frames.only(new Set(ahead.map(x => x.key)));
   for (const x of ahead) frames.ahead(x.key, x.frames, f, clock.playing ? 16 : 3);
   const stale = ahead.filter(x => x.state === 'stale').map(x => x.name);
   const told = building ? ['the set as it stands (Esc: results)'] : [quality === 'draft' ? 'draft' : '', stale.length ? `${stale.join(', ')} stale` : ''].filter(Boolean);
@@ -474,8 +481,11 @@ clock.onFrame(() => { curves.frameChanged(); view.frame(); });
 clock.ready = frame => {
   if (frame > clock.end) return true;
   const moving = state.layers.filter(x => x.moving && x.representation && x.done && x.frames.includes(frame));
-  return moving.every(x => { frames.get(x.key, frame); return frames.has(x.key, frame); });
+  return moving.every(x => { frames.get(x.key, frame); return frames.ready(x.key, frame); });
 };
+// what comes too slowly to be played is played more coarsely; at rest all is seen again
+clock.late = () => { frames.level = Math.min(2, frames.level + 1); };
+clock.onFrame(() => { if (!clock.playing && frames.level) { frames.level = 0; show(); } });
 
 // Layers that act on each other are baked together, so news of one is news of all.
 function markRunning(news) {

@@ -49,34 +49,15 @@ function patch(material, poses, tinted) {
 }
 
 export class Bodies {
-  // skin (3t, 3) corners about each body's centre; normal (3t, 3); crease (t, 3) by facing corner; body, inner (t)
-  constructor({ skin, normal, crease, body, inner, count, info }) {
-    this.count = count;
-    this.info = info;
-    this.skin = skin;
-    this.bodyOf = body;
+  // skin (3t, 3) corners about each body's centre; normal (3t, 3); body (t); rim, index, crack, starts, radius as `prepare` has them
+  constructor({ skin, normal, body, rim, index, crack, starts, radius, info }) {
+    const count = info.length;
+    Object.assign(this, { count, info, skin, bodyOf: body, starts, radius });
     this.data = new Float32Array(count * 3 * 4);
     for (let b = 0; b < count; b += 1) this.data[b * 12 + 4] = 1;
     this.texture = new THREE.DataTexture(this.data, 3, count, THREE.RGBAFormat, THREE.FloatType);
     this.texture.needsUpdate = true;
     const poses = { value: this.texture };
-    const triangles = body.length;
-    const rim = new Float32Array(skin.length).fill(10), index = new Float32Array(triangles * 3), crack = new Float32Array(triangles * 3);
-    const length = (a, b) => Math.hypot(skin[a] - skin[b], skin[a + 1] - skin[b + 1], skin[a + 2] - skin[b + 2]);
-    for (let t = 0; t < triangles; t += 1) {
-      const o = t * 9, s = skin;
-      const ax = s[o + 3] - s[o], ay = s[o + 4] - s[o + 1], az = s[o + 5] - s[o + 2];
-      const bx = s[o + 6] - s[o], by = s[o + 7] - s[o + 1], bz = s[o + 8] - s[o + 2];
-      const twice = Math.hypot(ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx);
-      for (let k = 0; k < 3; k += 1) {
-        index[3 * t + k] = body[t];
-        crack[3 * t + k] = inner[t];
-        if (!crease[3 * t + k]) continue;
-        // distance from the edge that faces corner k: its height there, nothing at the edge's two ends
-        for (let v = 0; v < 3; v += 1) rim[o + 3 * v + k] = 0;
-        rim[o + 3 * k + k] = twice / Math.max(1e-9, length(o + 3 * ((k + 1) % 3), o + 3 * ((k + 2) % 3)));
-      }
-    }
     const geometry = new THREE.BufferGeometry();
     geometry.setAttribute('position', new THREE.BufferAttribute(skin, 3));
     geometry.setAttribute('normal', new THREE.BufferAttribute(normal, 3, true));
@@ -87,16 +68,6 @@ export class Bodies {
     this.mesh.customDepthMaterial = patch(new THREE.MeshDepthMaterial({ depthPacking: THREE.RGBADepthPacking }), poses, false);
     this.mesh.frustumCulled = false;
     this.mesh.castShadow = this.mesh.receiveShadow = true;
-    this.starts = new Int32Array(count + 1);
-    for (const b of body) this.starts[b + 1] += 1;
-    for (let b = 0; b < count; b += 1) this.starts[b + 1] += this.starts[b];
-    this.radius = new Float32Array(count);
-    for (let t = 0; t < triangles; t += 1) {
-      for (let k = 0; k < 9; k += 3) {
-        const r = Math.hypot(skin[t * 9 + k], skin[t * 9 + k + 1], skin[t * 9 + k + 2]);
-        if (r > this.radius[body[t]]) this.radius[body[t]] = r;
-      }
-    }
   }
 
   // position (n, 3), orientation (n, 4) scalar first; shift (n, 3) added for the exploded view

@@ -5,6 +5,7 @@ export class Clock {
     this.frame = 1; this.start = 1; this.end = 1; this.rate = 24; this.playing = false;
     this.listeners = [];
     this.ready = () => true;
+    this.late = () => {};
   }
 
   onFrame(listener) { this.listeners.push(listener); }
@@ -31,17 +32,21 @@ export class Clock {
     if (this.frame >= this.end) this.go(this.start);
     this.playing = true;
     this.tell();
-    let due = performance.now();
+    let due = performance.now(), waited = 0;
     const step = now => {
       if (!this.playing) return;
       if (now >= due && this.ready(this.frame + 1)) {
         // a slow machine drops frames rather than slowing the fall
+        waited = 0;
         let skip = Math.max(1, Math.floor((now - due) * this.rate / 1000));
         while (skip > 1 && !this.ready(this.frame + skip)) skip -= 1;
         due = Math.max(due + skip * 1000 / this.rate, now - 1000 / this.rate);
         if (this.frame + skip > this.end) { this.go(this.end); this.pause(); return; }
         this.go(this.frame + skip);
       } else if (now >= due) {
+        // a second of waiting in all tells that frames come too slowly
+        waited += 1;
+        if (waited % 60 === 0) this.late();
         due = now;
         this.tell();
       }

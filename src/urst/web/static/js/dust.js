@@ -73,13 +73,16 @@ void main() {
   #include <colorspace_fragment>
 }`;
 
-// A 3D texture of this shape: the one at hand if it fits.
-function volume(old, shape, format, channels) {
-  const [w, h, d] = shape;
-  if (old && old.image.width === w && old.image.height === h && old.image.depth === d) return old;
-  old?.dispose();
-  const made = new THREE.Data3DTexture(new Uint8Array(w * h * d * channels), w, h, d);
-  return Object.assign(made, { format, type: THREE.UnsignedByteType, minFilter: THREE.LinearFilter, magFilter: THREE.LinearFilter, unpackAlignment: 1 });
+// A 3D texture of this shape with these bytes: the one at hand if it fits.
+function volume(old, [w, h, d], format, data) {
+  const fits = old && old.image.width === w && old.image.height === h && old.image.depth === d;
+  if (!fits) old?.dispose();
+  const texture = fits ? old : Object.assign(new THREE.Data3DTexture(data, w, h, d), {
+    format, type: THREE.UnsignedByteType, minFilter: THREE.LinearFilter, magFilter: THREE.LinearFilter, unpackAlignment: 1,
+  });
+  texture.image.data = data;
+  texture.needsUpdate = true;
+  return texture;
 }
 
 export class Dust {
@@ -114,14 +117,10 @@ export class Dust {
 
   albedo(colour) { this.march.uniforms.albedo.value = colour; }
 
-  // density (nz, ny, nx) uint8, square root of the share of `most`; domain { low, cell, shape }
-  set(density, most, domain) {
-    const [nx, ny, nz] = domain.shape, half = domain.shape.map(n => Math.ceil(n / 2));
-    this.density = volume(this.density, domain.shape, THREE.RedFormat, 1);
-    this.density.image.data = density;
-    this.light = volume(this.light, half, THREE.RGFormat, 2);
-    this.shine(density, 2 * this.look.extinction * this.look.dimming * most * domain.cell / (8 * 65025), [nx, ny, nz], half);
-    this.density.needsUpdate = this.light.needsUpdate = true;
+  // density (nz, ny, nx) uint8, square root of the share of `most`; light as `shine` has it; domain { low, cell, shape }
+  set({ density, light, meta: { most } }, domain) {
+    this.density = volume(this.density, domain.shape, THREE.RedFormat, density);
+    this.light = volume(this.light, domain.shape.map(n => Math.ceil(n / 2)), THREE.RGFormat, light);
     const u = this.march.uniforms;
     u.dust.value = this.density;
     u.light.value = this.light;
@@ -129,34 +128,6 @@ export class Dust {
     u.cell.value = domain.cell;
     u.low.value.set(...domain.low);
     u.high.value.set(...domain.low.map((x, i) => x + domain.cell * domain.shape[i]));
-  }
-
-  // How much light is left from the sun and from straight above, in cells twice as wide, layer by layer from the top down.
-  shine(density, share, [nx, ny, nz], [hx, hy, hz]) {
-    const data = this.light.image.data, { x, y, z } = this.sun;
-    const dx = x / z, dy = y / z, slant = Math.hypot(dx, dy, 1);
-    const ix = Math.floor(dx), iy = Math.floor(dy), fx = dx - ix, fy = dy - iy;
-    let above = new Float32Array(hx * hy), here = new Float32Array(hx * hy);
-    const sky = new Float32Array(hx * hy);
-    const at = (i, j) => (i < 0 || j < 0 || i >= hx || j >= hy ? 0 : above[j * hx + i]);
-    for (let k = hz - 1; k >= 0; k -= 1) {
-      for (let j = 0; j < hy; j += 1) {
-        for (let i = 0; i < hx; i += 1) {
-          let dose = 0;
-          for (let c = 0; c < 8; c += 1) {
-            const a = 2 * i + (c & 1), b = 2 * j + ((c >> 1) & 1), d = 2 * k + (c >> 2);
-            if (a < nx && b < ny && d < nz) { const level = density[(d * ny + b) * nx + a]; dose += level * level * share; }
-          }
-          const c = j * hx + i, o = 2 * (k * hx * hy + c), p = i + ix, q = j + iy;
-          const before = (1 - fy) * ((1 - fx) * at(p, q) + fx * at(p + 1, q)) + fy * ((1 - fx) * at(p, q + 1) + fx * at(p + 1, q + 1));
-          here[c] = before + slant * dose;
-          sky[c] += 0.6 * dose;
-          data[o] = 255 * Math.exp(-before - 0.5 * slant * dose);
-          data[o + 1] = 255 * Math.exp(-sky[c]);
-        }
-      }
-      [above, here] = [here, above];
-    }
   }
 
   clear() { this.march.uniforms.most.value = 0; }

@@ -2,10 +2,10 @@
 import * as THREE from '../vendor/three.js';
 
 const vertexShader = `
-attribute float size; varying vec3 vCentre; uniform float scale;
+attribute float size; uniform float scale; uniform vec3 low, span;
 #include <clipping_planes_pars_vertex>
-void main() { vec4 mvPosition = modelViewMatrix * vec4(position, 1.0); gl_Position = projectionMatrix * mvPosition;
-  gl_PointSize = clamp(size * scale / -mvPosition.z, 1.5, 40.0); vCentre = mvPosition.xyz;
+void main() { vec4 mvPosition = modelViewMatrix * vec4(low + span * position, 1.0); gl_Position = projectionMatrix * mvPosition;
+  gl_PointSize = clamp(size * scale / -mvPosition.z, 1.5, 40.0);
   #include <clipping_planes_vertex>
 }`;
 const fragmentShader = `
@@ -21,19 +21,21 @@ export class Swarm {
   // scale: how many pixels a metre is at a metre's distance, shared by all
   constructor(scale) {
     this.colour = new THREE.Color();
-    const material = new THREE.ShaderMaterial({ vertexShader, fragmentShader, clipping: true, uniforms: { scale, colour: { value: this.colour } } });
+    const material = new THREE.ShaderMaterial({ vertexShader, fragmentShader, clipping: true, uniforms: { scale, colour: { value: this.colour }, low: { value: new THREE.Vector3() }, span: { value: new THREE.Vector3(1, 1, 1) } } });
     this.points = new THREE.Points(new THREE.BufferGeometry(), material);
     this.points.frustumCulled = false;
     this.room = 0;
   }
 
-  // position (n, 3), size (n); the buffers grow and are kept
+  // position (n, 3), floats or steps between bounds; size (n); the buffers grow and are kept
   show({ position, size }) {
-    const g = this.points.geometry, n = size.length;
-    if (n > this.room) {
+    const g = this.points.geometry, n = size.length, { low, high } = position, { uniforms } = this.points.material;
+    uniforms.low.value.set(...(low || [0, 0, 0]));
+    uniforms.span.value.set(...(low ? high.map((x, i) => x - low[i]) : [1, 1, 1]));
+    if (n && (n > this.room || g.getAttribute('position').normalized !== Boolean(low))) {
       g.dispose();
-      this.room = Math.ceil(n * 1.3);
-      g.setAttribute('position', new THREE.BufferAttribute(new Float32Array(this.room * 3), 3).setUsage(THREE.DynamicDrawUsage));
+      this.room = Math.max(this.room, Math.ceil(n * 1.3));
+      g.setAttribute('position', new THREE.BufferAttribute(new position.constructor(this.room * 3), 3, Boolean(low)).setUsage(THREE.DynamicDrawUsage));
       g.setAttribute('size', new THREE.BufferAttribute(new Float32Array(this.room), 1).setUsage(THREE.DynamicDrawUsage));
     }
     if (n) {

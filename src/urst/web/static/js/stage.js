@@ -1,12 +1,12 @@
 // The stage: the set, fragments, debris and dust in one view.
 import * as THREE from '../vendor/three.js';
-import { getArrays } from './api.js';
 import { Bodies, outlined, ramp } from './bodies.js';
 import { Dust } from './dust.js';
 import { Swarm } from './points.js';
+import { Surface } from './surface.js';
 
 const UP = new THREE.Vector3(0, 0, 1);
-const SUN = new THREE.Vector3(-0.55, -0.8, 1.3).normalize();
+export const SUN = new THREE.Vector3(-0.55, -0.8, 1.3).normalize();
 // Straight views are seen through so long a lens, from so far, that ten metres of depth change a size by about two thousandths.
 const HAZE = [40, 160], STRAIGHT = 0.1, DEPTH = 600;
 const WAYS = { front: [0, -1, 0], side: [1, 0, 0], top: [0, -1e-4, 1] };
@@ -42,9 +42,8 @@ function boxes({ skin, centre, body, piece }) {
 }
 
 export class Stage {
-  constructor(element, shotId) {
-    this.element = element;
-    this.shotId = shotId;
+  constructor(element, shotId, loader) {
+    Object.assign(this, { element, shotId, loader });
     this.mode = 'material';
     this.shown = { fragments: true, points: true, dust: true, domain: false, grid: true, figure: true, outlines: false, picture: true };
     this.explode = 0;
@@ -69,6 +68,7 @@ export class Stage {
     this.between = [0, 1].map(() => new THREE.WebGLRenderTarget(4, 4, { type: THREE.HalfFloatType, depthBuffer: false }));
     this.clouds = new Map();
     this.swarms = new Map();
+    this.surfaces = new Map();
     this.pointScale = { value: 500 };
     this.nudge = null;
     this.cut = new THREE.Vector4(0, 0, 0, 1);
@@ -134,7 +134,7 @@ export class Stage {
   // What the set is made of; called again whenever the document changes.
   async load(meta) {
     this.meta = meta;
-    const set = await getArrays(`/shots/${this.shotId}/set`);
+    const set = await this.static(`/shots/${this.shotId}/set`);
     const moves = p => p.motion !== 'fixed', any = meta.pieces.some(moves);
     this.bounds = extent(set, meta, p => (any ? moves(p) : !p.endless));
     this.loose = meta.pieces.some(p => p.motion === 'loose') ? extent(set, meta, p => p.motion === 'loose') : this.bounds;
@@ -151,7 +151,7 @@ export class Stage {
     });
     for (const x of info) x.parts = parts.get(x.piece);
     this.set?.dispose();
-    this.set = this.makeBodies({ ...set, count: info.length, info });
+    this.set = this.makeBodies({ ...set, info });
     this.driven = set.driven ? { pieces: Array.from(set.driven), path: set.path, start: meta.start } : null;
     this.aim();
     this.resize();
@@ -163,7 +163,7 @@ export class Stage {
 
   // What is drawn of layers that are gone takes no room on the graphics card.
   forget() {
-    for (const map of [this.swarms, this.clouds]) {
+    for (const map of [this.swarms, this.clouds, this.surfaces]) {
       for (const [id, drawn] of map) if (!(id in this.meta.matter)) { drawn.dispose(); map.delete(id); }
     }
   }
@@ -203,11 +203,13 @@ export class Stage {
     return bodies;
   }
 
+  static(url) { return this.loader.ask({ kind: 'static', url }).promise; }
+
   // Fragments of a layer's result, made once for each key.
   async fragments({ id, key }) {
     if (this.statics.has(key)) return this.statics.get(key);
     const cast = this.meta.casts[id] || [];
-    const work = getArrays(`/data/${key}/static`).then(s => {
+    const work = this.static(`/data/${key}/static`).then(s => {
       const count = s.piece.length, perPiece = new Map();
       const info = Array.from({ length: count }, (_, b) => {
         const p = cast[s.piece[b]] ?? -1, number = (perPiece.get(p) || 0) + 1;
@@ -215,7 +217,7 @@ export class Stage {
         return { ...this.look(p), number, part: s.part[b], shade: s.shade[b], mass: s.mass?.[b], volume: s.volume[b],
           centre: [s.centre[3 * b], s.centre[3 * b + 1], s.centre[3 * b + 2]] };
       });
-      const bodies = this.makeBodies({ ...s, count, info });
+      const bodies = this.makeBodies({ ...s, info });
       bodies.pair = s.bond_pair;
       bodies.bonds = new Int32Array(count);
       if (s.bond_pair) for (const b of s.bond_pair) bodies.bonds[b] += 1;
@@ -235,6 +237,8 @@ export class Stage {
       return bodies;
     });
     this.statics.set(key, work);
+    // what did not come is asked for again the next time
+    work.catch(() => this.statics.delete(key));
     return work;
   }
 
@@ -244,7 +248,7 @@ export class Stage {
     return this.settled;
   }
 
-  async put({ at, posed, still, points, volumes, domains }) {
+  async put({ at, posed, still, points, volumes, surfaces, domains }) {
     const layers = [...posed, ...still.map(layer => ({ layer, frame: null }))];
     const found = await Promise.all(layers.map(({ layer }) => this.fragments(layer)));
     const carried = new Set(found.flatMap(b => b.info.map(x => x.piece)));
@@ -273,6 +277,7 @@ export class Stage {
     }
     this.showPoints(points);
     this.showVolumes(volumes);
+    this.showSurfaces(surfaces);
     this.showDomains(domains);
     this.draw();
   }
@@ -367,7 +372,20 @@ export class Stage {
       if (!(arrays.meta.most > 0)) continue;
       const cloud = this.cloud(layer.id);
       cloud.albedo(new THREE.Color(this.meta.matter[layer.id].dust));
-      cloud.set(arrays.density, arrays.meta.most, domain);
+      cloud.set(arrays, { low: domain.low, cell: domain.cell * arrays.meta.across, shape: arrays.meta.shape });
+    }
+  }
+
+  showSurfaces(surfaces) {
+    for (const [id, surface] of this.surfaces) if (!surfaces.some(x => x.layer.id === id)) surface.mesh.visible = false;
+    for (const { layer, arrays } of surfaces) {
+      if (!this.surfaces.has(layer.id)) {
+        this.surfaces.set(layer.id, new Surface(this.meta.matter[layer.id].colour));
+        this.scene.add(this.surfaces.get(layer.id).mesh);
+      }
+      const surface = this.surfaces.get(layer.id);
+      surface.mesh.visible = true;
+      surface.show(arrays);
     }
   }
 

@@ -1,0 +1,51 @@
+// A worker that fetches results, unpacks them and works out what is drawn.
+import { decode, split } from './arrays.js';
+import { frame, skins } from './prepare.js';
+
+const running = new Map();
+
+async function bytesOf(url, signal) {
+  const response = await fetch(url, { signal, headers: { accept: 'application/json' } });
+  if (response.ok) return new Uint8Array(await response.arrayBuffer());
+  const text = await response.text();
+  let message = text;
+  try { message = JSON.parse(text).message; } catch { /* plain text */ }
+  throw Object.assign(new Error(message), { status: response.status });
+}
+
+const jobs = {
+  async static({ url }, signal) {
+    const bytes = await bytesOf(url, signal), arrays = decode(bytes);
+    return { ...arrays, ...(arrays.skin ? skins(arrays) : {}), bytes: bytes.byteLength };
+  },
+  async frames({ url, ...job }, signal) {
+    const bytes = await bytesOf(url, signal);
+    return split(bytes).map(x => ({ frame: x.frame, arrays: { ...frame(decode(x.bytes), job), bytes: x.bytes.byteLength } }));
+  },
+};
+
+function buffers(value, found = new Set()) {
+  if (ArrayBuffer.isView(value)) found.add(value.buffer);
+  else if (value && typeof value === 'object') for (const x of Object.values(value)) buffers(x, found);
+  return found;
+}
+
+// what is said of an array beside its numbers does not travel with it
+function bare(value, about = {}, path = '') {
+  if (ArrayBuffer.isView(value)) { if (value.low) about[path] = { low: value.low, high: value.high }; } else if (value && typeof value === 'object') {
+    for (const [key, x] of Object.entries(value)) bare(x, about, path ? `${path}/${key}` : key);
+  }
+  return about;
+}
+
+self.onmessage = async ({ data: { id, stop, ...job } }) => {
+  if (stop) { running.get(id)?.abort(); return; }
+  const control = new AbortController();
+  running.set(id, control);
+  try {
+    const reply = await jobs[job.kind](job, control.signal);
+    self.postMessage({ id, reply, about: bare(reply) }, [...buffers(reply)]);
+  } catch (error) {
+    self.postMessage({ id, error: error.message, network: error instanceof TypeError, aborted: error.name === 'AbortError' });
+  } finally { running.delete(id); }
+};
