@@ -22,6 +22,13 @@ class Curves(BenchTest):
     def knots(self, path):
         return self.page.find_elements(By.CSS_SELECTOR, f'[data-path="{path}"] .knot')
 
+    def write(self, part, text):
+        """Type into a field of the editor of the warmth."""
+        field = self.find(f'[data-path="heat"] [data-part="{part}"]')
+        self.page.execute_script("arguments[0].select()", field)
+        field.send_keys(text, Keys.ENTER)
+        return True
+
     def points(self, shot_id, layer, name):
         value = getattr(self.settings(shot_id, layer), name)
         return [(p.at, p.value) for p in value.points] if isinstance(value, Curve) else value
@@ -36,8 +43,11 @@ class Curves(BenchTest):
         self.page.execute_script("document.activeElement.blur()")
         field = self.find('[data-path="heat"] [data-part="value"]')
         self.page.execute_script("arguments[0].select()", field)
+        self.page.execute_script("window.before = arguments[0]", field)
         field.send_keys("60", Keys.ENTER)
         wait_for(lambda: heat() == [(1, 60), (18, 0)], "the typed value")
+        drawn_anew = "const a = document.activeElement; return a.dataset.part === 'value' && a !== window.before;"
+        wait_for(lambda: self.page.execute_script(drawn_anew), "the editor drawn anew, in the same field")
         # keyed at the frame in view
         self.page.execute_script("document.activeElement.blur()")
         self.press(*[Keys.ARROW_RIGHT] * 8)
@@ -52,18 +62,17 @@ class Curves(BenchTest):
         self.press(Keys.ARROW_RIGHT, Keys.ARROW_UP)
         wait_for(lambda: heat()[1][0] == 10 and heat()[1][1] > before[1], "the moved point")
         # by mouse
-        knot = self.knots("heat")[1]
-        webdriver.ActionChains(self.page).drag_and_drop_by_offset(knot, 30, 15).perform()
+        drag = lambda: (
+            webdriver.ActionChains(self.page).drag_and_drop_by_offset(self.knots("heat")[1], 30, 15).perform()
+        )  # noqa: E731
+        wait_for(lambda: drag() is None, "a point to take hold of")
         wait_for(lambda: heat()[1][0] > 10 and heat()[1][1] < before[1], "the dragged point")
         # a cue typed as the place
-        wait_for(lambda: self.knots("heat"), "the editor")
-        field = self.find('[data-path="heat"] [data-part="at"]')
-        self.page.execute_script("arguments[0].select()", field)
-        field.send_keys("hit - 3", Keys.ENTER)
+        wait_for(lambda: self.write("at", "hit - 3"), "the field")
         wait_for(lambda: heat()[1][0] == 10, "the cue's frame less three")
         wait_for(lambda: "hit - 3: " in self.find('[id="f-heat"]').get_attribute("value"), "its words")
         # taken out, and one number again
-        self.knots("heat")[1].send_keys(Keys.DELETE)
+        wait_for(lambda: self.knots("heat")[1].send_keys(Keys.DELETE) is None, "a point to take out")
         wait_for(lambda: len(heat()) == 2, "one point less")
         wait_for(lambda: len(self.knots("heat")) == 2, "the editor")
         self.find('[data-path="heat"] [data-part="level"]').click()

@@ -7,6 +7,7 @@ import { Frames } from './frames.js';
 import { Gauges } from './gauges.js';
 import { Loader } from './loader.js';
 import { Palette } from './palette.js';
+import { Panel } from './panel.js';
 import { Stage, SUN } from './stage.js';
 import { Strata } from './strata.js';
 import { View } from './view.js';
@@ -27,9 +28,10 @@ const strata = new Strata($('strata'), clock, {
   choose, reveal: revealLayer, alone, inView, add: () => palette.open('Add a '), move: (id, to) => arrange(`layers/${id}/move`, { to }),
 });
 const curves = new Curves($('recipe'), {
-  base, layer: () => (document.querySelector('[data-panel="set"]') ? '' : chosen), frame: () => clock.frame, range: () => clock, cues: () => state?.cues || [], quality: () => quality,
+  base, layer: () => (panel.name === 'set' ? '' : chosen), frame: () => clock.frame, range: () => clock, cues: () => state?.cues || [], quality: () => quality,
   shown: () => (state?.layers || []).filter(x => x.done).map(x => `${x.id}:${x.key}`).join(','),
 });
+const panel = new Panel($('recipe'), base, () => chosen, () => { if (state) { header(); curves.mount(); } });
 const view = new View(stage, clock, {
   base, state: () => state, meta: () => meta, quality: () => quality, chosen: () => chosen, show: () => show(), act, toast, baked, see: seeFrame,
   openPiece: number => takePiece(number), results: () => takePiece(null),
@@ -152,7 +154,7 @@ async function ask() {
   if (!due.again && !against && layer()?.id !== chosen) work(state.layers[0]?.id || '');
   if (due.panel && !due.again) {
     due.panel = false;
-    reopen();
+    panel.again();
   }
   // a page opened in mid-bake goes by what the run has told so far
   const told = latest || state.runs.map(r => r.progress).find(p => p.layer);
@@ -169,20 +171,10 @@ async function ask() {
 // A piece in hand is shown with the set as it stands; without one the results are seen again.
 function takePiece(number) {
   view.measure.take(number);
-  if (number !== null) openSet(number);
-  else if (document.querySelector('[data-panel="set"]')) openRecipe();
+  if (number !== null) panel.set(number);
+  else if (panel.name === 'set') panel.recipe();
   show();
 }
-
-const openSet = number => htmx.ajax('GET', `${base}/pieces/${number}`, { target: '#recipe' });
-
-function reopen() {
-  if (document.querySelector('[data-panel="versions"]')) openVersions();
-  else if (document.querySelector('[data-panel="set"]')) openSet(document.getElementById('piece')?.value || 0);
-  else openRecipe();
-}
-
-const openRecipe = () => htmx.ajax('GET', `${base}/recipe${chosen ? `/${chosen}` : ''}`, { target: '#recipe' });
 
 function work(id) {
   chosen = id;
@@ -209,8 +201,7 @@ async function see(path) {
   }));
 }
 const flip = () => see(against ? '' : `before?quality=${quality}`);
-const openVersions = () => htmx.ajax('GET', `${base}/versions`, { target: '#recipe' });
-const keepVersion = () => htmx.ajax('POST', `${base}/versions`, { target: '#recipe' });
+const keepVersion = () => panel.versions('POST');
 
 // Results of the shot's own quality or drafts, never both in view; live bakes a draft at each change.
 const QUALITY = `urst-quality-${shotId}`;
@@ -340,7 +331,7 @@ function choose(id) {
   work(id);
   view.measure.take(null);
   view.frame();
-  openRecipe();
+  panel.recipe();
   strata.draw(state, chosen);
   gauges.draw(state, layer());
 }
@@ -387,7 +378,7 @@ const palette = new Palette($('palette'), () => [
   { name: live ? 'Live off' : 'Live: bake a draft at each change', key: 'L', run: () => setLive(!live) },
   { name: against ? 'Back to the present state' : 'This against before', key: 'B', run: flip },
   { name: 'Keep a version', key: 'K', run: keepVersion },
-  { name: 'Versions', run: openVersions },
+  { name: 'Versions', run: () => panel.versions() },
   { name: 'Next cue', key: 'Ctrl →', run: () => jump(1) },
   { name: 'Cue before', key: 'Ctrl ←', run: () => jump(-1) },
   { name: 'Next finding', key: 'F8', run: nextFinding },
@@ -405,7 +396,7 @@ const palette = new Palette($('palette'), () => [
     { name: `Put ${layer().name} one up`, key: 'Alt ↑', run: () => shift(-1) },
     { name: `Put ${layer().name} one down`, key: 'Alt ↓', run: () => shift(1) },
   ] : []),
-  { name: 'Set pieces and frame range', run: () => openSet(0) },
+  { name: 'Set pieces and frame range', run: () => panel.set() },
   { name: 'Hand over files', run: () => { location.href = `${base}/handover`; } },
   { name: 'Light or dark', run: () => document.querySelector('[data-theme-switch]').click() },
   { name: 'Queue', run: () => { location.href = '/queue'; } },
@@ -437,7 +428,7 @@ document.addEventListener('keydown', event => {
   }
 });
 
-$('set').addEventListener('click', () => openSet(0));
+$('set').addEventListener('click', () => panel.set());
 $('recipe').addEventListener('change', event => { if (event.target.matches('[data-piece]')) takePiece(Number(event.target.value)); });
 $('recipe').addEventListener('click', event => {
   if (event.target.closest('#bake')) bake();
@@ -456,7 +447,7 @@ $('recipe').addEventListener('click', event => {
 });
 $('commands').addEventListener('click', () => palette.open());
 $('flip').addEventListener('click', flip);
-$('versions').addEventListener('click', openVersions);
+$('versions').addEventListener('click', () => panel.versions());
 $('undo').addEventListener('click', () => act('history/undo'));
 $('redo').addEventListener('click', () => act('history/redo'));
 $('findings-count').addEventListener('click', nextFinding);
@@ -471,7 +462,6 @@ $('import-form').elements.file.addEventListener('change', async event => {
 });
 document.body.addEventListener('shot-changed', () => { against = null; });
 document.body.addEventListener('shot-changed', () => (live ? bakeLive() : refresh(true, false)));
-document.body.addEventListener('htmx:afterSwap', () => { if (state) { header(); curves.mount(); } });
 document.body.addEventListener('htmx:sendError', () => toast(SILENT));
 document.body.addEventListener('htmx:responseError', event => toast(JSON.parse(event.detail.xhr.responseText).message));
 addEventListener('resize', () => { if (state) strata.draw(state, chosen); });

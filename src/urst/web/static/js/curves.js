@@ -25,9 +25,11 @@ export class Curves {
     });
   }
 
-  // Called whenever the recipe has been drawn.
+  // Called whenever the recipe or the shot is another: an editor that stands already goes on with what is in hand.
   mount() {
-    this.editors = [...this.root.querySelectorAll('.curve[data-plot]')].map(node => new Editor(node, this));
+    const before = new Map((this.editors || []).map(editor => [editor.node, editor]));
+    this.editors = [...this.root.querySelectorAll('.curve[data-plot]')].map(node => before.get(node) || new Editor(node, this));
+    for (const editor of this.editors) if (before.has(editor.node)) editor.follow();
   }
 
   frameChanged() {
@@ -95,6 +97,11 @@ class Editor {
   async measure() {
     try { this.found = await this.all.measured(this.path, this.plot.over, this.plot.origin); } catch { this.found = null; }
     if (this.node.isConnected) this.draw();
+  }
+
+  follow() {
+    this.cues = Object.fromEntries(this.all.world.cues().map(c => [c.name, c.frame]));
+    if (!this.dragging) this.measure();
   }
 
   frameChanged() {

@@ -26,7 +26,7 @@ export class View {
     $('explode').addEventListener('input', event => { stage.explode = Number(event.target.value); bench.show(); });
     for (const id of ['cut', 'cut-at']) $(id).addEventListener('input', () => this.cut());
     $('exposure').addEventListener('change', () => this.setExposure($('exposure').value));
-    $('through').addEventListener('change', event => bench.act('seen', { path: 'through', value: event.target.value }, () => this.throughCamera()));
+    $('through').addEventListener('change', event => bench.act('seen', { path: 'through', value: event.target.value }).then(() => this.throughCamera()));
     $('movie-form').addEventListener('submit', event => { event.preventDefault(); this.movie(); });
   }
 
