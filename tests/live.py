@@ -15,6 +15,8 @@ from sqlalchemy import text
 
 from urst.db import shots
 from urst.db.engine import engine, session
+from urst.scene import library
+from urst.store.meshes import Meshes
 
 
 def wait_for(condition, what: str, seconds: float = 30):
@@ -39,6 +41,7 @@ class Live:
         self._folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
         self.store = Path(self._folder.name) / "store"
         self.store.mkdir()
+        library.use(Meshes(self.store))
         with engine().begin() as connection:
             connection.execute(text("TRUNCATE shots, bakes CASCADE"))
             connection.execute(text("TRUNCATE procrastinate_jobs CASCADE"))
@@ -108,4 +111,5 @@ class Live:
                 process.kill()
                 process.wait()
         engine().dispose()
+        library.use(library.Memory())
         self._folder.cleanup()

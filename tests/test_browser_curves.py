@@ -62,10 +62,8 @@ class Curves(BenchTest):
         self.press(Keys.ARROW_RIGHT, Keys.ARROW_UP)
         wait_for(lambda: heat()[1][0] == 10 and heat()[1][1] > before[1], "the moved point")
         # by mouse
-        drag = lambda: (
-            webdriver.ActionChains(self.page).drag_and_drop_by_offset(self.knots("heat")[1], 30, 15).perform()
-        )  # noqa: E731
-        wait_for(lambda: drag() is None, "a point to take hold of")
+        drag = webdriver.ActionChains(self.page).drag_and_drop_by_offset
+        wait_for(lambda: drag(self.knots("heat")[1], 30, 15).perform() is None, "a point to take hold of")
         wait_for(lambda: heat()[1][0] > 10 and heat()[1][1] < before[1], "the dragged point")
         # a cue typed as the place
         wait_for(lambda: self.write("at", "hit - 3"), "the field")

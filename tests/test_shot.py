@@ -1,6 +1,7 @@
 """The document: validation, keys, plan, units."""
 
 import json
+import tempfile
 import unittest
 from pathlib import Path
 from typing import get_args
@@ -14,8 +15,8 @@ from urst.demo import granary
 from urst.errors import BadFile, BadValue
 from urst.kinds.break_ import advice
 from urst.kinds.registry import KINDS
-from urst.scene import placing
-from urst.scene.shapes import Imported
+from urst.scene import library, mesh_codec, placing
+from urst.scene.shapes import Imported, meshes
 from urst.scene.units import parse_number
 from urst.scene.values import without_entry
 from urst.shot.document import dumps, loads, parse
@@ -25,6 +26,7 @@ from urst.shot.keys import layer_keys
 from urst.shot.plan import plan
 from urst.shot.preflight import preflight
 from urst.shot.quality import draft, with_frames
+from urst.store.meshes import Meshes
 
 
 def changed(shot, path, value):
@@ -77,11 +79,51 @@ class File(unittest.TestCase):
         ):
             loads("[1, 2]")
 
-    def test_an_imported_mesh_travels_inside(self):
+    def imported(self):
         ball = generators.ball(0.5)[0]
-        (kept,) = Imported.from_mesh(ball, "ball.stl").meshes()
-        np.testing.assert_array_equal(kept.vertices, ball.vertices)
-        np.testing.assert_array_equal(kept.triangles, ball.triangles)
+        data = tiny().model_dump(mode="json")
+        data["pieces"].append(
+            {"name": "Ball", "shape": Imported.from_mesh(ball, "ball.stl").model_dump(), "position": (3, 3, 1)}
+        )
+        return parse(data), ball
+
+    def test_a_mesh_lies_under_its_hash_and_travels_in_the_file_to_another_machine(self):
+        shot, ball = self.imported()
+        self.assertLess(len(shot.model_dump_json()), 20_000)
+        text = dumps(shot)
+        with tempfile.TemporaryDirectory() as root:
+            self.addCleanup(library.use, library.Memory())
+            library.use(Meshes(root))
+            meshes.cache_clear()
+            with self.assertRaisesRegex(BadFile, "'ball.stl' is not in the store: import its file again"):
+                meshes(shot.pieces[-1].shape)
+            self.assertTrue(any("is not in the store" in f.title for f in preflight(shot)))
+            found = loads(text)
+            self.assertEqual(found, shot)
+            (kept,) = meshes(found.pieces[-1].shape)
+            np.testing.assert_array_equal(kept.vertices, ball.vertices)
+            np.testing.assert_array_equal(kept.triangles, ball.triangles)
+            # a damaged file counts as absent, and can be brought again
+            (path,) = Path(root).rglob("*.urm")
+            path.write_bytes(path.read_bytes()[:-3])
+            meshes.cache_clear()
+            self.assertIsNone(Meshes(root).read(found.pieces[-1].shape.mesh))
+            loads(text)
+            self.assertEqual(len(meshes(found.pieces[-1].shape)), 1)
+
+    def test_a_mesh_that_is_not_what_its_hash_says_is_refused(self):
+        shot, _ = self.imported()
+        data = json.loads(dumps(shot))
+        ((key, packed),) = data["meshes"].items()
+        data["meshes"] = {key[::-1]: packed}
+        with self.assertRaisesRegex(BadFile, "is another than its hash says"):
+            loads(json.dumps(data))
+        data["meshes"] = {key: {"vertices": "?", "triangles": packed["triangles"]}}
+        with self.assertRaisesRegex(BadFile, "is damaged"):
+            loads(json.dumps(data))
+        data["meshes"] = [1]
+        with self.assertRaisesRegex(BadValue, "meshes: "):
+            loads(json.dumps(data))
 
 
 class BadValues(unittest.TestCase):
@@ -395,6 +437,14 @@ class Older(unittest.TestCase):
         shot = loads((self.FOLDER / "granary-2.shot.json").read_bytes())
         self.assertEqual(shot.model_copy(update={"time_scale": 1.0}), granary.coupled())
         self.assertEqual([(p.at, p.value) for p in shot.time_scale.points], [(20, 1.0), (30, 0.33), (60, 1.0)])
+
+    def test_meshes_that_lay_within_the_document_are_taken_into_the_library(self):
+        ball, data = generators.ball(0.5)[0], json.loads((self.FOLDER / "granary-2.shot.json").read_text())
+        vertices, triangles = mesh_codec.pack(ball)
+        data["pieces"][0]["shape"] = {"kind": "mesh", "source": "b.obj", "vertices": vertices, "triangles": triangles}
+        shape = loads(json.dumps(data)).pieces[0].shape
+        self.assertEqual(shape.mesh, library.key_of(ball))
+        np.testing.assert_array_equal(shape.meshes()[0].vertices, ball.vertices)
 
     def test_documents_of_the_first_version_open(self):
         shot = loads((self.FOLDER / "granary-1.shot.json").read_bytes())

@@ -66,11 +66,14 @@ def _bake(options) -> int:
     from urst.bake.kernels import Compiler
     from urst.bake.runner import bake
     from urst.formats.gauges import write_gauges
+    from urst.scene import library
     from urst.shot.keys import layer_keys
     from urst.shot.plan import plan
     from urst.shot.quality import draft, with_frames
+    from urst.store.meshes import Meshes
     from urst.store.store import Store
 
+    library.use(Meshes(options.out))
     shot = _load(options.file)
     if options.quality == "draft":
         shot = draft(shot)
@@ -111,7 +114,10 @@ def _bake(options) -> int:
 
 def _export(options) -> int:
     from urst.handover.export import export
+    from urst.scene import library
+    from urst.store.meshes import Meshes
 
+    library.use(Meshes(options.store))
     for path in export(_load(options.file), options.store, options.out, options.what):
         print(path)
     return 0
@@ -165,9 +171,9 @@ def _worker(options) -> int:
 def _schema(options) -> int:
     import json
 
-    from urst.shot.document import Shot
+    from urst.shot.document import ShotFile
 
-    print(json.dumps(Shot.model_json_schema(), indent=1))
+    print(json.dumps(ShotFile.model_json_schema(), indent=1))
     return 0
 
 

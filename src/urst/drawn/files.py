@@ -1,10 +1,12 @@
 """Frames for the browser on disk: converted once, when they are baked, and served as they are."""
 
+from collections.abc import Callable
 from pathlib import Path
 
 from urst.drawn import codec, representations
 from urst.errors import CacheDamaged
 from urst.kinds.kind import Arrays, Kind
+from urst.store.frames import write_whole
 from urst.store.store import Store
 
 
@@ -56,6 +58,15 @@ def static_file(store: Store, key: str) -> Path:
         found = store.path_beside(key, "drawn.urd")
     assert found is not None
     return found
+
+
+def set_file(store: Store, key: str, make: Callable[[], bytes]) -> Path:
+    """Return the file of a set as it is drawn, under the key of what stands where; one that is missing is made."""
+    path = store.root / "sets" / key[:2] / f"{key}.urd"
+    if not path.is_file() or not codec.is_whole(path):
+        path.parent.mkdir(parents=True, exist_ok=True)
+        write_whole(path, make())
+    return path
 
 
 def _name(frame, level):

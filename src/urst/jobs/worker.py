@@ -26,8 +26,10 @@ from urst.handover.forms import folder
 from urst.handover.pictures import keep_card
 from urst.jobs.queue import TASK
 from urst.logs import set_up
+from urst.scene import library
 from urst.shot.document import Shot, parse
 from urst.shot.plan import plan
+from urst.store.meshes import Meshes
 from urst.store.store import Store
 
 log = logging.getLogger("urst.worker")
@@ -122,6 +124,7 @@ class _Desk:
 def work_off(context, run_id: int) -> None:
     """Do what a run asks for."""
     store = Store(os.environ["URST_STORE"])
+    library.use(Meshes(store.root))
     desk = _Desk(run_id, store)
     with session() as db:
         row = db.get(RunRow, run_id)

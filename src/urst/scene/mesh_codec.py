@@ -1,4 +1,4 @@
-"""Meshes as text within the document."""
+"""Meshes as text within a file."""
 
 import base64
 import zlib
@@ -30,7 +30,7 @@ def unpack(vertices: str, triangles: str, source: str) -> Mesh:
         points = np.frombuffer(zlib.decompress(base64.b64decode(vertices)), "<f8").reshape(-1, 3)
         corners = np.frombuffer(zlib.decompress(base64.b64decode(triangles)), "<i4").reshape(-1, 3)
     except (ValueError, zlib.error) as error:
-        raise BadFile(f"The mesh kept under '{source}' is damaged ({error}): import the file again.") from error
+        raise BadFile(f"The mesh under '{source}' is damaged ({error}): import the file again.") from error
     if len(corners) and not 0 <= corners.min() <= corners.max() < len(points):
-        raise BadFile(f"The mesh kept under '{source}' is damaged (a triangle names no point): import the file again.")
+        raise BadFile(f"The mesh under '{source}' is damaged (a triangle names no point): import the file again.")
     return Mesh(points.astype(float), corners.astype(np.int64))

@@ -10,7 +10,7 @@ from urst.core.geometry import rotation
 from urst.core.geometry.mesh import Mesh, transformed
 from urst.core.geometry.sheet import wedges
 from urst.scene.pieces import SetPiece
-from urst.scene.shapes import is_endless, is_sheet, meshes
+from urst.scene.shapes import corners, is_endless, is_sheet, meshes
 from urst.scene.taking_part import Matter
 from urst.scene.world import World
 
@@ -19,10 +19,21 @@ _FILM_BACK = 36.0
 
 def placed(piece: SetPiece, world: World) -> list[Mesh]:
     """Meshes of a piece where it stands at the first frame."""
+    turn, position = _stance(piece, world)
+    return [transformed(m, turn, position) for m in meshes(piece.shape)]
+
+
+def placed_corners(piece: SetPiece, world: World) -> list[np.ndarray]:
+    """Of each part of a piece, points (n, 3) that span it where it stands at the first frame [m]."""
+    turn, position = _stance(piece, world)
+    return [points @ turn.T + position for points in corners(piece.shape)]
+
+
+def _stance(piece, world):
     position, turn = np.array(piece.position, float), rotation.from_degrees(piece.rotation)
     if piece.motion == "driven":
         position, turn = path(piece)(world.start)
-    return [transformed(m, rotation.matrix(turn), position) for m in meshes(piece.shape)]
+    return rotation.matrix(turn), position
 
 
 def solids(number: int, piece: SetPiece, world: World) -> list[Solid]:
@@ -149,10 +160,10 @@ def fastest(world: World) -> tuple[float, str]:
 def bounds(world: World, *, skip_fixed: bool = False) -> tuple[np.ndarray, np.ndarray] | None:
     """Least and greatest corner of the set at the first frame, None where nothing has an end."""
     some = [p for p in world.pieces if not is_endless(p.shape) and not (skip_fixed and p.motion == "fixed")]
-    corners = [m.bounds() for p in some for m in placed(p, world) if len(m.vertices)]
-    if not corners:
+    points = [c for p in some for c in placed_corners(p, world)]
+    if not points:
         return None
-    return np.min([c[0] for c in corners], axis=0), np.max([c[1] for c in corners], axis=0)
+    return np.min([c.min(axis=0) for c in points], axis=0), np.max([c.max(axis=0) for c in points], axis=0)
 
 
 def field_of_view(lens: float) -> float:

@@ -3,13 +3,15 @@
 from functools import lru_cache
 from typing import Annotated, ClassVar, Literal
 
+import numpy as np
 from pydantic import Field, model_validator
+from scipy.spatial import ConvexHull, QhullError
 
 from urst.core.fracture.settings import MOST_PARTS
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import Mesh, mass_properties, open_edges
 from urst.errors import BadMesh
-from urst.scene import mesh_codec
+from urst.scene import library
 from urst.scene.part import Metres, Part
 
 
@@ -99,21 +101,19 @@ class Terrain(Part):
 
 
 class Imported(Part):
-    """A mesh brought from a file, kept inside the document so that nothing that matters lies outside it."""
+    """A mesh brought from a file; the document names it by the hash of its content, a library keeps it."""
 
     kind: Literal["mesh"] = "mesh"
     source: str = Field("", max_length=200, description="Name of the file it came from")
-    vertices: str = Field(description="base64 of zlib of float64 x, y, z, little endian")
-    triangles: str = Field(description="base64 of zlib of int32 index triples, little endian")
+    mesh: str = Field(pattern=r"^[0-9a-f]{40}$", description="Hash of its points and triangles")
 
     @classmethod
     def from_mesh(cls, mesh: Mesh, source: str = "") -> "Imported":
-        """Pack a mesh."""
-        vertices, triangles = mesh_codec.pack(mesh)
-        return cls(source=source, vertices=vertices, triangles=triangles)
+        """Put a mesh into the library."""
+        return cls(source=source, mesh=library.put(mesh))
 
     def meshes(self) -> list[Mesh]:
-        return [mesh_codec.unpack(self.vertices, self.triangles, self.source)]
+        return [library.get(self.mesh, self.source)]
 
 
 Shape = Annotated[Box | BrickWall | Drum | Ball | Ground | Terrain | Imported, Field(discriminator="kind")]
@@ -129,6 +129,19 @@ def meshes(shape: Shape) -> tuple[Mesh, ...]:
         If an imported mesh is damaged.
     """
     return tuple(shape.meshes())
+
+
+@lru_cache(maxsize=256)
+def corners(shape: Shape) -> tuple[np.ndarray, ...]:
+    """Of each part of a shape, points (n, 3) that have the same convex hull, as few as there are; all of a flat one [m]."""
+    return tuple(_spanning(m.vertices) for m in meshes(shape) if len(m.vertices))
+
+
+def _spanning(points):
+    try:
+        return points[ConvexHull(points).vertices]
+    except (QhullError, ValueError):
+        return points
 
 
 @lru_cache(maxsize=256)

@@ -7,13 +7,15 @@ import json
 from graphlib import CycleError, TopologicalSorter
 from typing import Any, Literal
 
-from pydantic import TypeAdapter, ValidationError, model_validator
+from pydantic import Field, TypeAdapter, ValidationError, model_validator
 
 from urst.errors import BadFile, BadValue
 from urst.kinds import registry
 from urst.kinds.kind import COUPLES, Kind
 from urst.kinds.layer import Layer
-from urst.scene import values
+from urst.scene import library, mesh_codec, values
+from urst.scene.part import Part
+from urst.scene.shapes import Imported
 from urst.scene.values import NamedValue, Use
 from urst.scene.world import Cue, World, distinct
 from urst.shot.accepted import Accepted
@@ -167,6 +169,19 @@ def _no_circle(layers, by_id):
         ) from error
 
 
+class PackedMesh(Part):
+    """A mesh that a file brings along."""
+
+    vertices: str = Field(description="base64 of zlib of float64 x, y, z, little endian")
+    triangles: str = Field(description="base64 of zlib of int32 index triples, little endian")
+
+
+class ShotFile(Shot):
+    """A shot as a file: the document, and the meshes it names."""
+
+    meshes: dict[str, PackedMesh] = Field({}, description="By the hash of their content")
+
+
 def parse(data: dict) -> Shot:
     """Validate a document, of this version or an older one.
 
@@ -201,9 +216,34 @@ def loads(text: str | bytes, source: str = "the file") -> Shot:
         raise BadFile(
             f"{source} is not a shot: its 'format' must be '{FORMAT}', or an older one such as '{OLDER[-1]}'."
         )
+    data = dict(data)
+    _take_meshes(data.pop("meshes", {}))
     return parse(data)
 
 
+def _take_meshes(brought):
+    """Put the meshes of a file into the library, each under its own hash."""
+    try:
+        packed = TypeAdapter(dict[str, PackedMesh]).validate_python(brought)
+    except ValidationError as error:
+        raise BadValue(f"meshes: {explain(error)}") from error
+    for key, text in packed.items():
+        mesh = mesh_codec.unpack(text.vertices, text.triangles, key)
+        if library.put(mesh) != key:
+            raise BadFile(f"The mesh under '{key}' is another than its hash says: take an earlier copy of the file.")
+
+
 def dumps(shot: Shot) -> str:
-    """Write a shot as the text of a `*.shot.json`."""
-    return json.dumps(shot.model_dump(mode="json"), indent=1) + "\n"
+    """Write a shot as the text of a `*.shot.json`, with the meshes it names.
+
+    Raises
+    ------
+    BadFile
+        If one of them is not in the library.
+    """
+    data = shot.model_dump(mode="json")
+    named = {p.shape.mesh: p.shape.source for p in shot.pieces if isinstance(p.shape, Imported)}
+    if named:
+        packed = {key: mesh_codec.pack(library.get(key, source)) for key, source in named.items()}
+        data["meshes"] = {key: {"vertices": v, "triangles": t} for key, (v, t) in packed.items()}
+    return json.dumps(data, indent=1) + "\n"

@@ -1,5 +1,7 @@
 """The checks of a shot before it is baked, each with a way to mend what it finds."""
 
+from functools import lru_cache
+
 import numpy as np
 
 from urst.core.checks.findings import Finding
@@ -26,8 +28,7 @@ def preflight(shot: Shot) -> list[Finding]:
         found += [f for f in shot.kind_of(layer).findings(shot, layer) if f.grave]
     if any(f.grave for f in found):
         return _once(found)
-    placed = {p.name: placing.placed(p, shot) for p in shot.pieces}
-    found += _scale(shot) + _overlaps(shot, placed) + _not_kept(shot)
+    found += _scale(shot) + _overlaps(shot) + _not_kept(shot)
     for layer in shot.layers:
         found += shot.kind_of(layer).findings(shot, layer)
     return sorted(_once(found), key=lambda f: not f.grave)
@@ -64,15 +65,21 @@ def _meshes(shot):
                     "Only a closed solid has mass: let it be fixed, or give it thickness.", grave=True,
                 ))  # fmt: skip
             continue
-        try:
-            for mesh in meshes(piece.shape):
-                if piece.motion != "fixed":
-                    check_solid(mesh, f"'{piece.name}'")
-                else:
-                    check_surface(mesh, f"'{piece.name}'")
-        except (BadMesh, BadFile) as error:
-            found.append(Finding(str(error), "Only a closed solid has mass and can move or break.", grave=True))
+        fault = _fault(piece.shape, piece.motion == "fixed", f"'{piece.name}'")
+        if fault:
+            found.append(Finding(fault, "Only a closed solid has mass and can move or break.", grave=True))
     return found
+
+
+@lru_cache(maxsize=256)
+def _fault(shape, stands, name):
+    """What is wrong with an imported mesh, empty if nothing is; a large one is looked at once, not at every change."""
+    try:
+        for mesh in meshes(shape):
+            (check_surface if stands else check_solid)(mesh, name)
+    except (BadMesh, BadFile) as error:
+        return str(error)
+    return ""
 
 
 def _not_kept(shot):
@@ -135,13 +142,13 @@ def _scale(shot):
     return found
 
 
-def _overlaps(shot, placed):
+def _overlaps(shot):
     found = []
     solids = [
-        (i, hull_of(m.vertices), *m.bounds())
+        (i, hull_of(c), c.min(axis=0), c.max(axis=0))
         for i, p in enumerate(shot.pieces)
         if not is_sheet(p.shape) and shot.part_of(p).bodies
-        for m in placed[p.name]
+        for c in placing.placed_corners(p, shot)
     ]
     if not solids:
         return found

@@ -1,5 +1,7 @@
 """Documents of older versions, brought up to date."""
 
+from urst.scene import library, mesh_codec
+
 FORMAT = "urst-shot/3"
 OLDER = ("urst-shot/1", "urst-shot/2")
 
@@ -34,10 +36,20 @@ def _from_1(data):
 
 
 def _from_2(data):
-    """The time scale was the only curve, and its points had frames; there was one camera."""
+    """The time scale was the only curve, and its points had frames; there was one camera; meshes lay within."""
     scale = (data.get("time_scale") or {}).get("points")
     points = [{"at": p.get("frame"), "value": p.get("value")} for p in scale or []]
     data = dict(data)
+    data["pieces"] = [_without_mesh(p) for p in data.get("pieces", [])]
     camera = data.pop("camera", {})
     data |= {"cameras": [camera], "through": camera.get("name", "main")}
     return data | {"format": FORMAT, "time_scale": {"points": points} if points else 1.0}
+
+
+def _without_mesh(piece):
+    shape = piece.get("shape", {})
+    if shape.get("kind") != "mesh" or "vertices" not in shape:
+        return piece
+    source = shape.get("source", "")
+    mesh = mesh_codec.unpack(shape["vertices"], shape["triangles"], source)
+    return piece | {"shape": {"kind": "mesh", "source": source, "mesh": library.put(mesh)}}

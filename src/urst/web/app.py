@@ -15,7 +15,10 @@ from starlette.middleware.trustedhost import TrustedHostMiddleware
 from urst.errors import UrstError
 from urst.kinds.registry import KINDS
 from urst.logs import set_up
+from urst.scene import library
+from urst.store.meshes import Meshes
 from urst.web import bench, data, layers, live, measured, movies, pages, set_panel, sources, versions
+from urst.web.store import store
 from urst.web.templates import page
 
 HERE = Path(__file__).parent
@@ -29,6 +32,7 @@ _POLICY = (
 @contextlib.asynccontextmanager
 async def _life(_app):
     set_up()
+    library.use(Meshes(store().root))
     listener = asyncio.create_task(live.hub.listen())
     yield
     listener.cancel()

@@ -16,9 +16,11 @@ from urst.db.engine import session
 from urst.drawn import codec, files, representations
 from urst.errors import BadMesh, BadValue
 from urst.kinds import registry
+from urst.scene import content
 from urst.scene.materials import MATERIALS
 from urst.scene.placing import bounds, field_of_view, path, solids
 from urst.scene.shapes import is_endless, is_jointed
+from urst.shot.keys import digest
 from urst.web.store import store
 
 router = APIRouter()
@@ -71,12 +73,22 @@ def frames(key: str, first: int, last: int, level: int = 0):
 
 
 @router.get("/shots/{shot_id}/set")
-def set_pieces(shot_id: str):
+def set_pieces(shot_id: str, of: str = ""):
     """The set at the first frame, for what no layer carries along, and the paths of what is driven."""
     with session() as db:
         shot = shots.get(db, shot_id).shot
-    data = codec.encode(representations.skins(assemble_seen(shot)) | _paths(shot), {})
-    return Response(data, media_type=_ARRAYS, headers={"Cache-Control": "no-store"})
+    key = set_key(shot)
+    path = files.set_file(
+        store(), key, lambda: codec.encode(representations.skins(assemble_seen(shot)) | _paths(shot), {})
+    )
+    # asked for by the key of what it shows, it never changes
+    return FileResponse(path, media_type=_ARRAYS, headers=_FOREVER if of == key else {"Cache-Control": "no-store"})
+
+
+def set_key(shot) -> str:
+    """Return the content key of the set as the stage draws it: what stands where, and what is driven along which path."""
+    pieces = [content.stance(p, shot) for p in shot.pieces]
+    return digest({"set": pieces, "clock": content.clock(shot), "end": shot.end})
 
 
 def _paths(shot):
@@ -128,6 +140,7 @@ def set_meta(shot) -> dict:
     box = bounds(shot)
     return {
         "start": shot.start,
+        "set": set_key(shot),
         "pieces": [
             {"name": p.name, "material": p.material, "motion": p.motion, "jointed": is_jointed(p.shape)}
             | {"position": p.keys[0].position if p.motion == "driven" else p.position}

@@ -46,9 +46,20 @@ def layer_health(shot: Shot, layer, key: str, earlier: list[str], disk: Store) -
     }  # fmt: skip
 
 
+#: gauges of frames by the folder of their key: what is under a key never changes, so each frame is read once
+_GAUGES: dict[str, dict[int, dict[str, float]]] = {}
+#: keys that are remembered
+_MOST_KEYS = 400
+
+
 def _rows(shot, kind: Kind, key, disk):
     if kind.moving:
-        return disk.read_gauges(key)
+        place, there = str(disk.folder(key)), disk.frames(key)
+        if place not in _GAUGES and len(_GAUGES) >= _MOST_KEYS:
+            _GAUGES.pop(next(iter(_GAUGES)))
+        known = _GAUGES.setdefault(place, {})
+        known |= disk.read_gauges(key, [f for f in there if f not in known])
+        return {f: known[f] for f in there if f in known}
     return {shot.start: disk.read_static(key)[1].get("gauges", {})}
 
 

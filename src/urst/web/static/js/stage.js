@@ -134,7 +134,9 @@ export class Stage {
   // What the set is made of; called again whenever the document changes.
   async load(meta) {
     this.meta = meta;
-    const set = await this.static(`/shots/${this.shotId}/set`);
+    this.setArrays = meta.set === this.setKey ? this.setArrays : await this.static(`/shots/${this.shotId}/set?of=${meta.set}`);
+    this.setKey = meta.set;
+    const set = this.setArrays;
     const moves = p => p.motion !== 'fixed', any = meta.pieces.some(moves);
     this.bounds = extent(set, meta, p => (any ? moves(p) : !p.endless));
     this.loose = meta.pieces.some(p => p.motion === 'loose') ? extent(set, meta, p => p.motion === 'loose') : this.bounds;

@@ -1,0 +1,73 @@
+"""Meshes by the hash of their content: the document names them, a library keeps them."""
+
+import hashlib
+from typing import Protocol
+
+import numpy as np
+
+from urst.core.geometry.mesh import Mesh
+from urst.errors import BadFile
+
+
+class Library(Protocol):
+    """Where meshes lie."""
+
+    def write(self, key: str, mesh: Mesh) -> None:
+        """Keep a mesh."""
+
+    def read(self, key: str) -> Mesh | None:
+        """Return a mesh, None if it is not there."""
+
+
+class Memory:
+    """Meshes of this process alone."""
+
+    def __init__(self):
+        self._kept: dict[str, Mesh] = {}
+
+    def write(self, key: str, mesh: Mesh) -> None:
+        """Keep a mesh."""
+        self._kept[key] = mesh
+
+    def read(self, key: str) -> Mesh | None:
+        """Return a mesh, None if it is not there."""
+        return self._kept.get(key)
+
+
+_in_use: list[Library] = [Memory()]
+
+
+def use(library: Library) -> None:
+    """Let a library be the process's own; until then meshes are kept in memory."""
+    _in_use[0] = library
+
+
+def key_of(mesh: Mesh) -> str:
+    """Return the hash of a mesh's points and triangles, 40 digits."""
+    points, corners = (np.ascontiguousarray(a) for a in (mesh.vertices.astype("<f8"), mesh.triangles.astype("<i4")))
+    head = f"{len(points)} {len(corners)} ".encode()
+    return hashlib.blake2b(head + points.tobytes() + corners.tobytes(), digest_size=20).hexdigest()
+
+
+def put(mesh: Mesh) -> str:
+    """Keep a mesh; return its key."""
+    key = key_of(mesh)
+    _in_use[0].write(key, mesh)
+    return key
+
+
+def get(key: str, source: str = "") -> Mesh:
+    """Return a mesh.
+
+    Raises
+    ------
+    BadFile
+        If it is not there.
+    """
+    mesh = _in_use[0].read(key)
+    if mesh is None:
+        raise BadFile(
+            f"The mesh '{source or key[:8]}' is not in the store: import its file again, or open an exported shot, "
+            "which brings it along."
+        )
+    return mesh
