@@ -24,7 +24,7 @@ ALLOWED = {
     "scene": {"core"},
     "kinds": {"core", "scene"},
     "shot": {"core", "scene", "kinds"},
-    "drawn": {"core", "store", "kinds"},
+    "drawn": {"core", "scene", "store", "kinds"},
     "bake": {"core", "drawn", "store", "scene", "kinds", "shot"},
     "formats": {"core"},
     "handover": {"core", "store", "scene", "shot", "formats"},

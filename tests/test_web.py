@@ -282,7 +282,7 @@ class Web(unittest.TestCase):
 
     def test_driven_pieces_that_no_layer_carries_follow_their_path(self):
         shot = sparks.shot(end=31)
-        arrays, _ = codec.decode(self.http.get(f"/shots/{self.live.add(shot)}/set").content)
+        arrays, _ = codec.decode(self.http.get(f"/shots/{self.live.add(shot)}/paths").content)
         self.assertEqual([shot.pieces[i].name for i in arrays["driven"]], ["Drum"])
         self.assertEqual(arrays["path"].shape, (31, 1, 7))
         np.testing.assert_array_equal(arrays["path"][0, 0], [0, 0, 0, 1, 0, 0, 0])

@@ -19,21 +19,22 @@ _FILM_BACK = 36.0
 
 def placed(piece: SetPiece, world: World) -> list[Mesh]:
     """Meshes of a piece where it stands at the first frame."""
-    turn, position = _stance(piece, world)
-    return [transformed(m, turn, position) for m in meshes(piece.shape)]
+    turn, position = stance(piece, world)
+    return [transformed(m, rotation.matrix(turn), position) for m in meshes(piece.shape)]
 
 
 def placed_corners(piece: SetPiece, world: World) -> list[np.ndarray]:
     """Of each part of a piece, points (n, 3) that span it where it stands at the first frame [m]."""
-    turn, position = _stance(piece, world)
-    return [points @ turn.T + position for points in corners(piece.shape)]
+    turn, position = stance(piece, world)
+    return [points @ rotation.matrix(turn).T + position for points in corners(piece.shape)]
 
 
-def _stance(piece, world):
+def stance(piece: SetPiece, world: World) -> tuple[np.ndarray, np.ndarray]:
+    """Return how a piece stands at the first frame: quaternion (4,) and place (3,) [m]."""
     position, turn = np.array(piece.position, float), rotation.from_degrees(piece.rotation)
     if piece.motion == "driven":
         position, turn = path(piece)(world.start)
-    return rotation.matrix(turn), position
+    return turn, position
 
 
 def solids(number: int, piece: SetPiece, world: World) -> list[Solid]:

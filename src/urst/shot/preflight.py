@@ -7,10 +7,11 @@ import numpy as np
 from urst.core.checks.findings import Finding
 from urst.core.checks.meshes import check_solid, check_surface
 from urst.core.checks.overlap import overlap
-from urst.core.geometry.convex import hull_of
+from urst.core.geometry import rotation
+from urst.core.geometry.convex import Polyhedron, hull_of
 from urst.errors import BadFile, BadMesh
 from urst.scene import placing
-from urst.scene.shapes import is_sheet, meshes
+from urst.scene.shapes import corners, is_sheet, meshes
 from urst.shot.document import Shot, parse
 from urst.shot.forecast import forecast
 
@@ -82,6 +83,17 @@ def _fault(shape, stands, name):
     return ""
 
 
+@lru_cache(maxsize=256)
+def _hulls(shape):
+    return [hull_of(c) for c in corners(shape)]
+
+
+def _placed_hulls(piece, shot):
+    turn, position = placing.stance(piece, shot)
+    matrix = rotation.matrix(turn)
+    return [Polyhedron(h.vertices @ matrix.T + position, h.loops, h.normals @ matrix.T) for h in _hulls(piece.shape)]
+
+
 def _not_kept(shot):
     """Readers of what a layer's frames do not keep."""
     found = []
@@ -145,10 +157,10 @@ def _scale(shot):
 def _overlaps(shot):
     found = []
     solids = [
-        (i, hull_of(c), c.min(axis=0), c.max(axis=0))
+        (i, h, h.vertices.min(axis=0), h.vertices.max(axis=0))
         for i, p in enumerate(shot.pieces)
         if not is_sheet(p.shape) and shot.part_of(p).bodies
-        for c in placing.placed_corners(p, shot)
+        for h in _placed_hulls(p, shot)
     ]
     if not solids:
         return found

@@ -3,22 +3,17 @@
 import struct
 from functools import lru_cache
 
-import numpy as np
 from fastapi import APIRouter, HTTPException, Response
 from fastapi.responses import FileResponse
 
-from urst.core.bodies.fragments import Fragments, assemble, joined
-from urst.core.geometry import rotation
-from urst.core.geometry.convex import pack
 from urst.core.preview import look
 from urst.db import shots
 from urst.db.engine import session
-from urst.drawn import codec, files, representations
-from urst.errors import BadMesh, BadValue
+from urst.drawn import codec, files, sets
+from urst.errors import BadValue
 from urst.kinds import registry
-from urst.scene import content
 from urst.scene.materials import MATERIALS
-from urst.scene.placing import bounds, field_of_view, path, solids
+from urst.scene.placing import bounds, field_of_view
 from urst.scene.shapes import is_endless, is_jointed
 from urst.shot.keys import digest
 from urst.web.store import store
@@ -74,64 +69,23 @@ def frames(key: str, first: int, last: int, level: int = 0):
 
 @router.get("/shots/{shot_id}/set")
 def set_pieces(shot_id: str, of: str = ""):
-    """The set at the first frame, for what no layer carries along, and the paths of what is driven."""
+    """The shapes of the set as the stage draws them; where they stand is told apart."""
+    return _made(shot_id, of, lambda shot: digest(sets.geometry_content(shot)), sets.geometry)
+
+
+@router.get("/shots/{shot_id}/paths")
+def set_paths(shot_id: str, of: str = ""):
+    """The paths of what is driven."""
+    return _made(shot_id, of, lambda shot: digest(sets.paths_content(shot)), sets.paths)
+
+
+def _made(shot_id, of, key_of, make):
+    """A file under the key of its content; asked for by that key it never changes."""
     with session() as db:
         shot = shots.get(db, shot_id).shot
-    key = set_key(shot)
-    path = files.set_file(
-        store(), key, lambda: codec.encode(representations.skins(assemble_seen(shot)) | _paths(shot), {})
-    )
-    # asked for by the key of what it shows, it never changes
+    key = key_of(shot)
+    path = files.set_file(store(), key, lambda: codec.encode(make(shot), {}))
     return FileResponse(path, media_type=_ARRAYS, headers=_FOREVER if of == key else {"Cache-Control": "no-store"})
-
-
-def set_key(shot) -> str:
-    """Return the content key of the set as the stage draws it: what stands where, and what is driven along which path."""
-    pieces = [content.stance(p, shot) for p in shot.pieces]
-    return digest({"set": pieces, "clock": content.clock(shot), "end": shot.end})
-
-
-def _paths(shot):
-    """Which pieces are driven (d,), and how each has moved since the first frame: shift and quaternion, (frames, d, 7).
-
-    A point c of the piece at the first frame is then at q c + shift.
-    """
-    driven = [i for i, p in enumerate(shot.pieces) if p.motion == "driven"]
-    if not driven:
-        return {}
-    clock, rows = shot.clock(), []
-    for piece in (shot.pieces[i] for i in driven):
-        at = path(piece)
-        home, home_turn = at(shot.start)
-        for f in shot.frames():
-            position, turn = at(clock.full_speed(clock.seconds(f)))
-            moved = rotation.turns(turn) * rotation.turns(home_turn).inv()
-            rows.append([*(position - moved.apply(home)), *rotation.quaternions(moved)])
-    table = np.array(rows, np.float32).reshape(len(driven), -1, 7)
-    return {"driven": np.array(driven, np.int32), "path": np.ascontiguousarray(table.transpose(1, 0, 2))}
-
-
-def assemble_seen(shot) -> Fragments:
-    """Return all pieces as bodies; one that is no sound solid is drawn as it is, about the origin."""
-    kept = []
-    for number, piece in enumerate(shot.pieces):
-        for solid in solids(number, piece, shot):
-            try:
-                kept.append(assemble([solid]))
-            except BadMesh:
-                kept.append(_as_it_is(solid))
-    return joined(kept) if kept else assemble([])
-
-
-def _as_it_is(solid) -> Fragments:
-    mesh = solid.mesh
-    empty = pack([])
-    return Fragments(
-        piece=np.array([solid.piece]), part=np.array([solid.part]), centre=np.zeros((1, 3)), volume=np.zeros(1),
-        inertia=np.zeros((1, 3, 3)), hulls=empty._replace(vertex_start=np.zeros(2, np.int64), face_start=np.zeros(2, np.int64), edge_start=np.zeros(2, np.int64)),
-        skin=mesh.vertices[mesh.triangles].astype(np.float32).reshape(-1, 3, 3),
-        skin_start=np.array([0, len(mesh.triangles)], np.int64), inner=np.zeros(len(mesh.triangles), np.uint8),
-    )  # fmt: skip
 
 
 def set_meta(shot) -> dict:
@@ -140,7 +94,8 @@ def set_meta(shot) -> dict:
     box = bounds(shot)
     return {
         "start": shot.start,
-        "set": set_key(shot),
+        "set": digest(sets.geometry_content(shot)),
+        "paths": digest(sets.paths_content(shot)),
         "pieces": [
             {"name": p.name, "material": p.material, "motion": p.motion, "jointed": is_jointed(p.shape)}
             | {"position": p.keys[0].position if p.motion == "driven" else p.position}
@@ -150,7 +105,8 @@ def set_meta(shot) -> dict:
                 "endless": is_endless(p.shape),
             }
             | {"seen": r.seen, "since": r.since, "until": r.until}
-            for p, r in zip(shot.pieces, rows)
+            | where
+            for p, r, where in zip(shot.pieces, rows, sets.stances(shot))
         ],
         "casts": {x.id: shot.kind_of(x).cast(shot, x) for x in shot.layers},
         "matter": {x.id: _look(shot.kind_of(x).matter(shot, x) or next(iter(shot.pieces), None)) for x in shot.layers},

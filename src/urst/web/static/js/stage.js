@@ -11,34 +11,11 @@ export const SUN = new THREE.Vector3(-0.55, -0.8, 1.3).normalize();
 const HAZE = [40, 160], STRAIGHT = 0.1, DEPTH = 600;
 const WAYS = { front: [0, -1, 0], side: [1, 0, 0], top: [0, -1e-4, 1] };
 
-// Corners of the box round the pieces a test picks.
-function extent({ skin, centre, body, piece }, meta, picked) {
-  const low = [1e9, 1e9, 1e9], high = [-1e9, -1e9, -1e9];
-  for (let t = 0; t < body.length; t += 1) {
-    if (!picked(meta.pieces[piece[body[t]]])) continue;
-    for (let k = 0; k < 9; k += 1) {
-      const x = skin[t * 9 + k] + centre[3 * body[t] + k % 3];
-      low[k % 3] = Math.min(low[k % 3], x);
-      high[k % 3] = Math.max(high[k % 3], x);
-    }
-  }
-  return low[0] > high[0] ? { low: [-1, -1, 0], high: [1, 1, 1] } : { low, high };
-}
-
-// Corners of the box round each piece, by its number.
-function boxes({ skin, centre, body, piece }) {
-  const found = new Map();
-  for (let t = 0; t < body.length; t += 1) {
-    const p = piece[body[t]];
-    if (!found.has(p)) found.set(p, { low: [1e9, 1e9, 1e9], high: [-1e9, -1e9, -1e9] });
-    const { low, high } = found.get(p);
-    for (let k = 0; k < 9; k += 1) {
-      const x = skin[t * 9 + k] + centre[3 * body[t] + k % 3];
-      low[k % 3] = Math.min(low[k % 3], x);
-      high[k % 3] = Math.max(high[k % 3], x);
-    }
-  }
-  return found;
+// The box round the pieces that a test picks.
+function extent(pieces, picked) {
+  const boxes = pieces.filter(p => p.box && picked(p)).map(p => p.box);
+  if (!boxes.length) return { low: [-1, -1, 0], high: [1, 1, 1] };
+  return { low: [0, 1, 2].map(i => Math.min(...boxes.map(b => b.low[i]))), high: [0, 1, 2].map(i => Math.max(...boxes.map(b => b.high[i]))) };
 }
 
 export class Stage {
@@ -134,33 +111,60 @@ export class Stage {
   // What the set is made of; called again whenever the document changes.
   async load(meta) {
     this.meta = meta;
-    this.setArrays = meta.set === this.setKey ? this.setArrays : await this.static(`/shots/${this.shotId}/set?of=${meta.set}`);
-    this.setKey = meta.set;
-    const set = this.setArrays;
+    const [set, paths] = await Promise.all([this.kept('set', meta.set), this.kept('paths', meta.paths)]);
     const moves = p => p.motion !== 'fixed', any = meta.pieces.some(moves);
-    this.bounds = extent(set, meta, p => (any ? moves(p) : !p.endless));
-    this.loose = meta.pieces.some(p => p.motion === 'loose') ? extent(set, meta, p => p.motion === 'loose') : this.bounds;
+    this.bounds = extent(meta.pieces, p => (any ? moves(p) : !p.endless));
+    this.loose = meta.pieces.some(p => p.motion === 'loose') ? extent(meta.pieces, p => p.motion === 'loose') : this.bounds;
     const { low } = this.loose;
-    this.boxes = boxes(set);
+    this.boxes = new Map(meta.pieces.map((p, i) => [i, p.box]).filter(([, box]) => box));
     this.nudge = null;
     this.forget();
-    const parts = new Map();
-    const info = Array.from(set.piece, (i, n) => {
-      const part = parts.get(i) || 0;
-      parts.set(i, part + 1);
-      const b = 3 * n;
-      return { ...this.look(i), part, shade: set.shade[n], centre: [set.centre[b], set.centre[b + 1], set.centre[b + 2]] };
-    });
-    for (const x of info) x.parts = parts.get(x.piece);
-    this.set?.dispose();
-    this.set = this.makeBodies({ ...set, info });
-    this.driven = set.driven ? { pieces: Array.from(set.driven), path: set.path, start: meta.start } : null;
+    if (this.drawnSet !== set) {
+      this.set?.dispose();
+      this.set = this.makeSet(set);
+      this.drawnSet = set;
+    }
+    this.standSet();
+    this.driven = paths.driven ? { pieces: Array.from(paths.driven), path: paths.path, start: meta.start } : null;
     this.aim();
     this.resize();
     const front = Math.min(low[1], 0) - 0.2;
     this.figure.position.set(Math.max(low[0] + 0.4, -4.5), Math.max(front, -3.2), 0);
     if (!this.placed) this.seeThroughCamera();
     this.placed = true;
+  }
+
+  // What was asked for last of the set's shapes or paths, while its key is the same.
+  async kept(what, key) {
+    const name = `${what}Kept`;
+    if (this[name]?.key !== key) this[name] = { key, arrays: await this.static(`/shots/${this.shotId}/${what}?of=${key}`) };
+    return this[name].arrays;
+  }
+
+  makeSet(set) {
+    const parts = new Map();
+    const info = Array.from(set.piece, (piece, n) => {
+      const part = parts.get(piece) || 0, b = 3 * n;
+      parts.set(piece, part + 1);
+      return { piece, part, shade: set.shade[n], local: [set.centre[b], set.centre[b + 1], set.centre[b + 2]], centre: [0, 0, 0] };
+    });
+    for (const x of info) x.parts = parts.get(x.piece);
+    return this.makeBodies({ ...set, info });
+  }
+
+  // Put the shapes where their pieces stand at the first frame, and call and colour them as they are now.
+  standSet() {
+    const { set } = this, q = new THREE.Quaternion(), c = new THREE.Vector3();
+    set.turns = new Float32Array(set.count * 4);
+    set.info.forEach((x, b) => {
+      Object.assign(x, this.look(x.piece));
+      const [px, py, pz, w, i, j, k] = this.meta.pieces[x.piece]?.stance || [0, 0, 0, 1, 0, 0, 0];
+      c.fromArray(x.local).applyQuaternion(q.set(i, j, k, w));
+      x.centre = [c.x + px, c.y + py, c.z + pz];
+      set.rest.set(x.centre, 3 * b);
+      set.turns.set([w, i, j, k], 4 * b);
+    });
+    set.pose(set.rest, set.turns, null);
   }
 
   // What is drawn of layers that are gone takes no room on the graphics card.
@@ -334,18 +338,19 @@ export class Stage {
 
   // Where the bodies of the set are at a frame: driven ones on their paths.
   onPaths(at) {
-    if (!this.driven) return { position: this.set.rest, orientation: null };
+    const { rest, turns } = this.set;
+    if (!this.driven) return { position: rest, orientation: turns };
     const { pieces, path, start } = this.driven, d = pieces.length, n = path.length / (7 * d);
-    const position = this.set.rest.slice(), orientation = new Float32Array(this.set.count * 4);
-    const row = Math.min(n - 1, Math.max(0, at - start)) * d * 7, q = new THREE.Quaternion(), c = new THREE.Vector3();
+    const position = rest.slice(), orientation = turns.slice(), row = Math.min(n - 1, Math.max(0, at - start)) * d * 7;
+    const q = new THREE.Quaternion(), own = new THREE.Quaternion(), c = new THREE.Vector3();
     this.set.info.forEach((x, b) => {
-      orientation[4 * b] = 1;
       const i = pieces.indexOf(x.piece), o = row + 7 * i;
       if (i < 0) return;
       q.set(path[o + 4], path[o + 5], path[o + 6], path[o + 3]);
-      c.fromArray(this.set.rest, 3 * b).applyQuaternion(q);
+      c.fromArray(rest, 3 * b).applyQuaternion(q);
       position.set([c.x + path[o], c.y + path[o + 1], c.z + path[o + 2]], 3 * b);
-      orientation.set([q.w, q.x, q.y, q.z], 4 * b);
+      own.set(turns[4 * b + 1], turns[4 * b + 2], turns[4 * b + 3], turns[4 * b]).premultiply(q);
+      orientation.set([own.w, own.x, own.y, own.z], 4 * b);
     });
     return { position, orientation };
   }
