@@ -76,6 +76,11 @@ def main(words: list[str]) -> int:
                 finally:
                     if not processes.running():
                         database.stop()
+            case "bench" if rest == ["browser"]:
+                _set_up(tests=True)
+                env = processes.child_environment(database.start("urst_test"))
+                processes.urst("migrate", env=env)
+                return subprocess.run([str(PYTHON), "-m", "benchmarks.browser"], cwd=ROOT, env=env).returncode
             case "bench":
                 _set_up(kernels=True)
                 return subprocess.run([str(PYTHON), "-m", "benchmarks", *rest], cwd=ROOT).returncode

@@ -7,6 +7,7 @@ from selenium import webdriver
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
+from benchmarks.browser import measure
 from tests.pages import BenchTest, wait_for
 from tests.shots import falling_box, tiny
 from urst.db import shots, versions
@@ -190,6 +191,16 @@ class View(BenchTest):
         self.find("#versions").click()
         wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, ".movie a"), "its link")
         self.assertEqual(self.find(".movie a").text, "1-5-shot, movie")
+
+
+class Large(unittest.TestCase):
+    def test_large_cases_play_and_no_frame_weighs_more_than_20_megabytes(self):
+        found = measure(frames=3)
+        self.assertNotIn("error", found, found)
+        self.assertEqual(set(found), {"bodies", "points", "volume", "surface"})
+        for name, x in found.items():
+            self.assertEqual(x["shown"], 3, name)
+            self.assertTrue(0.01 < x["megabytes"] < 20, (name, x))
 
 
 if __name__ == "__main__":

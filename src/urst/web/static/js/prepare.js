@@ -38,7 +38,9 @@ const by = {
   // places stay steps between bounds, which the graphics card reads as they are
   points({ size, ...rest }) {
     const [least, most] = rest.meta.sizes.map(Math.log), table = Float32Array.from({ length: 256 }, (_, i) => Math.exp(least + i / 255 * (most - least)));
-    return { ...rest, size: Float32Array.from(size, s => table[s]) };
+    const metres = new Float32Array(size.length);
+    for (let i = 0; i < metres.length; i += 1) metres[i] = table[size[i]];
+    return { ...rest, size: metres };
   },
 
   // domain { cell }, look { extinction, dimming, sun }

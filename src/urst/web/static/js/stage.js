@@ -465,7 +465,7 @@ export class Stage {
     }
     // a bar of a round length near a seventh of the width
     const metre = this.element.clientWidth / (2 * far * Math.tan(THREE.MathUtils.degToRad(this.angle || 54) / 2));
-    const long = straight ? [100, 50, 20, 10, 5, 2, 1, 0.5, 0.2, 0.1, 0.05, 0.02, 0.01].find(x => x * metre < this.element.clientWidth / 6) || 0.01 : 0;
+    const long = straight ? [100, 50, 20, 10, 5, 2, 1, 0.5, 0.2, 0.1, 0.05, 0.02, 0.01].find(x => x * metre <= this.element.clientWidth / 6 + 1) || 0.01 : 0;
     const bar = document.getElementById('bar');
     bar.hidden = !straight;
     bar.style.width = `${long * metre}px`;
