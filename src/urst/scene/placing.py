@@ -20,13 +20,15 @@ _FILM_BACK = 36.0
 def placed(piece: SetPiece, world: World) -> list[Mesh]:
     """Meshes of a piece where it stands at the first frame."""
     turn, position = stance(piece, world)
-    return [transformed(m, rotation.matrix(turn), position) for m in meshes(piece.shape)]
+    matrix = rotation.matrix(turn)
+    return [transformed(m, matrix, position) for m in meshes(piece.shape)]
 
 
 def placed_corners(piece: SetPiece, world: World) -> list[np.ndarray]:
     """Of each part of a piece, points (n, 3) that span it where it stands at the first frame [m]."""
     turn, position = stance(piece, world)
-    return [points @ rotation.matrix(turn).T + position for points in corners(piece.shape)]
+    matrix = rotation.matrix(turn)
+    return [points @ matrix.T + position for points in corners(piece.shape)]
 
 
 def stance(piece: SetPiece, world: World) -> tuple[np.ndarray, np.ndarray]:

@@ -9,7 +9,7 @@ from urst.kinds.emitting import Emitting
 from urst.kinds.gauge import Gauge, Quantity, Spread
 from urst.kinds.kind import at, first_over
 from urst.kinds.questions import CENTIMETRES, FRAME, METRES, SECONDS, SPEED, Field, Question
-from urst.scene.placing import placed, stopping
+from urst.scene.placing import placed_corners, stopping
 from urst.scene.shapes import is_endless, meshes
 
 #: draft cells are so much longer
@@ -156,7 +156,7 @@ class Billow(Emitting):
         names = {n for b in bodies for x in shot.takes(b, "fragments") for n in shot.kind_of(x).breaks(x)}
         names |= {s.piece for x in (layer, *points) for s in x.settings.sources}
         pieces = [p for p in shot.pieces if p.name in names and not is_endless(p.shape)]
-        inside = [m.bounds() for p in pieces for m in placed(p, shot)]
+        inside = [(c.min(axis=0), c.max(axis=0)) for p in pieces for c in placed_corners(p, shot)]
         if not inside:
             return []
         low, high = np.min([b[0] for b in inside], axis=0), np.max([b[1] for b in inside], axis=0)

@@ -9,7 +9,7 @@ from urst.kinds.gauge import Gauge, Quantity, Spread
 from urst.kinds.kind import Kind, at
 from urst.kinds.questions import DEGREES, MEGA, PER_SECOND, PERCENT, SECONDS, SPEED, Field, Note, Question
 from urst.scene import content
-from urst.scene.placing import fastest, placed
+from urst.scene.placing import fastest, placed_corners
 from urst.scene.shapes import count
 
 _HOLDS = "What holds it?"
@@ -132,7 +132,7 @@ class Fall(Kind):
 
     def findings(self, shot, layer):
         loose = [shot.pieces[i] for i in self.cast(shot, layer) if shot.pieces[i].motion == "loose"]
-        thin = [float(np.ptp(m.vertices, axis=0).min()) for p in loose for m in placed(p, shot)]
+        thin = [float(np.ptp(c, axis=0).min()) for p in loose for c in placed_corners(p, shot)]
         speed, name = fastest(shot)
         steps = layer.settings.steps
         if not thin or min(thin) <= 0.0 or speed / (shot.rate * steps) <= 0.5 * min(thin):
