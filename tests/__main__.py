@@ -26,7 +26,18 @@ FAST = (
     "formats",
     "preview",
 )
-FULL = ("launch", "jobs", "web", "web_curves", "web_view", "browser", "browser_curves", "browser_view", "bounds")
+FULL = (
+    "launch",
+    "jobs",
+    "web",
+    "web_curves",
+    "web_view",
+    "browser_modules",
+    "browser",
+    "browser_curves",
+    "browser_view",
+    "bounds",
+)
 
 
 class _Result(unittest.TextTestResult):

@@ -16,32 +16,49 @@ const bench = document.querySelector('.bench');
 const shotId = bench.dataset.shot, base = `/shots/${shotId}`;
 const $ = id => document.getElementById(id);
 
-let state = null, meta = null, chosen = bench.dataset.layer, latest = null;
+const QUALITY = `urst-quality-${shotId}`;
+// What the page knows and does at the moment.
+const now = {
+  // health, gauges, findings and runs, as the server told them last; what the stage must know of the set
+  state: null, meta: null,
+  // id of the layer that is worked on
+  chosen: bench.dataset.layer,
+  // the last news of a running bake
+  latest: null,
+  // an earlier state that is looked at in place of the present one, never changed
+  against: null,
+  // results of the shot's own quality or drafts, never both in view; live bakes a draft at each change
+  quality: localStorage.getItem(QUALITY) === 'draft' ? 'draft' : 'shot', live: false,
+  // number of the finding that was gone to last
+  findingAt: -1,
+  // the answer that is under way, and whether the server has fallen silent
+  refreshing: null, silent: false,
+};
 const clock = new Clock();
 const loader = new Loader();
 const frames = new Frames(loader, () => show(), key => {
-  const domain = meta?.domains[state?.layers.find(x => x.key === key)?.id];
-  return domain ? { cell: domain.cell, look: { ...meta.look, sun: { x: SUN.x, y: SUN.y, z: SUN.z } } } : {};
+  const domain = now.meta?.domains[now.state?.layers.find(x => x.key === key)?.id];
+  return domain ? { cell: domain.cell, look: { ...now.meta.look, sun: { x: SUN.x, y: SUN.y, z: SUN.z } } } : {};
 });
 const stage = new Stage($('stage'), shotId, loader);
 const strata = new Strata($('strata'), clock, {
   choose, reveal: revealLayer, alone, inView, add: () => palette.open('Add a '), move: (id, to) => arrange(`layers/${id}/move`, { to }),
 });
 const curves = new Curves($('recipe'), {
-  base, layer: () => (panel.name === 'set' ? '' : chosen), frame: () => clock.frame, range: () => clock, cues: () => state?.cues || [], quality: () => quality,
-  shown: () => (state?.layers || []).filter(x => x.done).map(x => `${x.id}:${x.key}`).join(','),
+  base, layer: () => (panel.name === 'set' ? '' : now.chosen), frame: () => clock.frame, range: () => clock, cues: () => now.state?.cues || [], quality: () => now.quality,
+  shown: () => (now.state?.layers || []).filter(x => x.done).map(x => `${x.id}:${x.key}`).join(','),
 });
-const panel = new Panel($('recipe'), base, () => chosen, () => { if (state) { header(); curves.mount(); } });
+const panel = new Panel($('recipe'), base, () => now.chosen, () => { if (now.state) { header(); curves.mount(); } });
 const view = new View(stage, clock, {
-  base, state: () => state, meta: () => meta, quality: () => quality, chosen: () => chosen, show: () => show(), act, toast, baked, see: seeFrame,
+  base, state: () => now.state, meta: () => now.meta, quality: () => now.quality, chosen: () => now.chosen, show: () => show(), act, toast, baked, see: seeFrame,
   openPiece: number => takePiece(number), results: () => takePiece(null),
 });
-const gauges = new Gauges($('gauges'), clock, number => act(`mend/${number}`, { quality }), finding => { choose(finding.layer); clock.go(finding.frame); },
+const gauges = new Gauges($('gauges'), clock, number => act(`mend/${number}`, { quality: now.quality }), finding => { choose(finding.layer); clock.go(finding.frame); },
   (finding, reason) => act('accepted', { known: finding.known, layer: finding.layer || '', reason }));
 
 // Layers of which something is on disk, by what the stage draws of them.
-const drawn = representation => state.layers.filter(x => x.representation === representation && x.done && inView(x));
-const layer = () => state.layers.find(x => x.id === chosen) || state.layers[0];
+const drawn = representation => now.state.layers.filter(x => x.representation === representation && x.done && inView(x));
+const layer = () => now.state.layers.find(x => x.id === now.chosen) || now.state.layers[0];
 
 // link: { text, href } of a file that is offered; it stays longer
 function toast(text, link = null, lasts = false) {
@@ -60,8 +77,8 @@ function toast(text, link = null, lasts = false) {
 }
 
 async function act(path, fields, then = () => {}) {
-  const changes = !/^(bake|stop)/.test(path), left = Boolean(against);
-  against = null;
+  const changes = !/^(bake|stop)/.test(path), left = Boolean(now.against);
+  now.against = null;
   try {
     then(await post(`${base}/${path}`, fields));
     await refresh(changes || left, changes);
@@ -69,7 +86,7 @@ async function act(path, fields, then = () => {}) {
     if (!(error instanceof Refused)) throw error;
     toast(error.message);
     // what was typed over the stage stands as it was
-    if (meta) view.load();
+    if (now.meta) view.load();
   }
 }
 
@@ -77,18 +94,18 @@ async function act(path, fields, then = () => {}) {
 const arrange = (path, fields) => act(path, fields, reply => work(reply.layer));
 const kinds = bench.dataset.kinds.split(' ').map(x => x.split(':'));
 const add = kind => arrange('layers', { kind });
-const copyLayer = () => chosen && arrange(`layers/${chosen}/copy`);
+const copyLayer = () => now.chosen && arrange(`layers/${now.chosen}/copy`);
 function removeLayer() {
-  if (!chosen) return;
+  if (!now.chosen) return;
   const { name } = layer();
-  act(`layers/${chosen}/remove`, undefined, reply => {
+  act(`layers/${now.chosen}/remove`, undefined, reply => {
     work(reply.layer);
     toast(`${name} is taken out. Undo (Ctrl Z) brings it back, with what was baked.`);
   });
 }
 function shift(by) {
-  const at = state.layers.findIndex(x => x.id === chosen), to = at + by;
-  if (to >= 0 && to < state.layers.length) arrange(`layers/${chosen}/move`, { to });
+  const at = now.state.layers.findIndex(x => x.id === now.chosen), to = at + by;
+  if (to >= 0 && to < now.state.layers.length) arrange(`layers/${now.chosen}/move`, { to });
 }
 
 // Layers left out of the view, on this browser.
@@ -100,7 +117,7 @@ function revealLayer(id) {
   seen();
 }
 function alone(id) {
-  const others = state.layers.map(x => x.id).filter(x => x !== id);
+  const others = now.state.layers.map(x => x.id).filter(x => x !== id);
   const already = !hidden.has(id) && others.every(x => hidden.has(x));
   hidden.clear();
   if (!already) for (const x of others) hidden.add(x);
@@ -108,61 +125,60 @@ function alone(id) {
 }
 function seen() {
   localStorage.setItem(HIDDEN, JSON.stringify([...hidden]));
-  strata.draw(state, chosen);
+  strata.draw(now.state, now.chosen);
   show();
 }
 
 // What was asked for while an answer is under way is asked for once more after it, so that the last word is the newest.
 const due = { again: false, stage: true, panel: false };
-let refreshing = null;
 
 // `panel`: whether the panel on the left shows what was before and must be asked for anew.
 function refresh(documentChanged = false, panel = documentChanged) {
   due.again = true;
   due.stage ||= documentChanged;
   due.panel ||= panel;
-  refreshing ||= (async () => {
+  now.refreshing ||= (async () => {
     try {
       while (due.again) {
         try { await ask(); } catch (error) {
           // an earlier state that is gone, such as a version just forgotten, gives way to the present one
           due.stage = true;
-          if (!against || !(error instanceof Refused)) throw error;
-          against = null;
+          if (!now.against || !(error instanceof Refused)) throw error;
+          now.against = null;
           due.again = true;
           toast(error.message);
         }
       }
-    } finally { refreshing = null; }
+    } finally { now.refreshing = null; }
   })();
-  return refreshing;
+  return now.refreshing;
 }
 
 async function ask() {
   due.again = false;
   if (due.stage) {
     due.stage = false;
-    meta = await getJson(`${base}/stage?quality=${quality}&at=${against?.at || ''}`);
+    now.meta = await getJson(`${base}/stage?quality=${now.quality}&at=${now.against?.at || ''}`);
     stage.clear();
-    await stage.load(meta);
+    await stage.load(now.meta);
     view.load();
   }
-  const asked = quality, seen = against, got = await getJson(`${base}/state?quality=${asked}&at=${seen?.at || ''}`);
-  if (asked !== quality || seen !== against) return;
-  state = got;
+  const asked = now.quality, seen = now.against, got = await getJson(`${base}/state?quality=${asked}&at=${seen?.at || ''}`);
+  if (asked !== now.quality || seen !== now.against) return;
+  now.state = got;
   // undo may have taken the layer away that was worked on
-  if (!due.again && !against && layer()?.id !== chosen) work(state.layers[0]?.id || '');
+  if (!due.again && !now.against && layer()?.id !== now.chosen) work(now.state.layers[0]?.id || '');
   if (due.panel && !due.again) {
     due.panel = false;
     panel.again();
   }
   // a page opened in mid-bake goes by what the run has told so far
-  const told = latest || state.runs.map(r => r.progress).find(p => p.layer);
-  markRunning(state.runs.length ? told : null);
-  clock.range(state.start, state.end, state.rate);
+  const told = now.latest || now.state.runs.map(r => r.progress).find(p => p.layer);
+  markRunning(now.state.runs.length ? told : null);
+  clock.range(now.state.start, now.state.end, now.state.rate);
   stage.topSpeed = Math.max(4, Math.ceil(Math.max(0, ...drawn('bodies').flatMap(x => x.gauges.top_speed || []))));
-  strata.draw(state, chosen);
-  gauges.draw(state, layer());
+  strata.draw(now.state, now.chosen);
+  gauges.draw(now.state, layer());
   header();
   curves.mount();
   show();
@@ -177,53 +193,49 @@ function takePiece(number) {
 }
 
 function work(id) {
-  chosen = id;
+  now.chosen = id;
   history.replaceState(null, '', id ? `${base}?layer=${id}` : base);
 }
 
-// This against before: an earlier state is looked at in place of the present one, never changed.
-let against = null;
+// This against before.
 async function see(path) {
   try {
-    against = path ? await getJson(`${base}/${path}`) : null;
+    now.against = path ? await getJson(`${base}/${path}`) : null;
     await refresh(true, false);
   } catch (error) {
     if (!(error instanceof Refused)) throw error;
     toast(error.message);
   }
   const box = $('against');
-  box.hidden = !against;
-  if (!against) return;
-  box.replaceChildren(...[against.name, ...(against.differs.length ? against.differs : ['nothing differs'])].map((text, i) => {
+  box.hidden = !now.against;
+  if (!now.against) return;
+  box.replaceChildren(...[now.against.name, ...(now.against.differs.length ? now.against.differs : ['nothing differs'])].map((text, i) => {
     const line = document.createElement(i ? 'p' : 'b');
     line.textContent = text;
     return line;
   }));
 }
-const flip = () => see(against ? '' : `before?quality=${quality}`);
+const flip = () => see(now.against ? '' : `before?quality=${now.quality}`);
 const keepVersion = () => panel.versions('POST');
 
-// Results of the shot's own quality or drafts, never both in view; live bakes a draft at each change.
-const QUALITY = `urst-quality-${shotId}`;
-let quality = localStorage.getItem(QUALITY) === 'draft' ? 'draft' : 'shot', live = false;
 function setQuality(to) {
-  if (quality === to) return refresh();
-  quality = to;
+  if (now.quality === to) return refresh();
+  now.quality = to;
   localStorage.setItem(QUALITY, to);
-  latest = null;
+  now.latest = null;
   return refresh(true, false).catch(error => toast(error.message));
 }
 function setLive(on) {
-  live = on;
+  now.live = on;
   if (on) bakeLive(); else header();
 }
 // The bake is asked for first, the page follows.
 function bakeLive() {
-  if (!chosen) { refresh(true, false); return; }
-  quality = 'draft';
-  localStorage.setItem(QUALITY, quality);
-  latest = null;
-  post(`${base}/bake/${chosen}`, { quality, instead: true }).catch(error => toast(error.message)).finally(() => refresh(true, false));
+  if (!now.chosen) { refresh(true, false); return; }
+  now.quality = 'draft';
+  localStorage.setItem(QUALITY, now.quality);
+  now.latest = null;
+  post(`${base}/bake/${now.chosen}`, { quality: now.quality, instead: true }).catch(error => toast(error.message)).finally(() => refresh(true, false));
 }
 
 // The forecast of the quality that is worked at; the recipe comes with that of the shot's own.
@@ -240,31 +252,31 @@ function forecast() {
 
 // Kernels that the bake waits for, once on a machine.
 function compiling() {
-  const p = state.runs.map(r => r.progress).find(x => x.compiling);
+  const p = now.state.runs.map(r => r.progress).find(x => x.compiling);
   return p ? `compiling ${p.compiling}, once: ${p.done} of ${p.total} done` : '';
 }
 
 function header() {
   const { low, high } = stage.loose, tall = Math.max(0.01, high[2] - Math.max(0, low[2]));
   $('scale').innerHTML = `set <b class="num">${tall.toFixed(1)} m</b> tall, falls in <b class="num">${Math.sqrt(2 * tall / 9.81).toFixed(2)} s</b>`;
-  const open = state.findings.filter(f => !f.accepted), n = open.length;
+  const open = now.state.findings.filter(f => !f.accepted), n = open.length;
   $('findings-count').innerHTML = n ? `<b class="${open.some(f => f.grave) ? 'bad' : 'care'}">${n}</b> finding${n > 1 ? 's' : ''}` : 'no findings';
-  const bytes = state.layers.reduce((a, x) => a + x.bytes, 0);
+  const bytes = now.state.layers.reduce((a, x) => a + x.bytes, 0);
   $('store').innerHTML = `store <b class="num">${(bytes / 1e6).toFixed(bytes < 1e8 ? 1 : 0)} MB</b>`;
-  $('against').hidden = !against;
-  $('flip').setAttribute('aria-pressed', String(Boolean(against)));
-  $('undo').disabled = !state.undo;
-  $('redo').disabled = !state.redo;
-  const busy = state.runs.length > 0, button = $('bake');
+  $('against').hidden = !now.against;
+  $('flip').setAttribute('aria-pressed', String(Boolean(now.against)));
+  $('undo').disabled = !now.state.undo;
+  $('redo').disabled = !now.state.redo;
+  const busy = now.state.runs.length > 0, button = $('bake');
   if (button) {
     button.dataset.busy = busy;
     if (!button.dataset.text) button.dataset.text = button.innerHTML;
-    const stopping = state.runs.some(r => r.stopping), waits = state.runs.every(r => r.state === 'queued');
+    const stopping = now.state.runs.some(r => r.stopping), waits = now.state.runs.every(r => r.state === 'queued');
     const doing = waits ? 'waits its turn behind other bakes' : compiling() || 'what is done is kept';
     button.innerHTML = busy ? (stopping ? 'Stopping…' : `Stop <small>${doing}</small>`) : button.dataset.text;
     button.disabled = stopping;
-    for (const b of document.querySelectorAll('[data-quality]')) b.setAttribute('aria-pressed', String(b.dataset.quality === quality));
-    $('live').setAttribute('aria-pressed', String(live));
+    for (const b of document.querySelectorAll('[data-quality]')) b.setAttribute('aria-pressed', String(b.dataset.quality === now.quality));
+    $('live').setAttribute('aria-pressed', String(now.live));
     $('to-here').disabled = busy;
     forecast();
   }
@@ -272,7 +284,7 @@ function header() {
 
 // Draw the frame in view from whatever is baked.
 function show() {
-  if (!state) return;
+  if (!now.state) return;
   const building = view.measure.piece !== null, seen = representation => (building ? [] : drawn(representation));
   const f = clock.frame, bodies = seen('bodies'), points = seen('points'), volumes = seen('volume'), surfaces = seen('surface');
   const moving = bodies.filter(x => x.moving), still = bodies.filter(x => !x.moving);
@@ -282,31 +294,31 @@ function show() {
   if (posed.some(({ layer: x, frame }) => x.frames.includes(f) && !frame)) return;
   const shown = posed.filter(x => x.frame);
   const past = moving.length > 0 && !shown.length;
-  const domains = volumes.length ? volumes.map(x => meta.domains[x.id]).filter(Boolean) : Object.values(meta.domains);
+  const domains = volumes.length ? volumes.map(x => now.meta.domains[x.id]).filter(Boolean) : Object.values(now.meta.domains);
   stage.show({
     at: f, posed: shown, still: shown.length ? [] : still, domains,
     points: points.map(x => ({ layer: x, arrays: got(x) })).filter(x => x.arrays),
     surfaces: surfaces.map(x => ({ layer: x, arrays: got(x) })).filter(x => x.arrays),
-    volumes: volumes.map(x => ({ layer: x, arrays: got(x), domain: meta.domains[x.id] })).filter(x => x.arrays && x.domain),
+    volumes: volumes.map(x => ({ layer: x, arrays: got(x), domain: now.meta.domains[x.id] })).filter(x => x.arrays && x.domain),
   }).catch(error => toast(error.message));
   const ahead = [...moving, ...points, ...volumes, ...surfaces];
   frames.only(new Set(ahead.map(x => x.key)));
   for (const x of ahead) frames.ahead(x.key, x.frames, f, clock.playing ? 16 : 3);
   const stale = ahead.filter(x => x.state === 'stale').map(x => x.name);
-  const told = building ? ['the set as it stands (Esc: results)'] : [quality === 'draft' ? 'draft' : '', stale.length ? `${stale.join(', ')} stale` : ''].filter(Boolean);
+  const told = building ? ['the set as it stands (Esc: results)'] : [now.quality === 'draft' ? 'draft' : '', stale.length ? `${stale.join(', ')} stale` : ''].filter(Boolean);
   $('stamp').hidden = !told.length;
   $('stamp').textContent = told.join(' · ');
   const none = !ahead.some(x => x.frames.includes(f)), any = ahead.length + still.length > 0;
   $('notice').hidden = building || !(past || (none && !still.length));
-  $('notice').textContent = state.runs.length ? (compiling() ? `Baking begins soon: ${compiling()}.` : 'The first frames are being baked.') : any
+  $('notice').textContent = now.state.runs.length ? (compiling() ? `Baking begins soon: ${compiling()}.` : 'The first frames are being baked.') : any
     ? `Frame ${f} is not baked yet.` : 'Nothing is baked yet: this is the set as it stands. Press Bake.';
   legend();
 }
 
 // The range of frames that something in view is baked for, else the shot's.
 function baked() {
-  const frames = state.layers.filter(x => x.moving && x.done && inView(x)).flatMap(x => x.frames);
-  return frames.length ? { first: Math.min(...frames), last: Math.max(...frames) } : { first: state.start, last: state.end };
+  const frames = now.state.layers.filter(x => x.moving && x.done && inView(x)).flatMap(x => x.frames);
+  return frames.length ? { first: Math.min(...frames), last: Math.max(...frames) } : { first: now.state.start, last: now.state.end };
 }
 
 // Resolves when a frame has been drawn, or when there is nothing of it to draw.
@@ -332,40 +344,39 @@ function choose(id) {
   view.measure.take(null);
   view.frame();
   panel.recipe();
-  strata.draw(state, chosen);
-  gauges.draw(state, layer());
+  strata.draw(now.state, now.chosen);
+  gauges.draw(now.state, layer());
 }
 
 function bake() {
-  if (state.runs.length) act('stop');
-  else if (chosen) { latest = null; act(`bake/${chosen}`, { quality }); }
+  if (now.state.runs.length) act('stop');
+  else if (now.chosen) { now.latest = null; act(`bake/${now.chosen}`, { quality: now.quality }); }
 }
 
 function bakeToHere() {
-  if (state.runs.length || !chosen) return;
-  latest = null;
-  act(`bake/${chosen}`, { quality, to: clock.frame });
+  if (now.state.runs.length || !now.chosen) return;
+  now.latest = null;
+  act(`bake/${now.chosen}`, { quality: now.quality, to: clock.frame });
 }
 
 // The layer before or after the one that is worked on.
 function step(by) {
-  const next = state.layers[state.layers.findIndex(x => x.id === chosen) + by];
+  const next = now.state.layers[now.state.layers.findIndex(x => x.id === now.chosen) + by];
   if (next) choose(next.id);
 }
 
 function jump(way) {
-  const marks = [...new Set([state.start, ...state.cues.map(c => c.frame), state.end])].sort((a, b) => a - b);
+  const marks = [...new Set([now.state.start, ...now.state.cues.map(c => c.frame), now.state.end])].sort((a, b) => a - b);
   const next = way > 0 ? marks.find(m => m > clock.frame) : marks.findLast(m => m < clock.frame);
   if (next !== undefined) clock.go(next);
 }
 
-let findingAt = -1;
 function nextFinding() {
-  const found = state.findings.filter(f => f.layer && !f.accepted);
+  const found = now.state.findings.filter(f => f.layer && !f.accepted);
   if (!found.length) return;
-  findingAt = (findingAt + 1) % found.length;
-  choose(found[findingAt].layer);
-  if (found[findingAt].frame !== null) clock.go(found[findingAt].frame);
+  now.findingAt = (now.findingAt + 1) % found.length;
+  choose(found[now.findingAt].layer);
+  if (found[now.findingAt].frame !== null) clock.go(found[now.findingAt].frame);
 }
 
 function addCue() { act('cues', { frame: clock.frame }); }
@@ -374,9 +385,9 @@ const palette = new Palette($('palette'), () => [
   { name: 'Play or pause', key: 'Space', run: () => clock.toggle() },
   { name: 'Bake this layer, or stop', key: 'Ctrl Enter', run: bake },
   { name: 'Bake to the frame in view', key: 'Ctrl Shift Enter', run: bakeToHere },
-  { name: quality === 'draft' ? 'Results of the shot\'s own quality' : 'Drafts', key: 'Q', run: () => setQuality(quality === 'draft' ? 'shot' : 'draft') },
-  { name: live ? 'Live off' : 'Live: bake a draft at each change', key: 'L', run: () => setLive(!live) },
-  { name: against ? 'Back to the present state' : 'This against before', key: 'B', run: flip },
+  { name: now.quality === 'draft' ? 'Results of the shot\'s own quality' : 'Drafts', key: 'Q', run: () => setQuality(now.quality === 'draft' ? 'shot' : 'draft') },
+  { name: now.live ? 'Live off' : 'Live: bake a draft at each change', key: 'L', run: () => setLive(!now.live) },
+  { name: now.against ? 'Back to the present state' : 'This against before', key: 'B', run: flip },
   { name: 'Keep a version', key: 'K', run: keepVersion },
   { name: 'Versions', run: () => panel.versions() },
   { name: 'Next cue', key: 'Ctrl →', run: () => jump(1) },
@@ -387,10 +398,10 @@ const palette = new Palette($('palette'), () => [
   { name: 'Add a cue at this frame', run: addCue },
   ...view.commands(),
   ...kinds.map(([kind, title]) => ({ name: `Add a ${title} layer`, run: () => add(kind) })),
-  ...state.layers.map(x => ({ name: `Work on ${x.name}`, run: () => choose(x.id) })),
-  ...state.layers.map(x => ({ name: `${inView(x) ? 'Hide' : 'Show'} ${x.name}`, key: x.id === chosen ? 'H' : '', run: () => revealLayer(x.id) })),
+  ...now.state.layers.map(x => ({ name: `Work on ${x.name}`, run: () => choose(x.id) })),
+  ...now.state.layers.map(x => ({ name: `${inView(x) ? 'Hide' : 'Show'} ${x.name}`, key: x.id === now.chosen ? 'H' : '', run: () => revealLayer(x.id) })),
   ...(layer() ? [
-    { name: `Show ${layer().name} alone, or all`, key: 'S', run: () => alone(chosen) },
+    { name: `Show ${layer().name} alone, or all`, key: 'S', run: () => alone(now.chosen) },
     { name: `Copy ${layer().name}`, key: 'Ctrl D', run: copyLayer },
     { name: `Remove ${layer().name}`, key: 'Del', run: removeLayer },
     { name: `Put ${layer().name} one up`, key: 'Alt ↑', run: () => shift(-1) },
@@ -404,7 +415,7 @@ const palette = new Palette($('palette'), () => [
 ]);
 
 document.addEventListener('keydown', event => {
-  if (!state) return;
+  if (!now.state) return;
   const typing = event.target.matches('input:not([type="range"]), select, textarea');
   const control = event.ctrlKey || event.metaKey;
   if (control && event.key === 'Enter') { event.preventDefault(); event.target.blur?.(); (event.shiftKey ? bakeToHere : bake)(); return; }
@@ -418,9 +429,9 @@ document.addEventListener('keydown', event => {
     ' ': () => clock.toggle(), ArrowRight: () => (control ? jump(1) : clock.go(clock.frame + (event.shiftKey ? 10 : 1))),
     ArrowLeft: () => (control ? jump(-1) : clock.go(clock.frame - (event.shiftKey ? 10 : 1))),
     ArrowUp: () => (event.altKey ? shift(-1) : step(-1)), ArrowDown: () => (event.altKey ? shift(1) : step(1)), Delete: removeLayer,
-    q: () => setQuality(quality === 'draft' ? 'shot' : 'draft'), l: () => setLive(!live),
+    q: () => setQuality(now.quality === 'draft' ? 'shot' : 'draft'), l: () => setLive(!now.live),
     b: flip, k: keepVersion, ...view.keys(),
-    a: () => palette.open('Add a '), h: () => chosen && revealLayer(chosen), s: () => chosen && alone(chosen),
+    a: () => palette.open('Add a '), h: () => now.chosen && revealLayer(now.chosen), s: () => now.chosen && alone(now.chosen),
   };
   if (keys[event.key] && !event.target.matches('input[type="range"]') && !(event.key === ' ' && event.target.matches('button, a'))) {
     event.preventDefault();
@@ -436,7 +447,7 @@ $('recipe').addEventListener('click', event => {
   if (version?.dataset.see) see(`versions/${version.dataset.see}/seen`);
   if (version?.dataset.back) act(`versions/${version.dataset.back}/back`);
   if (event.target.closest('[data-quality]')) setQuality(event.target.closest('[data-quality]').dataset.quality);
-  if (event.target.closest('#live')) setLive(!live);
+  if (event.target.closest('#live')) setLive(!now.live);
   if (event.target.closest('#to-here')) bakeToHere();
   if (event.target.closest('[data-copy]')) copyLayer();
   if (event.target.closest('[data-remove]')) removeLayer();
@@ -460,17 +471,17 @@ $('import-form').elements.file.addEventListener('change', async event => {
   if (!response.ok) toast((await response.json()).message);
   else await refresh(true);
 });
-document.body.addEventListener('shot-changed', () => { against = null; });
-document.body.addEventListener('shot-changed', () => (live ? bakeLive() : refresh(true, false)));
+document.body.addEventListener('shot-changed', () => { now.against = null; });
+document.body.addEventListener('shot-changed', () => (now.live ? bakeLive() : refresh(true, false)));
 document.body.addEventListener('htmx:sendError', () => toast(SILENT));
 document.body.addEventListener('htmx:responseError', event => toast(JSON.parse(event.detail.xhr.responseText).message));
-addEventListener('resize', () => { if (state) strata.draw(state, chosen); });
+addEventListener('resize', () => { if (now.state) strata.draw(now.state, now.chosen); });
 
 clock.onFrame(show);
 clock.onFrame(() => { curves.frameChanged(); view.frame(); });
 clock.ready = frame => {
   if (frame > clock.end) return true;
-  const moving = state.layers.filter(x => x.moving && x.representation && x.done && x.frames.includes(frame));
+  const moving = now.state.layers.filter(x => x.moving && x.representation && x.done && x.frames.includes(frame));
   return moving.every(x => { frames.get(x.key, frame); return frames.ready(x.key, frame); });
 };
 // what comes too slowly to be played is played more coarsely; at rest all is seen again
@@ -479,23 +490,22 @@ clock.onFrame(() => { if (!clock.playing && frames.level) { frames.level = 0; sh
 
 // Layers that act on each other are baked together, so news of one is news of all.
 function markRunning(news) {
-  if (news && state.layers.find(x => x.id === news.layer)?.wanted !== news.key) news = null;
-  for (const x of state.layers) {
+  if (news && now.state.layers.find(x => x.id === news.layer)?.wanted !== news.key) news = null;
+  for (const x of now.state.layers) {
     const mine = news && news.done < news.total && (x.id === news.layer || x.together.includes(news.layer));
     x.running = mine ? news : null;
   }
 }
 
 // Progress as it happens. A frame's news is small, so the strata grow from it without asking again.
-let silent = false;
 const source = new EventSource(`/events?shot=${shotId}`);
 source.addEventListener('frame', event => {
-  if (!state) return;
-  const news = JSON.parse(event.data), x = state.layers.find(l => l.id === news.layer);
+  if (!now.state) return;
+  const news = JSON.parse(event.data), x = now.state.layers.find(l => l.id === news.layer);
   if (!x) return;
   // what is baked of another quality, or of the document as it was, changes nothing here
   if (news.key !== x.wanted) return;
-  markRunning(latest = news);
+  markRunning(now.latest = news);
   if (x.key !== news.key || !x.moving || x.state === 'absent' || x.state === 'stale') {
     if (!source.due) source.due = setTimeout(() => { source.due = null; refresh(); }, 150);
     return;
@@ -506,19 +516,19 @@ source.addEventListener('frame', event => {
   }
   x.done = x.frames.length;
   x.state = x.done >= x.total ? 'fresh' : 'partial';
-  strata.draw(state, chosen);
-  if (x.id === chosen) gauges.draw(state, x);
+  strata.draw(now.state, now.chosen);
+  if (x.id === now.chosen) gauges.draw(now.state, x);
   if (news.frame === clock.frame) show();
 });
-source.addEventListener('state', () => { if (state) { latest = null; refresh(); } });
+source.addEventListener('state', () => { if (now.state) { now.latest = null; refresh(); } });
 source.addEventListener('open', () => {
-  if (silent) document.querySelector('.toast')?.remove();
-  silent = false;
-  if (state) refresh();
+  if (now.silent) document.querySelector('.toast')?.remove();
+  now.silent = false;
+  if (now.state) refresh();
 });
 source.addEventListener('error', () => {
-  if (!silent) toast(SILENT, null, true);
-  silent = true;
+  if (!now.silent) toast(SILENT, null, true);
+  now.silent = true;
 });
 // a page kept for going back must not keep one of the few connections a browser allows
 addEventListener('pagehide', () => source.close());

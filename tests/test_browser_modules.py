@@ -1,0 +1,175 @@
+"""The scripts' modules by themselves, run in the browser against what Python computes."""
+
+import base64
+import unittest
+
+import numpy as np
+
+from tests.live import Live
+from tests.pages import browser
+from urst.core.preview import kernels, look
+from urst.drawn import codec, representations
+
+RNG = np.random.default_rng(11)
+
+
+class Modules(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.live = cls.enterClassContext(Live(worker=False))
+        cls.page = browser()
+        cls.addClassCleanup(cls.page.quit)
+        cls.page.get(f"{cls.live.base}/queue")
+
+    def run_module(self, name, body, *arguments):
+        """Run a body that sees the module as m and the arguments as a; what it returns comes back."""
+        found = self.page.execute_async_script(
+            f"""const a = [...arguments], done = a.pop();
+            import('/static/js/{name}.js').then(async m => {{ {body} }}).then(done, error => done({{ error: String(error.stack || error) }}));""",
+            *arguments,
+        )
+        if isinstance(found, dict):
+            self.assertNotIn("error", found, found)
+        return found
+
+    def test_arrays_are_unpacked_as_they_were_packed(self):
+        arrays = {
+            "a": RNG.normal(size=(7, 3)).astype(np.float32), "b": RNG.integers(-9, 9, (5, 2)).astype(np.int16),
+            "c": np.array([0, -1.5, 65504, 6e-8, 0.1, np.inf], np.float16), "d": np.zeros((0, 3), np.float32),
+            "e": RNG.integers(0, 255, 9).astype(np.uint8), "f": RNG.integers(-(2**31), 2**31 - 1, 4).astype(np.int32),
+            "p": codec.quantised(RNG.uniform(-3, 9, (20, 3))),
+        }  # fmt: skip
+        data = base64.b64encode(codec.encode(arrays, {"most": 0.25})).decode()
+        found = self.run_module(
+            "arrays",
+            """const bytes = Uint8Array.from(atob(a[0]), c => c.charCodeAt(0)), found = m.decode(bytes);
+            return [found.meta.most, Object.fromEntries('abcdef'.split('').map(n => [n, Array.from(found[n], String)])), found.a.shape, Array.from(m.places(found.p))];""",
+            data,
+        )
+        most, plain, shape, places = found
+        self.assertEqual((most, shape), (0.25, [7, 3]))
+        for name, values in plain.items():
+            read = np.array([float(v.replace("Infinity", "inf")) for v in values])
+            np.testing.assert_allclose(read, arrays[name].astype(float).ravel(), rtol=1e-6, err_msg=name)
+        np.testing.assert_allclose(np.reshape(places, (-1, 3)), arrays["p"].values(), atol=1e-5)
+        self.assertEqual(
+            self.run_module(
+                "arrays", "try { m.decode(new Uint8Array(40)); return 'read'; } catch (e) { return e.message; }"
+            ),
+            "no arrays of Urst",
+        )
+
+    def test_light_in_dust_is_what_the_quick_renderer_has(self):
+        density = np.zeros((24, 20, 28))
+        density[6:18, 4:16, 8:20] = 0.3
+        cell, sun = 0.2, np.array([-0.55, -0.8, 1.3])
+        sun /= np.linalg.norm(sun)
+        ((out, meta),) = representations.frame("volume", {"density": density})
+        share = 2 * look.EXTINCTION * look.DIMMING * meta["most"] * cell / (8 * 65025)
+        drawn = self.run_module(
+            "light", "const [x, y, z] = a[3]; return Array.from(m.shine(Uint8Array.from(a[0]), a[1], a[2], { x, y, z }));",
+            out["density"].ravel().tolist(), share, list(density.shape), sun.tolist(),
+        )  # fmt: skip
+        drawn = np.reshape(drawn, (14, 10, 12, 2)).transpose(2, 1, 0, 3) / 255
+        from_sun, from_sky = np.empty_like(density), np.empty_like(density)
+        kernels.light_through(density, look.DIMMING * look.EXTINCTION, cell, sun, from_sun, from_sky)
+        halved = from_sun.reshape(12, 2, 10, 2, 14, 2).mean(axis=(1, 3, 5))
+        # cells twice as wide see the shadow a little softer
+        self.assertLess(np.abs(drawn[..., 0] - halved).mean(), 0.03)
+        self.assertGreater(np.corrcoef(drawn[..., 0].ravel(), halved.ravel())[0, 1], 0.98)
+        self.assertEqual(drawn[:, :, -1].min(), 1.0, "nothing stands over the top")
+
+    def test_frames_come_in_rows_wait_longer_after_each_failure_and_give_way(self):
+        found = self.run_module(
+            "frames",
+            """
+            const asked = [], cancelled = []; let time = 0, answer = f => ({ frame: f, arrays: { bytes: 100, meta: { levels: 1 } } });
+            const loader = { ask(job) {
+              const [, first, last] = job.url.match(/frames\\/(-?\\d+)-(-?\\d+)/).map(Number), list = [];
+              for (let f = first; f <= last; f += 1) list.push(f);
+              asked.push(list);
+              return { promise: answer ? Promise.resolve(list.map(answer)) : Promise.reject(new Error('gone')), cancel: () => cancelled.push(first) };
+            } };
+            const frames = new m.Frames(loader, () => {}, () => ({}), () => time), settle = () => new Promise(r => { setTimeout(r, 5); }), out = {};
+            const all = Array.from({ length: 20 }, (_, i) => i + 1);
+            frames.ahead('k', all, 1, 20); await settle();
+            out.first = asked.splice(0);
+            frames.ahead('k', all, 1, 20); await settle();
+            out.rows = asked.splice(0);
+            out.kept = all.filter(f => frames.has('k', f));
+            answer = null;
+            const tries = [];
+            for (time = 0; time < 9000; time += 100) { if (frames.get('gone', 1) === null && asked.length) { asked.length = 0; tries.push(time); } await settle(); }
+            out.tries = tries;
+            answer = f => new Promise(() => {});
+            frames.get('slow', 7);
+            frames.only(new Set(['k']));
+            out.cancelled = cancelled;
+            return out;""",
+        )
+        # nothing is known of the sizes at first: one by one, then eight in a row
+        self.assertEqual(found["first"], [[1], [2], [3], [4]])
+        self.assertEqual(found["rows"], [list(range(5, 13)), list(range(13, 21))])
+        self.assertEqual(found["kept"], list(range(1, 21)))
+        waits = np.diff(found["tries"])
+        np.testing.assert_array_equal(waits[:4], [500, 1000, 2000, 4000])
+        self.assertEqual(found["cancelled"], [7])
+
+    def test_a_coarser_level_is_shown_until_the_full_one_is_there(self):
+        found = self.run_module(
+            "frames",
+            """
+            const open = [], loader = { ask(job) { return { promise: new Promise(done => open.push({ job, done })), cancel() {} }; } };
+            const frames = new m.Frames(loader, () => {}), settle = () => new Promise(r => { setTimeout(r, 5); }), out = [];
+            const give = async (level, name) => { open.shift().done([{ frame: 1, arrays: { name, bytes: 9, meta: { levels: 3, level } } }]); await settle(); };
+            frames.get('k', 1); await give(0, 'full');
+            out.push(frames.get('k', 1).name);
+            frames.level = 2;
+            out.push(frames.get('k', 1).name, open[0].job.url.split('=')[1]);
+            await give(2, 'coarse');
+            out.push(frames.get('k', 1).name);
+            frames.level = 0;
+            out.push(frames.get('k', 1).name);
+            return out;""",
+        )
+        self.assertEqual(found, ["full", "full", "2", "coarse", "full"])
+
+    def test_a_loader_spreads_work_and_tells_what_failed(self):
+        found = self.run_module(
+            "loader",
+            """
+            const made = [], make = () => { const w = { heard: [], postMessage(x) { w.heard.push(x); } }; made.push(w); return w; };
+            const loader = new m.Loader(make), out = {};
+            const asked = [1, 2, 3].map(n => loader.ask({ kind: 'static', url: String(n) }));
+            out.spread = made.map(w => w.heard.map(x => x.url));
+            const answer = (w, id, more) => w.onmessage({ data: { id, ...more } });
+            const position = new Float32Array(3);
+            answer(made[0], 0, { reply: { position }, about: { position: { low: [1] } } });
+            out.low = (await asked[0].promise).position.low;
+            answer(made[1], 1, { error: 'broken', network: false });
+            out.failed = await asked[1].promise.catch(e => e.message);
+            asked[2].cancel();
+            out.stopped = made[0].heard.at(-1);
+            return out;""",
+        )
+        self.assertEqual(found["low"], [1])
+        self.assertEqual(found["failed"], "broken")
+        self.assertEqual(sorted(url for heard in found["spread"] for url in heard), ["1", "2", "3"])
+        self.assertEqual(found["stopped"], {"id": 2, "stop": True})
+
+    def test_only_the_answer_to_the_last_question_fills_the_panel(self):
+        found = self.run_module(
+            "panel",
+            """
+            const element = document.createElement('div'); document.body.append(element);
+            window.htmx = { ajax: () => {} };
+            const panel = new m.Panel(element, '', () => 'fall', () => {}), xhrs = [{}, {}, {}];
+            const tell = (name, xhr) => { const e = new CustomEvent(name, { detail: { xhr, target: element, shouldSwap: true } }); document.body.dispatchEvent(e); return e.detail.shouldSwap; };
+            for (const x of xhrs) tell('htmx:beforeRequest', x);
+            return [tell('htmx:beforeSwap', xhrs[1]), tell('htmx:beforeSwap', xhrs[0]), tell('htmx:beforeSwap', xhrs[2])];""",
+        )
+        self.assertEqual(found, [True, False, True])
+
+
+if __name__ == "__main__":
+    unittest.main()
