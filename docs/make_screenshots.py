@@ -8,7 +8,7 @@ from selenium import webdriver
 from selenium.webdriver.common.by import By
 
 from tests.live import Live, wait_for
-from tests.test_browser import browser
+from tests.pages import browser
 from urst.demo import granary, smoke, sparks
 from urst.shot import layers
 
@@ -34,6 +34,10 @@ def main() -> int:
             time.sleep(2.5)
             page.save_screenshot(str(OUT / f"{name}.png"))
             print(name, flush=True)
+
+        def click(x, y):
+            canvas = page.find_element(By.CSS_SELECTOR, "#stage canvas")
+            webdriver.ActionChains(page).move_to_element_with_offset(canvas, x, y).click().perform()
 
         def at(frame, layer="fall", mode="material"):
             page.get(f"{bench}?layer={layer}")
@@ -70,6 +74,27 @@ def main() -> int:
             at(22, mode="speed")
             page.execute_script("document.querySelector('[data-show=dust]').click()")
             picture("speed")
+            for path, value in (
+                ("chips", "over speed 0: 0, 1.5: 120, 6: 400"),
+                ("puff_giving", "over age 0: 1, 0.35: 0"),
+            ):
+                live.client.post(
+                    f"/shots/{shot_id}/recipe/shed", data={"path": path, "value": value}
+                ).raise_for_status()
+            at(20, "shed")
+            picture("curves")
+            for _ in range(2):
+                live.client.post(f"/shots/{shot_id}/history/undo").raise_for_status()
+            at(1)
+            page.find_element(By.CSS_SELECTOR, '[data-tool="ruler"]').click()
+            click(-190, 80)
+            click(-110, 110)
+            page.execute_script("document.querySelector('[data-show=outlines]').click()")
+            picture("measuring")
+            page.execute_script("document.querySelector('[data-show=outlines]').click()")
+            page.find_element(By.CSS_SELECTOR, '[data-tool="ruler"]').click()
+            click(-90, 0)
+            picture("in-hand")
             at(40, "billow")
             page.execute_script("document.querySelector('[data-theme-switch]').click()")
             picture("plaster")

@@ -86,9 +86,9 @@ def stop_run(request: Request, run_id: int):
 
 
 @router.post("/shots/import")
-async def import_shot(file: UploadFile):
+def import_shot(file: UploadFile):
     """Add a shot from a *.shot.json."""
-    shot = document.loads(await file.read(), file.filename or "the file")
+    shot = document.loads(file.file.read(), file.filename or "the file")
     with session() as db:
         return RedirectResponse(f"/shots/{shots.add(db, shot)}", 303)
 
