@@ -234,7 +234,7 @@ class Published(unittest.TestCase):
 
     def test_vendored_files_have_their_licences(self):
         folder = SOURCE / "web" / "static" / "vendor"
-        for name in ("three", "htmx", "fzstd"):
+        for name in ("three", "htmx", "zstddec"):
             self.assertTrue((folder / f"LICENSE-{name}.txt").stat().st_size > 200, name)
 
 

@@ -42,7 +42,7 @@ class Modules(unittest.TestCase):
         data = base64.b64encode(codec.encode(arrays, {"most": 0.25})).decode()
         found = self.run_module(
             "arrays",
-            """const bytes = Uint8Array.from(atob(a[0]), c => c.charCodeAt(0)), found = m.decode(bytes);
+            """await m.ready; const bytes = Uint8Array.from(atob(a[0]), c => c.charCodeAt(0)), found = m.decode(bytes);
             return [found.meta.most, Object.fromEntries('abcdef'.split('').map(n => [n, Array.from(found[n], String)])), found.a.shape, Array.from(m.places(found.p))];""",
             data,
         )
@@ -139,7 +139,7 @@ class Modules(unittest.TestCase):
             "loader",
             """
             const made = [], make = () => { const w = { heard: [], postMessage(x) { w.heard.push(x); } }; made.push(w); return w; };
-            const loader = new m.Loader(make), out = {};
+            const loader = new m.Loader(make, 2), out = {};
             const asked = [1, 2, 3].map(n => loader.ask({ kind: 'static', url: String(n) }));
             out.spread = made.map(w => w.heard.map(x => x.url));
             const answer = (w, id, more) => w.onmessage({ data: { id, ...more } });

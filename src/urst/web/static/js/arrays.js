@@ -1,8 +1,12 @@
 // Arrays as `urst.drawn.codec` packs them. Runs in the decoder and in tests.
-import { decompress } from '../vendor/fzstd.js';
+import { ZSTDDecoder } from '../vendor/zstddec.js';
 
 const TYPES = { float32: Float32Array, int32: Int32Array, uint32: Uint32Array, int16: Int16Array, uint16: Uint16Array, int8: Int8Array, uint8: Uint8Array };
 const MAGIC = 'URSTDR1\n';
+const zstd = new ZSTDDecoder();
+
+// Resolves when `decode` may be called.
+export const ready = zstd.init();
 
 // Bytes that lie plane by plane, put back number by number.
 function unshuffled(planes, width) {
@@ -32,8 +36,9 @@ export function decode(bytes) {
   const header = JSON.parse(new TextDecoder().decode(bytes.subarray(12, 12 + size))), arrays = { meta: header.meta };
   for (const { name, type, shape, at, size: length, low, high } of header.arrays) {
     const half = type === 'float16', Type = half ? Uint16Array : TYPES[type];
-    const count = shape.reduce((a, b) => a * b, 1), plain = new Uint8Array(count * Type.BYTES_PER_ELEMENT);
-    if (count) decompress(bytes.subarray(12 + size + at, 12 + size + at + length), plain);
+    const count = shape.reduce((a, b) => a * b, 1), whole = count * Type.BYTES_PER_ELEMENT;
+    const plain = count ? zstd.decode(bytes.subarray(12 + size + at, 12 + size + at + length), whole) : new Uint8Array(0);
+    if (plain.length !== whole) throw new Error('a result was cut short');
     const values = new Type(unshuffled(plain, Type.BYTES_PER_ELEMENT).buffer, 0, count);
     arrays[name] = half ? halves(values) : values;
     Object.assign(arrays[name], { shape }, low ? { low, high } : {});

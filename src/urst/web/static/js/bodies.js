@@ -53,6 +53,7 @@ export class Bodies {
   constructor({ skin, normal, body, rim, index, crack, starts, radius, info }) {
     const count = info.length;
     Object.assign(this, { count, info, skin, bodyOf: body, starts, radius });
+    this.pieces = [...new Set(info.map(x => x.piece))];
     this.data = new Float32Array(count * 3 * 4);
     for (let b = 0; b < count; b += 1) this.data[b * 12 + 4] = 1;
     this.texture = new THREE.DataTexture(this.data, 3, count, THREE.RGBAFormat, THREE.FloatType);
@@ -84,7 +85,11 @@ export class Bodies {
     const colour = new THREE.Color();
     for (let b = 0; b < this.count; b += 1) {
       colourOf(b, colour);
-      this.data.set([colour.r, colour.g, colour.b, this.info[b].jointed ? 1 : 0], b * 12 + 8);
+      const o = b * 12 + 8;
+      this.data[o] = colour.r;
+      this.data[o + 1] = colour.g;
+      this.data[o + 2] = colour.b;
+      this.data[o + 3] = this.info[b].jointed ? 1 : 0;
     }
     this.texture.needsUpdate = true;
   }

@@ -1,5 +1,5 @@
 // A worker that fetches results, unpacks them and works out what is drawn.
-import { decode, split } from './arrays.js';
+import { decode, ready, split } from './arrays.js';
 import { frame, skins } from './prepare.js';
 
 const running = new Map();
@@ -15,11 +15,11 @@ async function bytesOf(url, signal) {
 
 const jobs = {
   async static({ url }, signal) {
-    const bytes = await bytesOf(url, signal), arrays = decode(bytes);
+    const [bytes] = await Promise.all([bytesOf(url, signal), ready]), arrays = decode(bytes);
     return { ...arrays, ...(arrays.skin ? skins(arrays) : {}), bytes: bytes.byteLength };
   },
   async frames({ url, ...job }, signal) {
-    const bytes = await bytesOf(url, signal);
+    const [bytes] = await Promise.all([bytesOf(url, signal), ready]);
     return split(bytes).map(x => ({ frame: x.frame, arrays: { ...frame(decode(x.bytes), job), bytes: x.bytes.byteLength } }));
   },
 };

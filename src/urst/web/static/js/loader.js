@@ -1,11 +1,12 @@
 // Work for the decoders: several abreast, each asked in turn.
 import { Refused, SILENT } from './api.js';
 
-const LEAST = 2, MOST = 4;
+const MOST = 4;
 
 export class Loader {
-  constructor(make = () => new Worker(new URL('./decoder.js', import.meta.url), { type: 'module' })) {
-    this.make = make;
+  // one core is left to the page
+  constructor(make = () => new Worker(new URL('./decoder.js', import.meta.url), { type: 'module' }), most = Math.max(1, Math.min(MOST, (navigator.hardwareConcurrency || 2) - 1))) {
+    Object.assign(this, { make, most });
     this.workers = [];
     this.waiting = new Map();
     this.next = 0;
@@ -15,7 +16,7 @@ export class Loader {
   worker() {
     const idle = this.workers.find(w => !w.load);
     if (idle) return idle;
-    if (this.workers.length < Math.max(LEAST, Math.min(MOST, (navigator.hardwareConcurrency || 2) - 1))) {
+    if (this.workers.length < this.most) {
       const worker = this.make(), one = { worker, load: 0 };
       worker.onmessage = ({ data }) => this.heard(one, data);
       worker.onerror = event => { event.preventDefault(); this.broke(one, event.message); };

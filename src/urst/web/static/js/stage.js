@@ -156,6 +156,7 @@ export class Stage {
   standSet() {
     const { set } = this, q = new THREE.Quaternion(), c = new THREE.Vector3();
     set.turns = new Float32Array(set.count * 4);
+    set.painted = null;
     set.info.forEach((x, b) => {
       Object.assign(x, this.look(x.piece));
       const [px, py, pz, w, i, j, k] = this.meta.pieces[x.piece]?.stance || [0, 0, 0, 1, 0, 0, 0];
@@ -257,9 +258,9 @@ export class Stage {
   async put({ at, posed, still, points, volumes, surfaces, domains }) {
     const layers = [...posed, ...still.map(layer => ({ layer, frame: null }))];
     const found = await Promise.all(layers.map(({ layer }) => this.fragments(layer)));
-    const carried = new Set(found.flatMap(b => b.info.map(x => x.piece)));
+    const carried = new Set(found.flatMap(b => b.pieces));
     const want = [...found];
-    if (this.set && this.set.info.some(x => !carried.has(x.piece))) want.push(this.set);
+    if (this.set && this.set.pieces.some(p => !carried.has(p))) want.push(this.set);
     for (const old of this.live || []) if (!want.includes(old)) this.scene.remove(old.mesh);
     for (const b of want) {
       this.scene.add(b.mesh);
@@ -357,9 +358,11 @@ export class Stage {
 
   // Positions with those that are not to be seen put out of sight.
   away(bodies, at, position, carried) {
-    const hidden = b => !this.seen(bodies.info[b].piece, at) || carried?.has(bodies.info[b].piece);
-    if (!bodies.info.some((_, b) => hidden(b))) return position;
-    return Float32Array.from(position, (x, i) => (hidden(Math.floor(i / 3)) ? 1e6 : x));
+    const hidden = new Set(bodies.pieces.filter(p => !this.seen(p, at) || carried?.has(p)));
+    if (!hidden.size) return position;
+    const out = position.slice();
+    bodies.info.forEach((x, b) => { if (hidden.has(x.piece)) out.fill(1e6, 3 * b, 3 * b + 3); });
+    return out;
   }
 
   showPoints(points) {
@@ -410,7 +413,11 @@ export class Stage {
   }
 
   paint(bodies, frame) {
-    const mode = this.mode, top = this.topSpeed || 12;
+    const { mode } = this, still = mode === 'material' || mode === 'fragment';
+    // colours that no frame changes are set once
+    if (still && bodies.painted === mode) return;
+    bodies.painted = mode;
+    const top = this.topSpeed || 12;
     let load = null;
     if (mode === 'strain' && frame?.bond_load && bodies.pair) {
       load = new Float32Array(bodies.count);
@@ -426,11 +433,17 @@ export class Stage {
         ramp(Math.hypot(v[3 * b], v[3 * b + 1], v[3 * b + 2]) / top, colour);
       } else if (mode === 'strain' && load && x.motion === 'loose') ramp(load[b], colour);
       else {
-        colour.set(x.colour);
+        colour.copy(this.colourOf(x.colour));
         // bricks of one batch differ a little
         if (x.parts > 1) colour.multiplyScalar(x.shade);
       }
     });
+  }
+
+  colourOf(name) {
+    this.colours ??= new Map();
+    if (!this.colours.has(name)) this.colours.set(name, new THREE.Color(name));
+    return this.colours.get(name);
   }
 
   // Front, side or top, without perspective; 'free' goes back to where it was seen from before.
