@@ -43,7 +43,7 @@ class Live:
         self.store.mkdir()
         library.use(Meshes(self.store))
         with engine().begin() as connection:
-            connection.execute(text("TRUNCATE shots, bakes CASCADE"))
+            connection.execute(text("TRUNCATE shots, bakes, holdings CASCADE"))
             connection.execute(text("TRUNCATE procrastinate_jobs CASCADE"))
         with socket.socket() as probe:
             probe.bind(("127.0.0.1", 0))

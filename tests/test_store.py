@@ -2,8 +2,10 @@
 
 import errno
 import itertools
+import os
 import tempfile
 import threading
+import time
 import unittest
 from pathlib import Path
 from unittest import mock
@@ -12,6 +14,7 @@ import numpy as np
 
 from urst.errors import CacheDamaged, StoreFull
 from urst.store import frames
+from urst.store.holding import Holding, look
 from urst.store.store import Store
 
 KEY = "ab" * 20
@@ -120,6 +123,46 @@ class StoreTests(unittest.TestCase):
         self.store.remove(KEY)
         self.assertEqual(self.store.keys(), [])
         self.assertFalse(Path(self.store.folder(KEY)).exists())
+
+
+class Holdings(unittest.TestCase):
+    def setUp(self):
+        self.store = Store(Path(self.enterContext(tempfile.TemporaryDirectory())))
+
+    def aged(self):
+        """Let the folder have changed a while ago."""
+        past = time.time() - 60
+        os.utime(self.store.folder(KEY), (past, past))
+
+    def test_nothing_is_nothing(self):
+        self.assertEqual(look(self.store, KEY), Holding())
+
+    def test_what_is_known_is_not_read_again_and_what_changed_is(self):
+        self.store.write_static(KEY, {}, {"gauges": {"volume": 2.0}})
+        for frame in (3, 1):
+            self.store.write_frame(KEY, frame, {"a": np.zeros(3)}, {"gauges": {"mass": float(frame)}})
+        young = look(self.store, KEY)
+        self.assertEqual((young.frames, young.still), ({1: {"mass": 1.0}, 3: {"mass": 3.0}}, {"volume": 2.0}))
+        self.assertEqual(young.seen, 0, "a folder that changed just now may change again unseen")
+        self.aged()
+        found = look(self.store, KEY, young)
+        self.assertGreater(found.seen, 0)
+        with mock.patch.object(Store, "frames", side_effect=AssertionError("the disk was walked")):
+            self.assertIs(look(self.store, KEY, found), found)
+        self.store.write_frame(KEY, 2, {"a": np.zeros(3)}, {"gauges": {"mass": 2.0}})
+        with mock.patch.object(Store, "read_gauges", wraps=self.store.read_gauges) as read:
+            more = look(self.store, KEY, found)
+            read.assert_called_once_with(KEY, [2])
+        self.assertEqual(list(more.frames), [1, 2, 3])
+        self.assertEqual(more.bytes, self.store.usage(KEY).bytes)
+        # a frame found damaged is taken off the disk, and so out of what is held
+        path = self.store.folder(KEY) / "frame000003.urf"
+        path.write_bytes(path.read_bytes()[:-5])
+        with self.assertRaises(CacheDamaged):
+            self.store.read_frame(KEY, 3)
+        self.assertEqual(list(look(self.store, KEY, more).frames), [1, 2])
+        self.store.remove(KEY)
+        self.assertEqual(look(self.store, KEY, more), Holding())
 
 
 if __name__ == "__main__":

@@ -1,9 +1,11 @@
 """The web application over HTTP: recipe, history, findings, data, safety."""
 
 import json
+import os
 import re
 import struct
 import threading
+import time
 import unittest
 
 import httpx
@@ -11,16 +13,18 @@ import numpy as np
 
 from tests.live import Live, wait_for
 from tests.shots import falling_box, tiny
+from urst.bake.runner import bake
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import Mesh
 from urst.core.geometry.rotation import matrix
 from urst.db import shots
 from urst.db.engine import session
-from urst.db.tables import RevisionRow
+from urst.db.tables import HoldingRow, RevisionRow
 from urst.demo import sparks
 from urst.drawn import codec
 from urst.scene.shapes import Imported
 from urst.shot.document import dumps, loads, parse
+from urst.shot.keys import layer_keys
 from urst.store.store import Store
 
 
@@ -245,6 +249,28 @@ class Web(unittest.TestCase):
         after = self.live.bake(shot_id, "shed")
         self.assertEqual([x["state"] for x in after["layers"]], ["fresh"] * 4)
         self.assertEqual(len(Store(self.live.store).keys()), before + 6)
+
+    def test_health_comes_from_the_index_which_follows_the_disk(self):
+        shot = falling_box(4, top_speed=53)
+        shot_id, disk = self.live.add(shot), Store(self.live.store)
+        self.assertEqual(self.live.state(shot_id)["layers"][0]["state"], "absent")
+        # baked past the server and the queue, as a farm would
+        bake(shot, disk)
+        key = layer_keys(shot)["fall"]
+        past = time.time() - 60
+        os.utime(disk.folder(key), (past, past))
+        layer = self.live.state(shot_id)["layers"][0]
+        self.assertEqual((layer["state"], layer["frames"]), ("fresh", [1, 2, 3, 4]))
+        with session() as db:
+            row = db.get(HoldingRow, key)
+            self.assertEqual((list(row.frames), row.bytes), (["1", "2", "3", "4"], layer["bytes"]))
+            # what the index says is believed while the folder has not changed
+            row.frames = {**row.frames, "2": {**row.frames["2"], "top_speed": 12.5}}
+            db.commit()
+        self.assertEqual(self.live.state(shot_id)["layers"][0]["gauges"]["top_speed"][1], 12.5)
+        (disk.folder(key) / "frame000004.urf").unlink()
+        layer = self.live.state(shot_id)["layers"][0]
+        self.assertEqual((layer["state"], layer["frames"]), ("partial", [1, 2, 3]))
 
     def test_a_finding_is_mended_by_one_press(self):
         data = falling_box(6).model_dump(mode="json")

@@ -16,6 +16,7 @@ def check(folder: str) -> None:
     from urst.shot.keys import layer_keys
     from urst.shot.preflight import preflight
     from urst.shot.quality import draft
+    from urst.store.holding import look
     from urst.store.store import Store
     from urst.web import app, data, health, recipe
 
@@ -29,7 +30,7 @@ def check(folder: str) -> None:
     runner.bake(shot, store)
     key = layer_keys(shot)["ring"]
     assert store.frames(key) == list(range(1, 10))
-    found = health.layer_health(shot, shot.layer("ring"), key, [], store)
+    found = health.layer_health(shot, shot.layer("ring"), key, [], {key: look(store, key)})
     assert (found["state"], found["chief"], len(found["gauges"]["spread"])) == ("fresh", "spread", 9)
     assert [
         q.text for q, _ in recipe.rows(shot.layer("ring").settings, shot.kind_of(shot.layer("ring")).questions, shot)

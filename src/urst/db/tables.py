@@ -75,3 +75,14 @@ class BakeRow(Base):
     bytes: Mapped[int] = mapped_column(BigInteger)
     seconds: Mapped[float] = mapped_column()
     changed: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now(), onupdate=func.now())
+
+
+class HoldingRow(Base):
+    """What lies in the store under a key, with its gauges: what pages show without walking the disk."""
+
+    __tablename__ = "holdings"
+    key: Mapped[str] = mapped_column(String(40), primary_key=True)
+    seen: Mapped[int] = mapped_column(BigInteger)
+    still: Mapped[dict | None] = mapped_column(JSONB)
+    frames: Mapped[dict] = mapped_column(JSONB)
+    bytes: Mapped[int] = mapped_column(BigInteger)

@@ -73,6 +73,19 @@ class Store:
         """Whether the static part is there."""
         return (self.folder(key) / "static.urf").is_file()
 
+    def static_gauges(self, key: str) -> dict[str, float]:
+        """Return the gauges of what does not change over time, without reading its arrays."""
+        with contextlib.suppress(CacheDamaged, FileNotFoundError):
+            return frames.read_meta(self.folder(key) / "static.urf").get("gauges", {})
+        return {}
+
+    def changed(self, key: str) -> int:
+        """Return when a file last came to a key's folder or went [ns since 1970], 0 if there is none."""
+        try:
+            return self.folder(key).stat().st_mtime_ns
+        except FileNotFoundError:
+            return 0
+
     def write_frame(self, key: str, frame: int, arrays: dict[str, np.ndarray], meta: dict) -> int:
         """Write a frame; return its size [bytes]."""
         return self._write(key, f"frame{frame:06d}.urf", arrays, meta)

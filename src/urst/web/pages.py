@@ -19,6 +19,7 @@ from urst.shot.document import parse
 from urst.shot.keys import layer_keys
 from urst.shot.starter import starter
 from urst.web.health import layer_health
+from urst.web.holdings import holdings
 from urst.web.picture import outline
 from urst.web.store import store
 from urst.web.templates import page
@@ -48,7 +49,8 @@ def _card(db, kept, disk):
         return card
     try:
         keys = layer_keys(kept.shot)
-        card["layers"] = [layer_health(kept.shot, x, keys[x.id], [], disk) for x in kept.shot.layers]
+        held = holdings(db, disk, keys.values())
+        card["layers"] = [layer_health(kept.shot, x, keys[x.id], [], held) for x in kept.shot.layers]
         card["bytes"] = sum(x["bytes"] for x in card["layers"])
     except UrstError as error:
         card["fault"] = str(error)

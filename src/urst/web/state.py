@@ -17,6 +17,7 @@ from urst.shot.preflight import disk as disk_check
 from urst.shot.preflight import preflight, watch
 from urst.shot.quality import of_quality
 from urst.web.health import layer_health
+from urst.web.holdings import holdings
 from urst.web.store import store
 
 #: earlier revisions that are looked through for results
@@ -84,10 +85,11 @@ def summary(db: Session, kept: shots.Kept, quality: str = "shot") -> dict:
     open_runs = runs.open_of(db, kept.id)
     last = runs.last_of(db, kept.id)
     rates = {row.key: row.seconds / row.frames for row in db.scalars(select(BakeRow)) if row.frames}
-    layers, gauges_now = [], {}
+    every = [*keys.values(), *(key for x in earlier.values() for key in x)]
+    held, layers, gauges_now = holdings(db, disk, every), [], {}
     for layer in shot.layers:
         key = keys[layer.id]
-        entry = layer_health(shot, layer, key, earlier.get(layer.id, []), disk)
+        entry = layer_health(shot, layer, key, earlier.get(layer.id, []), held)
         if entry["state"] in ("fresh", "partial"):
             gauges_now[layer.id] = entry.pop("rows")
         entry.pop("rows", None)
