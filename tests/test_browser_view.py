@@ -14,6 +14,7 @@ from urst.db import shots, versions
 from urst.db.engine import session
 from urst.demo import smoke
 from urst.handover.forms import folder
+from urst.shot import layers
 
 #: pixels of a metre in a straight view, by its bar of length
 METRE = """const b = document.getElementById('bar'), t = b.textContent;
@@ -191,6 +192,41 @@ class View(BenchTest):
         self.find("#versions").click()
         wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, ".movie a"), "its link")
         self.assertEqual(self.find(".movie a").text, "1-5-shot, movie")
+
+    def test_sizes_of_the_chosen_layer_s_domain(self):
+        self.open(smoke.shot(), "smoke")
+        self.find('[data-show="domain"]').click()
+        settings = smoke.shot().layers[0].settings
+        # whole blocks of cells, so at least what was asked for
+        sides = sorted(n * settings.cell_size for n in settings.shape())
+        wait_for(lambda: len(self.labels()) >= 2, "its sizes")
+        shown = {float(t.split()[0]) for t in self.labels()}
+        self.assertTrue(shown <= {round(x, 2) for x in sides}, (shown, sides))
+
+    def test_a_setting_and_a_material_are_given_to_others_on_the_page(self):
+        shot, copy = layers.copied(tiny(seed=43), "billow")
+        shot_id = self.open(shot, "billow")
+        self.type("f-clearing", "3.5")
+        wait_for(lambda: self.shot(shot_id).layer("billow").settings.clearing == 3.5, "the setting")
+        menu = "const s = document.querySelector('#give select[name=path]'); s.value = arguments[0];"
+        wait_for(lambda: self.page.execute_script(menu, "clearing") is None, "the menu")
+        wait_for(lambda: self.find("#give .chip").click() is None, "the button")
+        wait_for(lambda: self.shot(shot_id).layer(copy).settings.clearing == 3.5, "the other layer to have it")
+        self.find("#set").click()
+        wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, "#give details"), "the panel")
+        names = [p.name for p in shot.pieces]
+        self.page.execute_script("const p = document.getElementById('piece'); p.value = arguments[0]; p.dispatchEvent(new Event('change', {bubbles: true}));", names.index("Crate 1"))  # fmt: skip
+        wait_for(lambda: self.find('[id="f-name"]').get_attribute("value") == "Crate 1", "the crate")
+        self.page.execute_script("document.querySelector('#give details').open = true;")
+        for name in ("Drum 1", "Drum 2"):
+            self.page.execute_script("document.querySelector(`#give input[value='${arguments[0]}']`).click()", name)
+        self.page.execute_script("document.querySelector('#give .chip').click()")
+        timber = self.shot(shot_id).piece("Crate 1").material
+        wait_for(
+            lambda: {self.shot(shot_id).piece(n).material for n in ("Drum 1", "Drum 2")} == {timber},
+            "the drums to have it",
+        )
+        self.assertNotEqual(self.shot(shot_id).piece("Wall").material, timber)
 
 
 class Large(unittest.TestCase):
