@@ -82,6 +82,10 @@ class Time(unittest.TestCase):
         amounts = np.array([0.5, 2.0, 4.0])
         np.testing.assert_allclose(stream.when(amounts, 0.0, 2.0), np.sqrt(amounts / 12 + 0.25**2), atol=1e-4)
 
+    def test_a_stream_of_a_curve_without_end_takes_no_time(self):
+        stream = Stream(curve("frame", (-1e9, 0), (1e9, 100)), 0.0, 10.0, Clock(0, 24.0))
+        self.assertAlmostEqual(stream.given(10.0), 500, places=2)
+
     def test_settings_stand_at_their_values_at_a_time(self):
         now = at_time(GasSettings(heat=curve("frame", (1, 0), (25, 240)), swirl=curve("height", (0, 1))), Clock(1), 0.5)
         self.assertAlmostEqual(now.heat, 120, places=6)

@@ -53,10 +53,12 @@ async def _guard(request: Request, call_next):
         origin = request.headers.get("origin") or request.headers.get("referer")
         if origin and urlsplit(origin).netloc != request.headers.get("host"):
             return PlainTextResponse("This change did not come from one of Urst's own pages, so it was refused.", 403)
-        if int(request.headers.get("content-length") or 0) > pages.MOST_UPLOAD:
-            return PlainTextResponse(
-                f"The upload is larger than {pages.MOST_UPLOAD // 2**20} MB: reduce the mesh.", 413
-            )
+        movie = request.url.path.endswith("/movies")
+        most, way_out = (
+            (movies.MOST_UPLOAD, "choose a shorter range") if movie else (pages.MOST_UPLOAD, "reduce the mesh")
+        )
+        if int(request.headers.get("content-length") or 0) > most:
+            return PlainTextResponse(f"The upload is larger than {most // 2**20} MB: {way_out}.", 413)
     response = await call_next(request)
     response.headers["Content-Security-Policy"] = _POLICY
     response.headers["X-Content-Type-Options"] = "nosniff"

@@ -18,6 +18,8 @@ from urst.web.store import store
 
 router = APIRouter(prefix="/shots/{shot_id}")
 
+#: largest upload, all pictures of a movie [bytes]
+MOST_UPLOAD = 1024 * 2**20
 #: sides of a picture and pictures of a movie, at most
 _LARGEST, _MOST = 4096, 2000
 

@@ -1,5 +1,6 @@
 """A value over something that is measured: frames, age, speed, height, distance."""
 
+from functools import lru_cache
 from typing import Annotated, Literal
 
 import numpy as np
@@ -88,4 +89,9 @@ class Curve(BaseModel):
         return self.along(np.linspace(0.0, last, size))
 
     def _smooth(self):
-        return PchipInterpolator(self.places(), [p.value for p in self.points])
+        return _smooth(self.points)
+
+
+@lru_cache(maxsize=512)
+def _smooth(points):
+    return PchipInterpolator([p.at for p in points], [p.value for p in points])

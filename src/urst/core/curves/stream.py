@@ -5,8 +5,8 @@ import numpy as np
 from urst.core.curves.clock import Clock
 from urst.core.curves.curve import Curve
 
-#: the rate is taken at so many moments a frame, straight between them
-_FINE = 16
+#: the rate is taken at so many moments a frame, straight between them, but at no more between two points of the curve
+_FINE, _MOST = 16, 4096
 
 
 class Stream:
@@ -25,8 +25,7 @@ class Stream:
         self.opens, self.closes = opens, closes
         frames = np.zeros(1)
         if isinstance(rate, Curve) and len(rate.points) > 1:
-            first, last = rate.places()[0], rate.places()[-1]
-            frames = np.linspace(first, last, int(np.ceil((last - first) * _FINE)) + 1)
+            frames = _moments(rate.places())
         self._rates = rate.along(frames) if isinstance(rate, Curve) else np.array([float(rate)])
         self._times = np.array([clock.seconds(f) for f in frames]) if clock else np.zeros(1)
         steps = np.diff(self._times) * (self._rates[1:] + self._rates[:-1]) / 2
@@ -60,3 +59,11 @@ class Stream:
         width = np.append(np.diff(times), np.inf)[i]
         slope = (np.append(rates[1:], rates[-1])[i] - rates[i]) / width
         return sums[i] + beyond * (rates[i] + 0.5 * slope * np.where(beyond > 0.0, beyond, 0.0))
+
+
+def _moments(places):
+    """Frames at which a rate is taken, from the first to the last point of its curve."""
+    parts = [
+        np.linspace(a, b, int(np.clip(np.ceil((b - a) * _FINE), 1, _MOST)) + 1)[:-1] for a, b in zip(places, places[1:])
+    ]
+    return np.concatenate([*parts, places[-1:]])

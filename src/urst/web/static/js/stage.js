@@ -2,7 +2,9 @@
 import * as THREE from '../vendor/three.js';
 import { Bodies, outlined, ramp } from './bodies.js';
 import { Dust } from './dust.js';
+import { figure, grid } from './furniture.js';
 import { Swarm } from './points.js';
+import { Probe } from './probe.js';
 import { Surface } from './surface.js';
 
 const UP = new THREE.Vector3(0, 0, 1);
@@ -51,15 +53,19 @@ export class Stage {
     this.cut = new THREE.Vector4(0, 0, 0, 1);
     this.light = { exposure: 1, mark: 0 };
     this.afterwards = [];
-    this.grid = this.makeGrid();
+    this.grid = grid();
     this.scene.add(this.grid);
-    this.figure = this.makeFigure();
+    this.figure = figure();
     this.scene.add(this.figure);
     this.domain = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: '#5d7695' }));
     this.scene.add(this.domain);
     new ResizeObserver(() => this.resize()).observe(element);
     this.resize();
-    this.watchPointer();
+    this.probe = new Probe(this, document.getElementById('probe'));
+    this.renderer.domElement.addEventListener('dblclick', event => {
+      const hit = this.hit(event);
+      if (hit) this.frameOn(hit);
+    });
   }
 
   lights() {
@@ -85,27 +91,6 @@ export class Stage {
   cloud(id) {
     if (!this.clouds.has(id)) this.clouds.set(id, new Dust(SUN, this.meta.look));
     return this.clouds.get(id);
-  }
-
-  // A draughtsman's figure of 1.75 m, turned like a skittle and flattened front to back.
-  makeFigure() {
-    const outline = [[0, 0], [0.13, 0], [0.11, 0.08], [0.13, 0.45], [0.19, 0.86], [0.155, 1.06], [0.23, 1.36], [0.19, 1.45], [0.065, 1.49], [0.065, 1.53],
-      [0.1, 1.58], [0.112, 1.65], [0.085, 1.72], [0, 1.75]];
-    const body = new THREE.Mesh(new THREE.LatheGeometry(outline.map(p => new THREE.Vector2(...p)), 28), new THREE.MeshLambertMaterial({ color: '#d9d2c3' }));
-    body.rotation.x = Math.PI / 2;
-    body.scale.z = 0.62;
-    body.castShadow = true;
-    return body;
-  }
-
-  makeGrid() {
-    const points = [];
-    for (let i = -30; i <= 30; i += 1) points.push(i, -30, 0, i, 30, 0, -30, i, 0, 30, i, 0);
-    const geometry = new THREE.BufferGeometry();
-    geometry.setAttribute('position', new THREE.Float32BufferAttribute(points, 3));
-    const grid = new THREE.LineSegments(geometry, new THREE.LineBasicMaterial({ color: '#3e3b37', transparent: true, opacity: 0.22 }));
-    grid.position.z = 0.006;
-    return grid;
   }
 
   // What the set is made of; called again whenever the document changes.
@@ -508,54 +493,12 @@ export class Stage {
     this.controls.update();
   }
 
-  watchPointer() {
-    const canvas = this.renderer.domElement, probe = document.getElementById('probe');
-    let busy = false;
-    canvas.addEventListener('pointermove', event => {
-      if (busy || event.buttons) { probe.hidden = true; return; }
-      busy = true;
-      requestAnimationFrame(() => { busy = false; this.probeAt(event, probe); });
-    });
-    canvas.addEventListener('pointerleave', () => { probe.hidden = true; });
-    canvas.addEventListener('dblclick', event => {
-      const hit = this.hit(event);
-      if (hit) this.frameOn(hit);
-    });
-  }
-
   hit(event) {
     if (!this.live || !this.shown.fragments) return null;
     const { origin, direction } = this.ray(event);
     const hits = this.live.map(bodies => ({ bodies, ...bodies.pick(origin, direction, this.cut) })).filter(h => h.distance !== undefined);
     for (const h of hits) h.point = origin.clone().addScaledVector(direction, h.distance);
     return hits.sort((a, b) => a.distance - b.distance)[0] || null;
-  }
-
-  probeAt(event, probe) {
-    const hit = this.hit(event);
-    probe.hidden = !hit;
-    if (!hit) return;
-    const { bodies } = hit, x = bodies.info[hit.body], f = bodies.frame, lines = [];
-    if (x.mass !== undefined) {
-      const v = f ? Math.hypot(...[0, 1, 2].map(i => f.velocity[3 * hit.body + i])) : 0;
-      lines.push(`<span class="num">${x.mass >= 1000 ? `${(x.mass / 1000).toFixed(2)} t` : `${x.mass.toPrecision(3)} kg`} &nbsp; ${v.toFixed(1)} m/s</span>`);
-    } else if (x.volume !== undefined) lines.push(`<span class="num">${(x.volume * 1000).toPrecision(3)} L</span>`);
-    if (f && bodies.bonds?.[hit.body]) {
-      let left = 0, load = 0;
-      bodies.pair.forEach((b, i) => {
-        const bond = i >> 1;
-        if (b === hit.body && f.bond_alive[bond]) { left += 1; load = Math.max(load, f.bond_load[bond]); }
-      });
-      lines.push(`${left} of ${bodies.bonds[hit.body]} bonds left${left ? `, loaded ${(100 * load).toFixed(0)} %` : ''}`);
-    }
-    const title = document.createElement('b');
-    title.className = 'font-semibold';
-    title.textContent = x.parts > 1 ? `${x.name} · fragment ${x.number}` : x.name;
-    probe.replaceChildren(title);
-    for (const line of lines) probe.insertAdjacentHTML('beforeend', `<br>${line}`);
-    const box = this.element.getBoundingClientRect();
-    probe.style.left = `${Math.min(event.clientX - box.left + 14, box.width - 200)}px`;
-    probe.style.top = `${Math.min(event.clientY - box.top + 14, box.height - 90)}px`;
   }
 
   resize() {
