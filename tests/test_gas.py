@@ -135,7 +135,7 @@ class Gas(unittest.TestCase):
         # a column as wide as the domain is held by nothing: it falls with g C / (air + C) for open sides above and below
         s = gas(weight=1.0)
         s.density[:] = 0.3
-        s._force(0.01)
+        s._force(0.01, s.settings)
         self.assertAlmostEqual(float(s.velocity[2][8, 8, 8]), -9.81 * 0.01 * 0.3 / 1.5, places=5)
 
     def test_dust_clearings_to_a_twentieth_in_its_time(self):

@@ -99,13 +99,12 @@ class Work(unittest.TestCase):
 
     def test_a_shot_that_cannot_be_baked_fails_in_words(self):
         data = tiny().model_dump(mode="json")
-        box = {"kind": "mesh", "source": "x.obj", "vertices": "AAAA", "triangles": "AAAA"}
-        data["pieces"][7]["shape"] = box
+        data["pieces"][7]["shape"] = {"kind": "mesh", "source": "x.obj", "mesh": "0" * 40}
         shot_id = self.live.add(tiny())
         run = queue.submit(shot_id, type(tiny()).model_validate(data), ["fall"])
         done = self.ended(run)
         self.assertEqual(done.state, "failed")
-        self.assertIn("import the file again", done.message)
+        self.assertIn("import its file again", done.message)
 
 
 if __name__ == "__main__":
