@@ -79,6 +79,27 @@ class Modules(unittest.TestCase):
         self.assertGreater(np.corrcoef(drawn[..., 0].ravel(), halved.ravel())[0, 1], 0.98)
         self.assertEqual(drawn[:, :, -1].min(), 1.0, "nothing stands over the top")
 
+    def test_a_pointer_finds_the_same_triangle_with_runs_as_against_each(self):
+        middle = np.cumsum(RNG.normal(size=(3000, 1, 3)) * 0.05, axis=0)
+        skin = (middle + RNG.normal(size=(3000, 3, 3)) * 0.04).astype(np.float32)
+        found = self.run_module(
+            "bodies",
+            """
+            const { skins } = await import('/static/js/prepare.js'), THREE = await import('/static/vendor/three.js'), skin = Float32Array.from(a[0]), n = skin.length / 9;
+            const arrays = { skin, crease: new Uint8Array(3 * n), body: Int32Array.from({ length: n }, (_, t) => (t < 1000 ? 0 : 1)), inner: new Uint8Array(n), centre: new Float32Array(6) };
+            const made = skins(arrays), bodies = new m.Bodies({ ...arrays, ...made, normal: new Int8Array(skin.length), info: [{ piece: 0 }, { piece: 1 }] });
+            const open = new m.Bodies({ ...arrays, ...made, spheres: made.spheres.map((x, i) => (i % 4 === 3 ? 1e6 : x)), normal: new Int8Array(skin.length), info: [{ piece: 0 }, { piece: 1 }] });
+            const rays = a[1].map(([o, w]) => [bodies, open].map(b => { const h = b.pick(new THREE.Vector3(...o), new THREE.Vector3(...w).normalize()); return h ? [h.body, h.distance] : null; }));
+            return { rays, runs: made.runStarts[2] };""",
+            skin.ravel().tolist(),
+            [[(np.array(p) + [0.1, 0.05, 5]).tolist(), [-0.02, -0.01, -1]] for p in middle[::15, 0].tolist()],
+        )  # fmt: skip
+        self.assertEqual(found["runs"], 8 + 16)
+        hits = [x for x, y in found["rays"] if x]
+        self.assertGreater(len(hits), 50)
+        for with_runs, against_each in found["rays"]:
+            self.assertEqual(with_runs, against_each)
+
     def test_frames_come_in_rows_wait_longer_after_each_failure_and_give_way(self):
         found = self.run_module(
             "frames",

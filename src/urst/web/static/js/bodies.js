@@ -1,5 +1,6 @@
 // Fragments: one mesh, each triangle moved by its body's pose, which the shader reads from a small texture.
 import * as THREE from '../vendor/three.js';
+import { RUN } from './runs.js';
 
 const RAMP = ['#2d3b53', '#4f8a8b', '#d8b25a', '#f6efe0'].map(c => new THREE.Color(c));
 
@@ -49,10 +50,10 @@ function patch(material, poses, tinted) {
 }
 
 export class Bodies {
-  // skin (3t, 3) corners about each body's centre; normal (3t, 3); body (t); rim, index, crack, starts, radius as `prepare` has them
-  constructor({ skin, normal, body, rim, index, crack, starts, radius, info }) {
+  // skin (3t, 3) corners about each body's centre; normal (3t, 3); body (t); the rest as `prepare` has it
+  constructor({ skin, normal, body, rim, index, crack, starts, radius, runStarts, spheres, info }) {
     const count = info.length;
-    Object.assign(this, { count, info, skin, bodyOf: body, starts, radius });
+    Object.assign(this, { count, info, skin, starts, radius, runStarts, spheres });
     this.pieces = [...new Set(info.map(x => x.piece))];
     this.data = new Float32Array(count * 3 * 4);
     for (let b = 0; b < count; b += 1) this.data[b * 12 + 4] = 1;
@@ -110,6 +111,8 @@ export class Bodies {
       ray.origin.copy(origin).sub(o).applyQuaternion(q);
       ray.direction.copy(direction).applyQuaternion(q);
       for (let t = this.starts[n]; t < this.starts[n + 1]; t += 1) {
+        const within = t - this.starts[n];
+        if (within % RUN === 0 && this.misses(this.runStarts[n] + within / RUN, ray)) { t += RUN - 1; continue; }
         const s = this.skin, k = t * 9;
         a.set(s[k], s[k + 1], s[k + 2]); b.set(s[k + 3], s[k + 4], s[k + 5]); c.set(s[k + 6], s[k + 7], s[k + 8]);
         if (!ray.intersectTriangle(a, b, c, !cut || cut.w === 1, at)) continue;
@@ -119,6 +122,13 @@ export class Bodies {
       }
     }
     return best;
+  }
+
+  // Whether a ray passes by a run of triangles.
+  misses(run, { origin, direction }) {
+    const s = this.spheres, x = s[4 * run] - origin.x, y = s[4 * run + 1] - origin.y, z = s[4 * run + 2] - origin.z;
+    const along = x * direction.x + y * direction.y + z * direction.z;
+    return x * x + y * y + z * z - along * along > s[4 * run + 3] ** 2;
   }
 
   // Edges alone, also of the far side, cast no shadow.

@@ -1,6 +1,7 @@
 // What of results is worked out once they have come, away from the page.
 import { places } from './arrays.js';
 import { shine } from './light.js';
+import { runs } from './runs.js';
 
 // Of skins corner by corner: the rims that are drawn, each corner's body and crack, where each body's triangles begin, how far they reach.
 export function skins({ skin, crease, body, inner, centre }) {
@@ -25,7 +26,7 @@ export function skins({ skin, crease, body, inner, centre }) {
     }
   }
   for (let b = 0; b < count; b += 1) starts[b + 1] += starts[b];
-  return { rim, index, crack, starts, radius };
+  return { rim, index, crack, starts, radius, ...runs(skin, starts) };
 }
 
 const by = {
