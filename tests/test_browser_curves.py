@@ -29,6 +29,16 @@ class Curves(BenchTest):
         field.send_keys(text, Keys.ENTER)
         return True
 
+    def shown(self, path, points):
+        """Wait until the editor on the page has the points that are kept: it is drawn anew after each change."""
+        plot = f"const n = document.querySelector('[data-path=\"{path}\"] .curve svg')?.closest('.curve'); return n && JSON.parse(n.dataset.plot).points.map(p => [p.at, p.value]);"
+        wait_for(lambda: self.page.execute_script(plot) == [list(p) for p in points()], "the editor to show it")
+
+    def drag(self, number, x, y):
+        """Drag a point of the curve of the warmth."""
+        webdriver.ActionChains(self.page).drag_and_drop_by_offset(self.knots("heat")[number], x, y).perform()
+        return True
+
     def points(self, shot_id, layer, name):
         value = getattr(self.settings(shot_id, layer), name)
         return [(p.at, p.value) for p in value.points] if isinstance(value, Curve) else value
@@ -39,42 +49,43 @@ class Curves(BenchTest):
         self.find('[data-path="heat"] [data-vary]').click()
         wait_for(lambda: heat() == [(1, 0), (18, 0)], "a level curve over the range")
         wait_for(lambda: len(self.knots("heat")) == 2, "its two points")
+        self.shown("heat", heat)
         # typed: value of the first point
-        self.page.execute_script("document.activeElement.blur()")
-        field = self.find('[data-path="heat"] [data-part="value"]')
-        self.page.execute_script("arguments[0].select()", field)
-        self.page.execute_script("window.before = arguments[0]", field)
-        field.send_keys("60", Keys.ENTER)
+        self.write("value", "60")
         wait_for(lambda: heat() == [(1, 60), (18, 0)], "the typed value")
-        drawn_anew = "const a = document.activeElement; return a.dataset.part === 'value' && a !== window.before;"
-        wait_for(lambda: self.page.execute_script(drawn_anew), "the editor drawn anew, in the same field")
+        self.shown("heat", heat)
         # keyed at the frame in view
         self.page.execute_script("document.activeElement.blur()")
         self.press(*[Keys.ARROW_RIGHT] * 8)
+        self.assertEqual(self.frame(), 9)
         self.find('[data-path="heat"] [data-part="add"]').click()
-        wait_for(lambda: len(self.knots("heat")) == 3 and len(heat()) == 3 and heat()[1][0] == 9, "a key at frame 9")
+        wait_for(lambda: len(heat()) == 3 and heat()[1][0] == 9, "a key at frame 9")
+        self.shown("heat", heat)
         self.assertAlmostEqual(heat()[1][1], 60 * (1 - 8 / 17), places=2)
         # by keyboard: the new point is in hand
-        wait_for(
-            lambda: self.page.execute_script("return document.activeElement.classList.contains('knot')"), "its focus"
-        )
+        held = "return document.activeElement.getAttribute('aria-label') || '';"
+        wait_for(lambda: self.page.execute_script(held).startswith("Point 2 of 3"), "its focus")
         before = heat()[1]
         self.press(Keys.ARROW_RIGHT, Keys.ARROW_UP)
         wait_for(lambda: heat()[1][0] == 10 and heat()[1][1] > before[1], "the moved point")
+        self.shown("heat", heat)
         # by mouse
-        drag = webdriver.ActionChains(self.page).drag_and_drop_by_offset
-        wait_for(lambda: drag(self.knots("heat")[1], 30, 15).perform() is None, "a point to take hold of")
+        wait_for(lambda: self.drag(1, 30, 15), "a point to take hold of")
         wait_for(lambda: heat()[1][0] > 10 and heat()[1][1] < before[1], "the dragged point")
+        self.shown("heat", heat)
         # a cue typed as the place
-        wait_for(lambda: self.write("at", "hit - 3"), "the field")
+        self.write("at", "hit - 3")
         wait_for(lambda: heat()[1][0] == 10, "the cue's frame less three")
-        wait_for(lambda: "hit - 3: " in self.find('[id="f-heat"]').get_attribute("value"), "its words")
+        self.shown("heat", heat)
+        self.assertIn("hit - 3: ", self.find('[id="f-heat"]').get_attribute("value"))
         # taken out, and one number again
-        wait_for(lambda: self.knots("heat")[1].send_keys(Keys.DELETE) is None, "a point to take out")
+        self.page.execute_script("document.querySelectorAll('[data-path=\"heat\"] .knot')[1].focus()")
+        self.press(Keys.DELETE)
         wait_for(lambda: len(heat()) == 2, "one point less")
-        wait_for(lambda: len(self.knots("heat")) == 2, "the editor")
+        self.shown("heat", heat)
         self.find('[data-path="heat"] [data-part="level"]').click()
         wait_for(lambda: heat() == 60, "a number")
+        self.page.execute_script("document.activeElement.blur()")
         self.press_with_control("z")
         wait_for(lambda: heat() != 60 and len(heat()) == 2, "undo")
 
@@ -91,8 +102,13 @@ class Curves(BenchTest):
         self.assertGreater(chips()[1][0], 1.0)
         wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, ".curve .measured"), "the histogram")
         self.assertIn("speed of parting faces, frame 16", self.find(".curve svg").text)
+        wait_for(lambda: self.health("shed") == "stale" and "Bake Shed" in self.find("#bake").text, "the page to know")
+        # also from within the editor
+        self.shown("chips", chips)
+        self.page.execute_script("document.querySelectorAll('[data-path=\"chips\"] .knot')[0].focus()")
         self.press_with_control(Keys.ENTER)
         wait_for(lambda: self.health("shed") == "fresh", "the curve to be baked", 60)
+        self.assertEqual(len(chips()), 2)
 
     def test_the_module_draws_the_curve_that_is_computed(self):
         self.page.get(f"{self.live.base}/queue")

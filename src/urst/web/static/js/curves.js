@@ -226,6 +226,8 @@ class Editor {
   }
 
   keyed(event) {
+    // what is asked of the page as a whole, such as to bake, is not the editor's
+    if (event.ctrlKey || event.metaKey || event.altKey) return;
     if (!event.target.closest('.knot')) {
       if (event.key === 'Enter' && event.target.matches('input')) { event.preventDefault(); event.target.blur(); }
       return;
