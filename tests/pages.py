@@ -1,5 +1,6 @@
 """A page of the bench in a real browser, for the tests that drive it."""
 
+import time
 import unittest
 
 from selenium import webdriver
@@ -63,6 +64,7 @@ class BenchTest(unittest.TestCase):
         shot_id = self.live.add(shot)
         self.page.get(f"{self.live.base}/shots/{shot_id}?layer={layer}")
         wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, ".band"), "the strata")
+        wait_for(lambda: self.find("#stage").get_attribute("data-set"), "the set on the stage", 60)
         wait_for(lambda: self.find("#stage").get_attribute("data-drawn"), "the first picture")
         return shot_id
 
@@ -86,6 +88,11 @@ class BenchTest(unittest.TestCase):
         node = self.find(f'[id="{field}"]')
         self.page.execute_script("arguments[0].select()", node)
         node.send_keys(text, Keys.ENTER)
+
+    def last_picture(self):
+        """Wait until pictures no longer change, and return the last."""
+        wait_for(lambda: self.pixels() == (time.sleep(0.5) or self.pixels()), "a picture that stays")
+        return self.pixels()
 
     def pixels(self):
         script = """

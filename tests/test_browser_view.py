@@ -106,7 +106,7 @@ class View(BenchTest):
         shot_id = self.open(tiny(seed=41), "billow")
         self.blur()
         wait_for(lambda: "Nothing is baked yet" in self.find("#notice").text, "the page")
-        whole = self.pixels()
+        whole = self.last_picture()
         self.press("o")
         self.changed(whole, 20_000, "outlines")
         self.press("o")

@@ -117,6 +117,7 @@ export class Stage {
     this.figure.position.set(Math.max(low[0] + 0.4, -4.5), Math.max(front, -3.2), 0);
     if (!this.placed) this.seeThroughCamera();
     this.placed = true;
+    this.element.dataset.set = meta.set;
   }
 
   // What was asked for last of the set's shapes or paths, while its key is the same.
