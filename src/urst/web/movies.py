@@ -21,7 +21,7 @@ router = APIRouter(prefix="/shots/{shot_id}")
 #: largest upload, all pictures of a movie [bytes]
 MOST_UPLOAD = 1024 * 2**20
 #: sides of a picture and pictures of a movie, at most
-_LARGEST, _MOST = 4096, 2000
+_LARGEST, _MOST = 4096, 1000
 
 
 def of_version(shot_id: str, number: int) -> list[str]:

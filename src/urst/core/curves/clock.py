@@ -1,5 +1,6 @@
 """Frames and the seconds that are solved between them."""
 
+import numpy as np
 from scipy.optimize import brentq
 
 from urst.core.curves.curve import Curve
@@ -25,7 +26,13 @@ class Clock:
         """Return the time of a frame [s]."""
         if not isinstance(self.scale, Curve):
             return self.scale * (frame - self.start) / self.rate
-        return self.scale.integral(self.start, frame) / self.rate
+        return float(self.scale.integral(self.start, frame)) / self.rate
+
+    def times(self, frames: np.ndarray) -> np.ndarray:
+        """Return the times of frames (n,) [s]."""
+        if not isinstance(self.scale, Curve):
+            return self.scale * (frames - self.start) / self.rate
+        return self.scale.integral(self.start, frames) / self.rate
 
     def frame(self, seconds: float) -> float:
         """Return the frame of a time [s], between frames in proportion."""

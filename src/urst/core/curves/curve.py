@@ -58,22 +58,23 @@ class Curve(BaseModel):
         if len(self.points) == 1:
             return np.full(np.shape(places), self.points[0].value)
         knots = self.places()
-        return self._smooth()(np.clip(places, knots[0], knots[-1]))
+        return _smooth(self.points)(np.clip(places, knots[0], knots[-1]))
 
-    def integral(self, first: float, last: float) -> float:
-        """Return the integral of the value from one place to another.
+    def integral(self, first: float, last: np.ndarray | float) -> np.ndarray:
+        """Return the integral of the value from one place to others, of the shape of `last`.
 
         Parameters
         ----------
-        first, last : float
+        first : float
+        last : float or (n,) float
         """
         knots, values = self.places(), [p.value for p in self.points]
         if len(knots) == 1:
-            return values[0] * (last - first)
-        total = self._smooth().antiderivative()
-        inner = float(total(np.clip(last, knots[0], knots[-1])) - total(np.clip(first, knots[0], knots[-1])))
-        before = min(last, knots[0]) - min(first, knots[0])
-        after = max(last, knots[-1]) - max(first, knots[-1])
+            return values[0] * (np.asarray(last) - first)
+        total = _sum(self.points)
+        inner = total(np.clip(last, knots[0], knots[-1])) - total(np.clip(first, knots[0], knots[-1]))
+        before = np.minimum(last, knots[0]) - min(first, knots[0])
+        after = np.maximum(last, knots[-1]) - max(first, knots[-1])
         return inner + before * values[0] + after * values[-1]
 
     def table(self, last: float, size: int) -> np.ndarray:
@@ -88,10 +89,12 @@ class Curve(BaseModel):
         """
         return self.along(np.linspace(0.0, last, size))
 
-    def _smooth(self):
-        return _smooth(self.points)
-
 
 @lru_cache(maxsize=512)
 def _smooth(points):
     return PchipInterpolator([p.at for p in points], [p.value for p in points])
+
+
+@lru_cache(maxsize=512)
+def _sum(points):
+    return _smooth(points).antiderivative()

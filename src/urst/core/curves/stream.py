@@ -27,7 +27,7 @@ class Stream:
         if isinstance(rate, Curve) and len(rate.points) > 1:
             frames = _moments(rate.places())
         self._rates = rate.along(frames) if isinstance(rate, Curve) else np.array([float(rate)])
-        self._times = np.array([clock.seconds(f) for f in frames]) if clock else np.zeros(1)
+        self._times = clock.times(frames) if clock else np.zeros(1)
         steps = np.diff(self._times) * (self._rates[1:] + self._rates[:-1]) / 2
         self._sums = np.concatenate([[0.0], np.cumsum(steps)])
         self._before = float(self._total(np.array(opens)))

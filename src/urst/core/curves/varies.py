@@ -125,7 +125,7 @@ def mean(number: float | Curve, first: float, last: float) -> float:
     """
     if not isinstance(number, Curve):
         return float(number)
-    return number.integral(first, last) / (last - first) if last > first else number.at(first)
+    return float(number.integral(first, last)) / (last - first) if last > first else number.at(first)
 
 
 def most(number: float | Curve) -> float:

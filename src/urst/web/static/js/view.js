@@ -5,6 +5,8 @@ import { Picture } from './picture.js';
 import { Sources } from './sources.js';
 
 const $ = id => document.getElementById(id);
+// frames of a movie, as the server takes them
+const MOST = 1000;
 const MODES = ['material', 'fragment', 'speed', 'strain'], LOOKS = ['free', 'front', 'side', 'top'];
 
 export class View {
@@ -142,6 +144,7 @@ export class View {
       this.bench.toast(`A movie runs from frame ${start} to ${end} at most: write two whole numbers, the smaller first.`);
       return;
     }
+    if (to - from >= MOST) { this.bench.toast(`A movie has at most ${MOST} frames, these are ${to - from + 1}: choose a shorter range.`); return; }
     const button = form.querySelector('button'), text = button.textContent, back = this.clock.frame;
     if (this.filming) { this.filming = false; return; }
     this.filming = true;
