@@ -1,5 +1,6 @@
 """Documents of older versions, brought up to date."""
 
+from urst.errors import BadValue, UrstError
 from urst.scene import library, mesh_codec
 
 FORMAT = "urst-shot/3"
@@ -10,9 +11,17 @@ def upgraded(data: dict) -> dict:
     """Return a document as the present version has it; one that is no document is left to the validator."""
     if not isinstance(data, dict) or data.get("format", FORMAT) == FORMAT:
         return data
-    if data["format"] == "urst-shot/1":
-        data = _from_1(data)
-    return _from_2(data) if data["format"] == "urst-shot/2" else data
+    version = data["format"]
+    try:
+        if data["format"] == "urst-shot/1":
+            data = _from_1(data)
+        return _from_2(data) if data["format"] == "urst-shot/2" else data
+    except (AttributeError, KeyError, TypeError, ValueError) as error:
+        if isinstance(error, UrstError):
+            raise
+        raise BadValue(
+            f"The document says it is '{version}' but is not built like one: take an earlier copy."
+        ) from error
 
 
 def _from_1(data):

@@ -12,7 +12,7 @@ from urst.web import curve_text, recipe
 
 #: how a setting is told to take a named value or a cue: = name, = name x 2, = cue + 3
 _TAKES = re.compile(
-    r"^\s*=\s*(?P<name>.+?)\s*(?:[x×*]\s*(?P<factor>[-+]?[\d.]+(?:e[-+]?\d+)?))?\s*(?:(?P<sign>[-+−])\s*(?P<plus>[\d.]+))?\s*$",
+    r"^\s*=\s*(?P<name>.+?)\s*(?:[x×*]\s*(?P<factor>[-+]?(?:\d+\.?\d*|\.\d+)(?:e[-+]?\d+)?))?\s*(?:(?P<sign>[-+−])\s*(?P<plus>\d+(?:\.\d+)?))?\s*$",
     re.IGNORECASE,
 )
 
@@ -39,9 +39,7 @@ def put(
         if owner is not None and value.strip().startswith("="):
             data["uses"].append(_use(kept.shot, model, questions, owner, path, value))
         elif (
-            owner is not None
-            and curve_text.is_curve(value)
-            and (varies := recipe.varying(recipe.found(model, path)[0]))
+            owner is not None and curve_text.is_curve(value) and (varies := recipe.varying(recipe.find(model, path)[0]))
         ):
             at[last], uses = curve_text.read(_field(model, questions, path), varies, kept.shot, value)
             data["uses"] += [u | {"owner": owner, "path": f"{path}.{u['path']}"} for u in uses]

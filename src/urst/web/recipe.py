@@ -192,7 +192,7 @@ def _taken(use):
 
 
 def _row(model, shot, field, uses=()):
-    info, value = _find(model, field.path)
+    info, value = find(model, field.path)
     title = info.description or ""
     span = _range(info, field)
     if span:
@@ -232,16 +232,12 @@ def varying(info: Any) -> Varies | None:
     return next((m for m in info.metadata if isinstance(m, Varies)), None)
 
 
-def found(model: BaseModel, path: str) -> tuple[Any, Any]:
-    """Return the declaration and the value of a setting."""
-    return _find(model, path)
-
-
 def _is_vector(info):
     return get_origin(info.annotation) is tuple and get_args(info.annotation)[:1] == (float,)
 
 
-def _find(settings: BaseModel, path: str):
+def find(settings: BaseModel, path: str) -> tuple[Any, Any]:
+    """Return the declaration and the value of a setting."""
     *parents, last = path.split(".")
     for name in parents:
         settings = settings[int(name)] if isinstance(settings, tuple) else getattr(settings, name)
@@ -277,7 +273,7 @@ def read(model: BaseModel, questions: tuple[Question, ...], path: str, text: str
     field = next((f for q in spread(model, questions) for f in q.fields if f.path == path), None)
     if field is None:
         raise BadValue(f"'{path}' is no setting that can be changed here.")
-    info, value = _find(model, path)
+    info, value = find(model, path)
     if not text.strip() and _may_be_empty(info):
         return None
     if isinstance(value, bool):

@@ -32,21 +32,22 @@ def sources(shot_id: str, layer_id: str, frame: int):
 def _drawn(shot, source, unit, frame):
     number = next(i for i, p in enumerate(shot.pieces) if p.name == source.piece)
     fragments, clock = standing(shot, [number]), shot.clock()
-    body, local, normal = sample(fragments, source.where, _PLACES, 1)
+    body, local, _ = sample(fragments, source.where, _PLACES, 1)
     drive, time = Drive(shot, [number], fragments), clock.seconds(frame)
     now, later = (_at(fragments, drive, t, body, local) for t in (time, time + _MOMENT))
     velocity = (later - now) / _MOMENT + np.array(source.velocity)
     first = shot.start if source.since is None else source.since
     last = shot.end if source.until is None else min(source.until, shot.end)
     stream = Stream(source.rate, clock.seconds(first), clock.seconds(last + 1), clock)
-    total = stream.given(clock.seconds(last + 1))
+    total = max(0.0, stream.given(clock.seconds(last + 1)))
+    amount = f"{total:.3g}" if unit == "kg" else f"{total:,.0f}"
     return {
         "piece": source.piece,
         "open": first <= frame <= last,
         "places": np.round(now, 4).ravel().tolist(),
         "arrows": np.round(np.stack([now, velocity], axis=1)[:_ARROWS], 4).tolist(),
         "fastest": round(float(np.linalg.norm(velocity, axis=1).max()), 3),
-        "total": f"{total:.3g} {unit} over frames {first} to {last}" if unit == "kg" else f"{total:,.0f} {unit} over frames {first} to {last}",
+        "total": f"{amount} {unit} over frames {first} to {last}",
     }  # fmt: skip
 
 
