@@ -438,6 +438,16 @@ class Older(unittest.TestCase):
         self.assertEqual(shot.model_copy(update={"time_scale": 1.0}), granary.coupled())
         self.assertEqual([(p.at, p.value) for p in shot.time_scale.points], [(20, 1.0), (30, 0.33), (60, 1.0)])
 
+    def test_what_only_says_it_is_older_is_told_in_words(self):
+        for odd in (
+            {"pieces": [3]},
+            {"camera": None},
+            {"time_scale": [1]},
+            {"pieces": [{"shape": {"kind": "mesh", "vertices": 3}}]},
+        ):
+            with self.assertRaisesRegex(BadValue, "'urst-shot/2' but is not built like one"):
+                parse({"format": "urst-shot/2", "name": "x"} | odd)
+
     def test_meshes_that_lay_within_the_document_are_taken_into_the_library(self):
         ball, data = generators.ball(0.5)[0], json.loads((self.FOLDER / "granary-2.shot.json").read_text())
         vertices, triangles = mesh_codec.pack(ball)

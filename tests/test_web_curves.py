@@ -73,6 +73,7 @@ class Curves(unittest.TestCase):
         # a cue that would turn the curve round is refused, and nothing is lost
         self.assertIn("their frames must rise", self.post(shot_id, "whole/0", "cues.0.frame", "70"))
         self.assertEqual(self.shot(shot_id).cues[0].frame, 20)
+        self.assertIn("has no value", self.post(shot_id, "recipe/billow", "weight", "= strike x 1.2.3"))
         self.assertIn("only frames follow a cue", self.post(shot_id, "recipe/billow", "weight", "= strike"))
         self.http.post(f"/shots/{shot_id}/cues/0/remove")
         shot = self.shot(shot_id)

@@ -12,6 +12,7 @@ from urst.db.engine import session
 from urst.errors import BadValue, CacheDamaged
 from urst.shot.keys import layer_keys
 from urst.shot.quality import of_quality
+from urst.web.holdings import holdings
 from urst.web.store import store
 
 router = APIRouter(prefix="/shots/{shot_id}")
@@ -63,7 +64,9 @@ def measured(
     except ValueError as error:
         raise BadValue(f"shown: '{shown}' names no results; write layer:key,layer:key.") from error
     if over == "frame":
-        return JSONResponse(_gauge(shot, layer, disk))
+        with session() as db:
+            held = holdings(db, store(), [disk.keys[layer_id]])
+        return JSONResponse(_gauge(shot, layer, held[disk.keys[layer_id]].frames))
     try:
         middle = tuple(float(x) for x in origin.split()) if origin else None
         curve = Curve(over=over, origin=middle, points=(CurvePoint(at=0.0, value=0.0),))
@@ -79,9 +82,8 @@ def measured(
     )
 
 
-def _gauge(shot, layer, disk):
+def _gauge(shot, layer, rows):
     kind = shot.kind_of(layer)
-    rows = store().read_gauges(disk.keys[layer.id]) if kind.chief else {}
     bars = [rows.get(f, {}).get(kind.chief, 0.0) for f in shot.frames()]
     about = kind.gauge(kind.chief).label if any(bars) else "nothing baked yet"
     return {"low": shot.start, "high": shot.end, "bars": bars if any(bars) else [], "about": about}

@@ -56,7 +56,7 @@ export class Frames {
   }
 
   fetch(key, frames) {
-    if (this.waiting.size >= ABREAST * ROW || new Set(this.waiting.values()).size >= ABREAST || !frames.every(f => this.lacks(key, f))) return;
+    if (new Set(this.waiting.values()).size >= ABREAST || !frames.every(f => this.lacks(key, f))) return;
     const level = this.levelOf(key), names = frames.map(f => this.name(key, f, level));
     const asked = this.loader.ask({ kind: 'frames', url: `/data/${key}/frames/${frames[0]}-${frames.at(-1)}?level=${level}`, ...this.job(key) });
     for (const name of names) this.waiting.set(name, asked);

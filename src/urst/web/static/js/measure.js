@@ -6,7 +6,7 @@ const AXES = { x: [1, 0, 0], y: [0, 1, 0], z: [0, 0, 1] }, STEP = 0.01, CLICK = 
 const added = (a, b) => a.map((x, i) => x + b[i]);
 
 export class Measure {
-  // world: open(piece), move(piece, offset), chosenDomain(), closed()
+  // world: open(piece), move(piece, offset), redraw(), chosenDomain(), toast(text)
   constructor(stage, bar, world) {
     Object.assign(this, { stage, bar, world });
     this.marks = new Marks(stage);
@@ -93,7 +93,12 @@ export class Measure {
     const axis = 'xyz'.indexOf(input.dataset.axis), at = this.place();
     const to = Number(input.value.replace(',', '.').replace(/m$/, ''));
     if (axis < 0 || !at) return;
-    if (!Number.isFinite(to) || !input.value.trim()) { this.draw(); return; }
+    if (!Number.isFinite(to) || !input.value.trim()) {
+      this.world.toast(`Stands at ${input.dataset.axis}: '${input.value}' is no length in metres; write a number like 1.25.`);
+      input.blur();
+      this.draw();
+      return;
+    }
     const offset = [0, 0, 0];
     offset[axis] = Number((to - at[axis]).toFixed(6));
     this.world.move(this.piece, offset);

@@ -16,7 +16,7 @@ export class View {
     this.picture = new Picture(stage, $('mask'), $('clipped-share'));
     this.sources = new Sources(stage);
     this.measure = new Measure(stage, $('in-hand'), {
-      open: piece => bench.openPiece(piece), redraw: () => bench.show(),
+      open: piece => bench.openPiece(piece), redraw: () => bench.show(), toast: text => bench.toast(text),
       chosenDomain: () => bench.meta()?.domains[bench.chosen()],
       move: (piece, [x, y, z]) => bench.act(`pieces/${piece}/move`, { x, y, z }),
     });
