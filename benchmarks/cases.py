@@ -3,8 +3,9 @@
 import numpy as np
 import scipy.sparse.linalg as linalg
 
+from benchmarks.rigid import rigid
 from benchmarks.triad import timed
-from tests.bodies import GROUND, advance, fragments_of, solver
+from tests.bodies import GROUND, advance, fragments_of
 from tests.test_coupling import together
 from tests.test_gas import Blow
 from tests.test_pressure import matrix, weights, with_boxes
@@ -74,30 +75,6 @@ def fields():
 
     yield f"semi-Lagrangian scalar {n}^3", n**3, timed(plain)
     yield f"MacCormack scalar {n}^3", n**3, timed(sharp)
-
-
-def rigid():
-    """A pile that falls and lies."""
-    rng = np.random.default_rng(0)
-    for count in (300, 1000):
-        boxes = []
-        for k in range(count):
-            x, y, z = (
-                0.5 * (k % 10) + rng.uniform(-0.1, 0.1),
-                0.5 * (k // 10 % 10) + rng.uniform(-0.1, 0.1),
-                0.4 + 0.45 * (k // 100),
-            )
-            boxes.append(generators.box_between((x, y, z), (x + 0.4, y + 0.4, z + 0.4)))
-        s = solver([GROUND, *boxes], fixed=(0,))
-
-        def frame(s=s):
-            for _ in range(s.settings.steps):
-                s.step(s.step_dt)
-
-        for _ in range(12):
-            frame()
-        seconds = timed(frame, 9)
-        yield f"rigid: a frame of {count} boxes piling up, {len(s.contacts.gap)} contacts", count, seconds
 
 
 def fracture():

@@ -13,9 +13,12 @@ FREE = RigidSettings(bonds=BondSettings(tension=0), angular_damping=0.0, settle=
 GROUND = generators.box_between((-50, -50, -1), (50, 50, 0))
 
 
-def fragments_of(meshes):
-    """Each mesh as one fragment."""
-    return assemble([Solid(i, m, np.zeros(len(m.triangles), bool)) for i, m in enumerate(meshes)])
+def fragments_of(meshes, balls=None):
+    """Each mesh as one fragment; `balls` gives the radius of those that are balls, by index."""
+    balls = balls or {}
+    return assemble(
+        [Solid(i, m, np.zeros(len(m.triangles), bool), ball=balls.get(i, 0.0)) for i, m in enumerate(meshes)]
+    )
 
 
 def solver(
@@ -31,7 +34,7 @@ def solver(
     **options,
 ):
     """A solver of one body a mesh; `fixed` names the indices that do not move."""
-    fragments = fragments_of(meshes)
+    fragments = fragments_of(meshes, options.pop("balls", None))
     n = len(fragments)
     kind = np.full(n, LOOSE)
     kind[list(fixed)] = FIXED

@@ -55,6 +55,24 @@ class Baking(Folder):
         runner.bake(shot, store, report=again.append)
         self.assertEqual(again, [])
 
+    def test_a_ball_of_the_set_rolls_as_round_though_it_is_drawn_with_facets(self):
+        degrees, radius = 20.0, 0.5
+        slope = np.radians(degrees)
+        # the slope is turned about its own base; the ball stands on its top
+        up, middle = np.array([np.sin(slope), 0.0, np.cos(slope)]), np.array([0.0, 0.0, -1.0])
+        low = middle + up * (1.0 + radius) - [0.0, 0.0, radius]
+        data = falling_box(24, angular_damping=0).model_dump(mode="json")
+        data["pieces"] = [
+            {"name": "Slope", "shape": {"kind": "box", "width": 30, "depth": 10, "height": 1}, "motion": "fixed",
+             "position": tuple(middle), "rotation": (0, degrees, 0)},
+            {"name": "Ball", "shape": {"kind": "ball", "radius": radius, "rings": 4}, "position": tuple(low)},
+        ]  # fmt: skip
+        shot, store = parse(data), Store(self.folder())
+        runner.bake(shot, store)
+        frame, _ = store.read_frame(layer_keys(shot)["fall"], 24)
+        expected = 5 / 7 * 9.81 * np.sin(slope) * 23 / 24
+        self.assertAlmostEqual(np.linalg.norm(frame["velocity"][1]), expected, delta=0.005 * expected)
+
     def test_a_changed_setting_bakes_only_what_depends_on_it(self):
         shot, store, seen = tiny(), Store(self.folder()), []
         runner.bake(shot, store)

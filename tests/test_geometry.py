@@ -6,7 +6,7 @@ import numpy as np
 import trimesh
 from scipy.spatial.transform import Rotation
 
-from urst.core.geometry import generators
+from urst.core.geometry import generators, rotation
 from urst.core.geometry.convex import hull_of, pack
 from urst.core.geometry.mesh import Mesh, mass_properties, open_edges, transformed
 from urst.core.geometry.surface import shading
@@ -17,6 +17,24 @@ SHAPES = {
     "drum": generators.prism(0.3, 0.9, 14)[0],
     "ball": generators.ball(0.5, 8)[0],
 }
+
+
+class Turns(unittest.TestCase):
+    def test_products_and_turned_vectors_are_scipy_s(self):
+        rng = np.random.default_rng(3)
+        a, b, v = rng.normal(size=(5, 4)), rng.normal(size=(5, 4)), rng.normal(size=(5, 3))
+        a, b = (q / np.linalg.norm(q, axis=1, keepdims=True) for q in (a, b))
+        whole = rotation.turns(a) * rotation.turns(b)
+        np.testing.assert_allclose(rotation.matrix(rotation.product(a, b)), whole.as_matrix(), atol=1e-12)
+        np.testing.assert_allclose(rotation.turned(a, v), rotation.turns(a).apply(v), atol=1e-12)
+        np.testing.assert_allclose(rotation.turned(rotation.inverse(a), rotation.turned(a, v)), v, atol=1e-12)
+
+    def test_the_way_between_two_turns_is_the_shorter_arc(self):
+        start, end = rotation.from_degrees((0, 0, 10)), -rotation.from_degrees((0, 0, 50))
+        for share in (0.0, 0.25, 1.0):
+            expected = rotation.matrix(rotation.from_degrees((0, 0, 10 + 40 * share)))
+            np.testing.assert_allclose(rotation.matrix(rotation.between(start, end, share)), expected, atol=1e-12)
+        np.testing.assert_allclose(rotation.between(start, start, 0.5), start)
 
 
 class MassProperties(unittest.TestCase):

@@ -56,6 +56,12 @@ class Findings(unittest.TestCase):
         shot = with_data(tiny(), lambda d: d["layers"][1]["settings"].update(steps=1))
         self.assertIn("Counterweight", self.mends(shot, "is fast for its step").title)
 
+    def test_contacts_solved_so_seldom_that_stacks_sway(self):
+        shot = with_data(falling_box(), lambda d: d["layers"][0]["settings"].update(steps=8))
+        finding = self.mends(shot, "solved coarsely")
+        self.assertIn("768 substeps a second", finding.why)
+        self.assertEqual(finding.fix, "Check for contact 32 times a frame")
+
     def test_a_set_far_from_the_origin(self):
         def move(d):
             for p in d["pieces"]:

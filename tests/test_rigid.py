@@ -38,18 +38,21 @@ class Incline(unittest.TestCase):
             expected = G * (np.sin(np.pi / 6) - mu * np.cos(np.pi / 6))
             self.assertAlmostEqual(self.slide(mu, 30), expected, delta=0.005 * expected, msg=mu)
 
+    def test_a_degree_above_the_angle_of_friction_it_creeps_off_as_it_must(self):
+        mu = np.tan(np.radians(29))
+        expected = G * (np.sin(np.pi / 6) - mu * np.cos(np.pi / 6))
+        self.assertAlmostEqual(self.slide(mu, 30), expected, delta=0.01 * expected)
+
 
 class Bounce(unittest.TestCase):
     def test_heights_fall_as_restitution_squared(self):
-        # contact is noted within a check, so a bounce is early or late by up to one of 768 a second
-        settings = FREE.model_copy(update={"steps": 32})
-        for e in (0.5, 0.8):
-            s = solver([GROUND, box((-0.1, -0.1, 1), (0.1, 0.1, 1.2))], fixed=(0,), settings=settings, restitution=e)
+        for e in (0.5, 0.8, 1.0):
+            s = solver([GROUND, box((-0.1, -0.1, 1), (0.1, 0.1, 1.2))], fixed=(0,), restitution=e)
             track = run(s, 1.6, lambda s: (s.bodies.position[1, 2] - 0.1, s.bodies.velocity[1, 2]))
             height, speed = np.array(track).T
             touch = int(np.flatnonzero((speed[:-1] < 0) & (speed[1:] > 0))[0])
             top = height[touch:][: int(0.9 / s.step_dt)].max()
-            self.assertAlmostEqual(top, e**2, delta=0.03 * e**2)
+            self.assertAlmostEqual(top, e**2, delta=0.01 * e**2)
 
     def test_no_bounce_gains_energy(self):
         s = solver([GROUND, box((-0.1, -0.1, 1), (0.1, 0.1, 1.2))], fixed=(0,), restitution=1.0)
@@ -106,16 +109,185 @@ class FreeContact(unittest.TestCase):
         s.gravity[:] = 0.0
         before, energy = momentum(s), s.gauges()["kinetic_energy"]
         touched = []
-        run(s, 1.0, lambda s: touched.append((s.contacts.impulse[:, 0] > 0).sum()))
+        run(s, 1.0, lambda s: touched.append((s.contacts.load > 0).sum()))
         after = momentum(s)
         self.assertGreater(sum(touched), 20)
         scale = s.bodies.mass.sum()
-        np.testing.assert_allclose(after[0], before[0], atol=1e-10 * scale)
-        np.testing.assert_allclose(after[1], before[1], atol=1e-10 * scale)
+        # impulses are reckoned in 32 bits
+        np.testing.assert_allclose(after[0], before[0], atol=1e-6 * scale)
+        np.testing.assert_allclose(after[1], before[1], atol=1e-6 * scale)
         self.assertLess(s.gauges()["kinetic_energy"], energy)
 
 
+class Balls(unittest.TestCase):
+    def ball(self, at, radius=0.25):
+        return transformed(generators.ball(radius, 6)[0], np.eye(3), np.array(at, float) - [0, 0, radius])
+
+    def test_a_ball_rolls_down_an_incline_at_five_sevenths(self):
+        turn = matrix(from_degrees((0, 20, 0)))
+        slope, ball = transformed(GROUND, turn, np.zeros(3)), self.ball(turn @ [0.0, 0.0, 0.25])
+        s = solver([slope, ball], fixed=(0,), balls={1: 0.25})
+        np.testing.assert_allclose(s.bodies.position[1], turn @ [0.0, 0.0, 0.25], atol=1e-12)
+        run(s, 1.0)
+        speed = np.linalg.norm(s.bodies.velocity[1])
+        expected = 5 / 7 * G * np.sin(np.radians(20))
+        self.assertAlmostEqual(speed, expected, delta=2e-3 * expected)
+        self.assertAlmostEqual(np.linalg.norm(s.bodies.spin[1]) * 0.25, speed, delta=2e-3 * speed)
+
+    def test_a_sliding_ball_ends_rolling_at_five_sevenths_of_its_speed(self):
+        s = solver(
+            [GROUND, self.ball((0, 0, 0.25))],
+            fixed=(0,),
+            balls={1: 0.25},
+            friction=0.3,
+            velocity=[(0, 0, 0), (3, 0, 0)],
+        )
+        run(s, 1.0)
+        self.assertAlmostEqual(s.bodies.velocity[1, 0], 15 / 7, delta=0.01)
+        self.assertAlmostEqual(s.bodies.spin[1, 1] * 0.25, 15 / 7, delta=0.01)
+
+    def test_an_oblique_hit_on_the_ground_spins_it_by_what_friction_can_give(self):
+        # sliding throughout: the tangential speed falls by mu (1 + e) v_n, the spin grows by 5/2 of that over the radius
+        mu, e, down, along = 0.1, 0.5, 4.0, 6.0
+        s = solver(
+            [GROUND, self.ball((0, 0, 0.3))], fixed=(0,), balls={1: 0.25}, friction=mu, restitution=e,
+            velocity=[(0, 0, 0), (along, 0, -down)],
+        )  # fmt: skip
+        s.gravity[:] = 0.0
+        run(s, 0.05)
+        lost = mu * (1 + e) * down
+        np.testing.assert_allclose(s.bodies.velocity[1], [along - lost, 0, e * down], atol=0.02)
+        np.testing.assert_allclose(s.bodies.spin[1], [0, 2.5 * lost / 0.25, 0], atol=0.1)
+
+    def test_balls_meet_along_the_line_of_their_middles(self):
+        # billiards: equal balls, no friction, all bounce: what comes loses what lies along the line, the other gains it
+        offset = 0.25
+        at = (-1.0, offset, 0.0), (0.0, 0.0, 0.0)
+        s = solver(
+            [self.ball(x) for x in at], balls={0: 0.25, 1: 0.25}, friction=0.0, restitution=1.0,
+            velocity=[(5, 0, 0), (0, 0, 0)],
+        )  # fmt: skip
+        s.gravity[:] = 0.0
+        run(s, 0.3)
+        line = np.array([np.sqrt(0.5**2 - offset**2), -offset, 0.0]) / 0.5
+        given = 5 * line[0] * line
+        np.testing.assert_allclose(s.bodies.velocity[1], given, atol=0.03)
+        np.testing.assert_allclose(s.bodies.velocity[0], [5, 0, 0] - given, atol=0.03)
+
+    def test_balls_with_one_middle_part(self):
+        s = solver([self.ball((0, 0, 0)), self.ball((0, 0, 0))], balls={0: 0.25, 1: 0.25})
+        s.gravity[:] = 0.0
+        run(s, 1.0)
+        self.assertGreater(np.linalg.norm(s.bodies.position[1] - s.bodies.position[0]), 0.49)
+
+
+class Impacts(unittest.TestCase):
+    def test_small_fast_pieces_meet_head_on(self):
+        s = solver(
+            [box((-1, 0, 0), (-0.95, 0.05, 0.05)), box((1, 0, 0), (1.05, 0.05, 0.05))],
+            velocity=[(60, 0, 0), (-60, 0, 0)],
+        )
+        s.gravity[:] = 0.0
+        run(s, 0.1)
+        self.assertGreater(s.bodies.position[1, 0] - s.bodies.position[0, 0], 0.0499)
+        self.assertLess(np.abs(s.bodies.velocity).max(), 0.01)
+
+    def test_a_sliding_block_trips_over_a_curb_with_the_spin_it_must_have(self):
+        # angular momentum about the curb's edge is kept: w = m v a / I, a the height of the centre above the edge
+        side, curb, speed = 0.3, 0.05, 1.5
+        block = box((0.5, -0.15, 0), (0.5 + side, 0.15, side))
+        s = solver(
+            [GROUND, box((1, -1, 0), (1.2, 1, curb)), block], fixed=(0, 1), friction=0.0,
+            velocity=[(0, 0, 0), (0, 0, 0), (speed, 0, 0)],
+        )  # fmt: skip
+        spin = max(run(s, 0.3, lambda s: s.bodies.spin[2, 1]))
+        arm = side / 2 - curb
+        expected = speed * arm / (side**2 / 6 + (side / 2) ** 2 + arm**2)
+        self.assertAlmostEqual(spin, expected, delta=0.05 * expected)
+
+    def test_tilted_cubes_do_not_stand_in_each_other(self):
+        rng, cubes = np.random.default_rng(0), []
+        for k in range(60):
+            turn = matrix(from_degrees(rng.uniform(-180, 180, 3)))
+            at = np.array([k % 3, k // 3 % 3, k // 9]) * 0.55 + [0, 0, 0.4]
+            cubes.append(transformed(box((-0.15, -0.15, -0.15), (0.15, 0.15, 0.15)), turn, at))
+        s = solver([GROUND, *cubes], fixed=(0,))
+        deepest = run(s, 2.5, lambda s: s.gauges()["deepest_overlap"])
+        self.assertLess(max(deepest), 0.015)
+        self.assertLess(deepest[-1], 0.002)
+
+
 class Stacks(unittest.TestCase):
+    def test_a_heavy_cube_on_one_a_thousand_times_lighter_stays_up(self):
+        cubes = [box((-0.25, -0.25, 0), (0.25, 0.25, 0.5)), box((-0.25, -0.25, 0.5), (0.25, 0.25, 1.0))]
+        s = solver([GROUND, *cubes], fixed=(0,), density=[2000.0, 2000.0, 2e6])
+        height = np.array(run(s, 3.0, lambda s: s.bodies.position[2, 2] - 0.75))
+        self.assertLess(np.abs(height).max(), 5e-4)
+        self.assertFalse(s.bodies.awake[2])
+
+    def test_twenty_cubes_with_offsets_stand_and_sleep(self):
+        side = np.random.default_rng(0).uniform(-0.01, 0.01, (20, 2))
+        cubes = [
+            box((-0.25 + x, -0.25 + y, 0.5 * k), (0.25 + x, 0.25 + y, 0.5 * k + 0.5)) for k, (x, y) in enumerate(side)
+        ]
+        s = solver([GROUND, *cubes], fixed=(0,))
+        before = s.bodies.position.copy()
+        run(s, 3.0)
+        self.assertLess(np.abs(s.bodies.position - before).max(), 1.5e-3)
+        self.assertEqual(int(s.bodies.awake[1:].sum()), 0)
+
+    def test_a_leaning_stack_stands_below_its_limit_and_falls_above(self):
+        # ten blocks, each a step farther out: what stands on the lowest has its centre over its edge at the limit
+        for share, stands in ((0.97, True), (1.05, False)):
+            step = share * 0.5 / 10
+            blocks = [
+                box((-0.25 + step * k, -0.25, 0.25 * k), (0.25 + step * k, 0.25, 0.25 * k + 0.25)) for k in range(10)
+            ]
+            s = solver([GROUND, *blocks], fixed=(0,))
+            before = s.bodies.position.copy()
+            run(s, 3.0)
+            self.assertEqual(np.abs(s.bodies.position - before).max() < 2e-3, stands, share)
+
+    def test_a_dry_wall_stands_and_costs_nothing_asleep(self):
+        wall = generators.brick_wall(2.0, 0.12, 1.6, 0.2, 0.064)
+        s = solver([GROUND, *wall], fixed=(0,))
+        before = s.bodies.position.copy()
+        run(s, 2.0)
+        self.assertLess(np.abs(s.bodies.position[:, :2] - before[:, :2]).max(), 1e-3)
+        self.assertEqual(int(s.bodies.awake[1:].sum()), 0)
+        state = {k: v.tobytes() for k, v in s.snapshot().items()}
+        run(s, 1.0)
+        changed = [k for k, v in s.snapshot().items() if v.tobytes() != state[k]]
+        self.assertEqual(changed, ["time", "checks"])
+
+    def test_a_blow_on_a_sleeping_row_bounces_on_through_it(self):
+        # equal balls that lose nothing: the last goes on with the speed of the first, whether they slept or not
+        ball = transformed(generators.ball(0.2, 6)[0], np.eye(3), np.array([0.0, 0.0, 0.0]))
+        balls = [transformed(ball, np.eye(3), np.array([x, 0.0, 0.0])) for x in (0.0, 0.401, -1.0)]
+        for slept in (True, False):
+            s = solver([GROUND, *balls], fixed=(0,), balls=dict.fromkeys((1, 2, 3), 0.2), friction=0.0, restitution=1.0)
+            if slept:
+                run(s, 1.0)
+                self.assertEqual(int(s.bodies.awake[1:3].sum()), 0)
+            s.bodies.velocity[3] = (4.0, 0, 0)
+            s.bodies.awake[3] = 1
+            run(s, 0.2)
+            np.testing.assert_allclose(s.bodies.velocity[1:, 0], [0, 4, 0], atol=0.05)
+
+    def test_a_hit_moves_what_slept_as_if_it_had_been_awake(self):
+        # a row of three touching cubes, one driven into by a fourth: momentum passes through all of them
+        cubes = [box((0.4 * k, -0.2, 0), (0.4 * k + 0.4, 0.2, 0.4)) for k in range(3)]
+        for slept in (True, False):
+            s = solver([GROUND, *cubes, box((-1.0, -0.2, 0.0), (-0.6, 0.2, 0.4))], fixed=(0,), friction=0.0)
+            if slept:
+                run(s, 1.0)
+                self.assertEqual(int(s.bodies.awake[1:4].sum()), 0)
+            s.bodies.velocity[4] = (4.0, 0, 0)
+            s.bodies.awake[4] = 1
+            run(s, 0.17)
+            # nothing bounces: all four go on together
+            np.testing.assert_allclose(s.bodies.velocity[1:, 0], 1.0, atol=0.02)
+
     def test_a_stack_stays_and_sleeps(self):
         s = solver([GROUND, *(box((-0.2, -0.1, 0.2 * k), (0.2, 0.1, 0.2 * k + 0.2)) for k in range(10))], fixed=(0,))
         run(s, 3.0)
@@ -204,15 +376,15 @@ class Arch(unittest.TestCase):
                 for y in (-0.15, 0.15)
             ]
             meshes.append(hull_of(np.array(corners)).mesh())
-        settings = FREE.model_copy(update={"steps": 16, "substeps": 8})
-        s = solver(meshes, fixed=(0,), friction=1.0, settings=settings)
+        s = solver(meshes, fixed=(0,), friction=1.0)
         before = s.bodies.position[voussoirs // 2, 2]
         run(s, 3.0)
         return before - s.bodies.position[voussoirs // 2, 2]
 
     def test_it_stands_just_above_milankovitch_s_thickness_and_falls_just_below(self):
         # t/R = 0.1075 with enough friction (Milankovitch 1907; Heyman 1969 gives 0.106; both quoted from memory)
-        self.assertLess(self.drop_of_crown(0.115), 2e-3)
+        self.assertLess(self.drop_of_crown(0.115), 1e-3)
+        self.assertLess(self.drop_of_crown(0.115, 32), 3e-3)
         self.assertGreater(self.drop_of_crown(0.100), 0.5)
 
 
@@ -225,6 +397,13 @@ class Driven(unittest.TestCase):
         run(s, 0.1)
         self.assertAlmostEqual(s.bodies.position[1, 0], start[0] + 30 * s.time, places=9)
         self.assertGreater(s.bodies.position[2, 0], s.bodies.position[1, 0])
+
+    def test_what_overlaps_a_driven_body_and_cannot_move_is_no_contact(self):
+        drive = lambda t: (np.array([[0.1 + t, 0.0, 0.0]]), np.array([[1.0, 0, 0, 0]]))  # noqa: E731
+        cubes = [box((-0.5, -0.5, -0.5), (0.5, 0.5, 0.5))] * 2
+        s = solver(cubes, kind=np.array([FIXED, DRIVEN]), drive=drive)
+        run(s, 0.1)
+        self.assertEqual((s.gauges()["deepest_overlap"], len(s.contacts.pairs.gap)), (0.0, 0))
 
 
 class Bonds(unittest.TestCase):
@@ -263,6 +442,25 @@ class Bonds(unittest.TestCase):
 
     def test_no_bond_where_tension_is_nothing(self):
         self.assertEqual(len(self.beam(3, 0.0).bonds.alive), 0)
+
+    def test_a_bonded_wall_is_still_after_settling_and_stays_so(self):
+        wall = generators.brick_wall(3.0, 0.3, 3.0, 0.5, 0.25)
+        s = solver([GROUND, *wall], fixed=(0,), settings=RigidSettings())
+        self.assertGreater(len(s.bonds.alive), 100)
+        s.settle(0.5)
+        speed = run(s, 0.5, lambda s: s.gauges()["top_speed"])
+        self.assertLess(max(speed), 2e-3)
+        run(s, 0.5)
+        self.assertEqual(int(s.bodies.awake[1:].sum()), 0)
+        self.assertTrue(s.bonds.alive.all())
+
+    def test_settling_lets_nothing_fall_that_hangs(self):
+        turn = matrix(from_degrees((20, 30, 0)))
+        figure = transformed(box((-0.2, -0.2, -0.2), (0.2, 0.2, 0.2)), turn, np.array([0.0, 0.0, 3.0]))
+        s = solver([GROUND, box((2, 0, 0), (3, 1, 1)), figure], fixed=(0,))
+        s.settle(0.5)
+        np.testing.assert_array_equal(s.bodies.position[2], fragments_of([figure]).centre[0])
+        np.testing.assert_array_equal(s.bodies.velocity[2], 0.0)
 
     def test_settling_moves_nothing_that_is_thrown(self):
         s = solver([box((0, 0, 5), (1, 1, 6))], velocity=[(3.0, 0, 0)])

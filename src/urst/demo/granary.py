@@ -70,7 +70,7 @@ def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96) -> Sho
             "pieces": ("Wall",), "pattern": "clustered", "count": fragments, "focus": (0.2, 0, 2.2), "focus_radius": 0.8,
             "seed": 7}},
         {"id": "fall", "name": "Fall", "kind": "fall", "reads": ["break"], "settings": {
-            "steps": 12, "top_spin": 20, "bonds": {"tension": 0.35e6, "shear": 0.5e6, "scatter": 0.3}}},
+            "top_spin": 20, "bonds": {"tension": 0.35e6, "shear": 0.5e6, "scatter": 0.3}}},
         {"id": "shed", "name": "Shed", "kind": "shed", "reads": ["fall"], "settings": {
             "chips": 260, "dust": 120, "puff_mass": 0.0006}},
         {"id": "billow", "name": "Billow", "kind": "billow", "reads": ["fall", "shed"],

@@ -2,7 +2,6 @@
 
 import numpy as np
 from scipy.interpolate import CubicHermiteSpline
-from scipy.spatial.transform import Rotation, Slerp
 
 from urst.core.bodies.fragments import Fragments, Solid, assemble
 from urst.core.curves.clock import Clock
@@ -10,7 +9,7 @@ from urst.core.geometry import rotation
 from urst.core.geometry.mesh import Mesh, transformed
 from urst.core.geometry.sheet import wedges
 from urst.scene.pieces import SetPiece
-from urst.scene.shapes import corners, is_endless, is_sheet, meshes
+from urst.scene.shapes import ball_radius, corners, is_endless, is_sheet, meshes
 from urst.scene.taking_part import Matter
 from urst.scene.world import World
 
@@ -43,7 +42,8 @@ def solids(number: int, piece: SetPiece, world: World) -> list[Solid]:
     """The bodies of an unbroken piece, under a number of the caller's; an open sheet is given thickness."""
     found = placed(piece, world)
     if not is_sheet(piece.shape):
-        return [Solid(number, m, np.zeros(len(m.triangles), bool), part=k) for k, m in enumerate(found)]
+        ball = ball_radius(piece.shape)
+        return [Solid(number, m, np.zeros(len(m.triangles), bool), part=k, ball=ball) for k, m in enumerate(found)]
     return [
         Solid(number, wedge, np.zeros(1, bool), part=k, skin=seen)
         for k, (wedge, seen) in enumerate(w for m in found for w in wedges(m))
@@ -83,15 +83,16 @@ def path(piece: SetPiece):
     """
     frames = np.array([k.frame for k in piece.keys], float)
     points = np.array([k.position for k in piece.keys], float)
+    turns = np.array([rotation.from_degrees(k.rotation) for k in piece.keys])
     if len(frames) == 1:
-        quaternion = rotation.from_degrees(piece.keys[0].rotation)
-        return lambda frame: (points[0], quaternion)
+        return lambda frame: (points[0], turns[0])
     places = CubicHermiteSpline(frames, points, np.gradient(points, frames, axis=0))
-    slerp = Slerp(frames, Rotation.from_euler("xyz", [k.rotation for k in piece.keys], degrees=True))
 
     def at(frame):
         f = float(np.clip(frame, frames[0], frames[-1]))
-        return places(f), rotation.quaternions(slerp(f))
+        k = min(int(np.searchsorted(frames, f, side="right")) - 1, len(frames) - 2)
+        share = (f - frames[k]) / (frames[k + 1] - frames[k])
+        return places(f), rotation.between(turns[k], turns[k + 1], share)
 
     return at
 
@@ -112,11 +113,12 @@ class Drive:
         self.clock: Clock = world.clock()
         owner = [world.pieces[numbers[n]] for n in fragments.piece]
         self.bodies = [b for b, p in enumerate(owner) if p.motion == "driven"]
-        self._name = [owner[b].name for b in self.bodies]
-        self._paths = {p.name: path(p) for p in owner if p.motion == "driven"}
-        home = {name: at(world.start) for name, at in self._paths.items()}
-        self._home = {name: (place, rotation.turns(turn).inv()) for name, (place, turn) in home.items()}
-        self._centre = fragments.centre[self.bodies]
+        names = list(dict.fromkeys(owner[b].name for b in self.bodies))
+        self._of = np.array([names.index(owner[b].name) for b in self.bodies], int)
+        self._paths = [path(next(p for p in owner if p.name == name)) for name in names]
+        home = [at(world.start) for at in self._paths]
+        self._home = rotation.inverse(np.array([turn for _, turn in home]).reshape(-1, 4))
+        self._arm = fragments.centre[self.bodies] - np.array([place for place, _ in home]).reshape(-1, 3)[self._of]
 
     def __bool__(self) -> bool:
         return bool(self.bodies)
@@ -124,17 +126,10 @@ class Drive:
     def __call__(self, seconds: float) -> tuple[np.ndarray, np.ndarray]:
         """Return positions (d, 3) and quaternions (d, 4) of the driven bodies."""
         frame = self.clock.full_speed(seconds)
-        now = {}
-        for name, at in self._paths.items():
-            position, turn = at(frame)
-            relative = rotation.turns(turn) * self._home[name][1]
-            now[name] = position, relative, rotation.quaternions(relative)
-        positions, turns = [], []
-        for centre, name in zip(self._centre, self._name):
-            position, relative, turn = now[name]
-            positions.append(position + relative.apply(centre - self._home[name][0]))
-            turns.append(turn)
-        return np.array(positions), np.array(turns)
+        now = [at(frame) for at in self._paths]
+        place, turn = np.array([p for p, _ in now]), np.array([q for _, q in now])
+        turn = rotation.product(turn, self._home)[self._of]
+        return place[self._of] + rotation.turned(turn, self._arm), turn
 
 
 def poses(fragments: Fragments, drive: Drive, seconds: float) -> tuple[np.ndarray, np.ndarray]:

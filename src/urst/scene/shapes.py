@@ -62,7 +62,7 @@ class Drum(Part):
 
 
 class Ball(Part):
-    """A faceted ball."""
+    """A ball: drawn with facets, rolling as round."""
 
     kind: Literal["ball"] = "ball"
     radius: Metres = 0.5
@@ -150,6 +150,11 @@ def is_sheet(shape: Shape) -> bool:
     if not isinstance(shape, Terrain | Imported):
         return False
     return any(len(open_edges(m)) for m in meshes(shape)) or 0.0 in volumes(shape)
+
+
+def ball_radius(shape: Shape) -> float:
+    """Return the radius of what rolls as a ball [m], 0 for all else."""
+    return shape.radius if isinstance(shape, Ball) else 0.0
 
 
 def is_endless(shape: Shape) -> bool:

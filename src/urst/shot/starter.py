@@ -16,7 +16,7 @@ def starter(name: str) -> Shot:
     layers = [
         {"id": "break", "name": "Break", "kind": "break", "settings": {
             "pieces": ("Wall",), "pattern": "clustered", "count": 160, "focus": (0, 0, 1.4), "focus_radius": 0.7}},
-        {"id": "fall", "name": "Fall", "kind": "fall", "reads": ["break"], "settings": {"steps": 12}},
+        {"id": "fall", "name": "Fall", "kind": "fall", "reads": ["break"], "settings": {}},
         {"id": "shed", "name": "Shed", "kind": "shed", "reads": ["fall"], "settings": {
             "chips": 260, "dust": 120, "puff_mass": 0.0006}},
         {"id": "billow", "name": "Billow", "kind": "billow", "reads": ["fall", "shed"],

@@ -22,6 +22,8 @@ class Fragments:
     """(n,) float64 [m3], of the exact shape"""
     inertia: np.ndarray
     """(n, 3, 3) float64 [m5], about the centre, for unit density"""
+    ball: np.ndarray
+    """(n,) float64 [m]: radius of what is a ball, 0 for all else; its hull and its skin are faceted"""
     hulls: Hulls
     """the convex stand-ins that collide; the shape itself where that is convex"""
     skin: np.ndarray
@@ -65,7 +67,7 @@ class Fragments:
             h.edges[edge],
             edge_start,
         )
-        plain = {f.name: getattr(self, f.name)[numbers] for f in fields(self)[:5]}
+        plain = {f.name: getattr(self, f.name)[numbers] for f in fields(self)[:6]}
         return Fragments(**plain, hulls=hulls, skin=self.skin[skin], skin_start=skin_start, inner=self.inner[skin])
 
     def of_pieces(self, piece: np.ndarray) -> "Fragments":
@@ -103,6 +105,8 @@ class Solid:
     """tells the parts of a piece apart, such as its bricks"""
     skin: Mesh | None = None
     """what is seen of it, where that is not `mesh`"""
+    ball: float = 0.0
+    """its radius, where `mesh` stands for a ball [m]"""
 
 
 def assemble(solids: list[Solid]) -> Fragments:
@@ -113,8 +117,9 @@ def assemble(solids: list[Solid]) -> Fragments:
         shape = solid.hull or hull_of(solid.mesh.vertices)
         shapes.append(Polyhedron(shape.vertices - mass.centroid, shape.loops, shape.normals))
         centres.append(mass.centroid)
-        volumes.append(mass.volume)
-        inertias.append(mass.inertia)
+        volume = 4.0 / 3.0 * np.pi * solid.ball**3
+        volumes.append(volume or mass.volume)
+        inertias.append(0.4 * volume * solid.ball**2 * np.eye(3) if solid.ball else mass.inertia)
         seen = solid.skin or solid.mesh
         skins.append((seen.vertices - mass.centroid)[seen.triangles])
         inner.append(solid.inner)
@@ -125,6 +130,7 @@ def assemble(solids: list[Solid]) -> Fragments:
         centre=np.array(centres).reshape(-1, 3),
         volume=np.array(volumes),
         inertia=np.array(inertias).reshape(-1, 3, 3),
+        ball=np.array([s.ball for s in solids], float),
         hulls=pack(shapes),
         skin=np.concatenate(skins).astype(np.float32) if skins else np.zeros((0, 3, 3), np.float32),
         skin_start=np.concatenate([[0], np.cumsum(count)]).astype(np.int64),

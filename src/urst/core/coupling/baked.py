@@ -30,7 +30,7 @@ class Dragged:
         for air, strength in self.airs:
             field = air.field(self.solver.time)
             if isinstance(self.drag, BodyDrag):
-                self.drag.act(field, dt, np.ones(len(self.solver.rest)), on_bodies=strength, on_field=0.0)
+                self.drag.act(field, dt, np.ones(len(self.solver.radius)), on_bodies=strength, on_field=0.0)
             else:
                 self.drag.act(field, dt, on_points=strength, on_field=0.0)
         self.solver.step(dt)

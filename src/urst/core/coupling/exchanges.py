@@ -84,7 +84,7 @@ class BodiesInGas(_Ledger):
             self.counts = gas.movable is None
             known = gas.movable if isinstance(gas.movable, _GasBodies) else _GasBodies(gas)
             gas.movable = known
-            known.parts.append((slice(self.first, self.first + len(rigid.rest)), self))
+            known.parts.append((slice(self.first, self.first + len(rigid.radius)), self))
 
     def act(self, dt: float) -> None:
         field = self.gas.field()
@@ -95,7 +95,7 @@ class BodiesInGas(_Ledger):
 
     def _unresolved(self):
         """How much of each body the grid does not see, 0 to 1."""
-        n = len(self.rigid.rest)
+        n = len(self.rigid.radius)
         if self.first is None:
             return np.ones(n)
         solid = self.gas.solids.solid

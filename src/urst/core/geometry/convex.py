@@ -66,6 +66,34 @@ class Hulls(NamedTuple):
         return np.maximum.reduceat(np.linalg.norm(self.vertices, axis=1), self.vertex_start[:-1])
 
 
+def with_points(hulls: Hulls, some: np.ndarray) -> Hulls:
+    """Return the hulls with some of them, (n,) bool, shrunk to the point at their origin.
+
+    Parameters
+    ----------
+    hulls : Hulls
+    some : (n,) bool
+    """
+    if not some.any():
+        return hulls
+    count = np.diff(hulls.vertex_start)
+    gone, start = np.repeat(some, count), np.concatenate([[0], np.cumsum(np.where(some, 1, count))])
+    vertices = np.zeros((start[-1], 3))
+    vertices[np.repeat(~some, np.where(some, 1, count))] = hulls.vertices[~gone]
+
+    def without(values, starts):
+        sizes = np.where(some, 0, np.diff(starts))
+        return values[np.repeat(~some, np.diff(starts))], np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
+
+    planes, face_start = without(hulls.planes, hulls.face_start)
+    edges, edge_start = without(hulls.edges, hulls.edge_start)
+    face = np.repeat(~some, np.diff(hulls.face_start))
+    size = np.diff(hulls.loop_start)
+    loops, size = hulls.loops[np.repeat(face, size)], size[face]
+    loop_start = np.concatenate([[0], np.cumsum(size)]).astype(np.int64)
+    return Hulls(vertices, start.astype(np.int64), planes, face_start, loops, loop_start, edges, edge_start)
+
+
 def hull_of(points: np.ndarray) -> Polyhedron:
     """Convex hull of points with coplanar triangles merged into faces.
 

@@ -30,7 +30,7 @@ class RigidSettings(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     bonds: BondSettings = BondSettings()
-    steps: int = Field(8, ge=1, le=64, description="Collision checks a frame")
+    steps: int = Field(32, ge=1, le=256, description="Collision checks a frame")
     substeps: int = Field(4, ge=1, le=32, description="Solver substeps a collision check")
     linear_damping: Annotated[Number, Varies(("frame",), 0, 100)] = Field(
         0.0, description="Share of velocity lost a second [1/s]"
@@ -40,7 +40,7 @@ class RigidSettings(BaseModel):
     )
     top_speed: float = Field(100.0, gt=0, le=1e4, description="Fastest allowed [m/s]")
     top_spin: float = Field(60.0, gt=0, le=1e4, description="Fastest turn allowed [rad/s]")
-    push_speed: float = Field(2.0, gt=0, le=100, description="Fastest way out of an overlap [m/s]")
+    push_speed: float = Field(3.0, gt=0, le=100, description="Fastest way out of an overlap [m/s]")
     drag: float = Field(
         1.05, ge=0, le=10, description="Drag coefficient of bodies too small for the cells of a gas that acts on them"
     )

@@ -8,25 +8,33 @@ import numpy as np
 from urst.core.bodies.fragments import Fragments
 from urst.core.bodies.mobility import ABSENT, DRIVEN, FIXED, LOOSE
 from urst.core.bodies.patches import Patches
-from urst.core.bodies.placing import placed
 from urst.core.curves.clock import Clock
-from urst.core.curves.varies import at_time, in_space
+from urst.core.curves.varies import at_time
 from urst.core.geometry import rotation
-from urst.core.rigid import collide, kernels
-from urst.core.rigid.kernels import Bodies, BondState, Contacts, OldContacts, Pace, Section, Surface
+from urst.core.geometry.convex import with_points
+from urst.core.rigid import rest, state, substeps, sweeps
+from urst.core.rigid.bonds import LAG, Bonds
+from urst.core.rigid.contacts import Contacts
+from urst.core.rigid.rest import Rest
 from urst.core.rigid.settings import RigidSettings
+from urst.core.rigid.state import Bodies
 from urst.errors import BadValue, SolverFailed
 
-#: seconds of rest after which an island sleeps
-DOZE = 0.5
-#: speed below which a body counts as resting [m/s], its rim included
+#: speed below which a body counts as resting [m/s]
 REST_SPEED = 0.01
-#: damping of the bonds: the time constant that multiplies their stiffness, in substeps
-BOND_LAG = 2.5
-#: stiffest bond the substeps can carry, as its angular frequency times the substep
-BOND_PACE = 0.785
-#: least area of a bond, as a share of the smaller fragment's volume to the power 2/3
-HAIR = 0.02
+#: share of an overlap worked off in a substep
+RECOVERY = 0.0378
+#: share of its impulse that a closed contact forgets a sweep at most, and the overlap this may keep standing [m]
+LEAK, LEAK_DEPTH = 0.058, 1e-4
+#: changes of speed that call for another visit: this share of what gravity adds in a substep, this share of the speed, and
+#: never less than this [m/s]
+HOT_FALL, HOT_SHARE, HOT_LEAST = 0.2, 0.02, 1e-4
+#: approaches slower than what gravity adds in so many substeps, or than this, do not bounce [m/s]
+BOUNCE_FALL, BOUNCE_LEAST = 4.0, 0.05
+#: times that a check is taken back to wake those that it loads
+WAKES = 16
+#: checks between looks at who may sleep
+DOZE_CHECKS = 8
 
 
 @dataclass(frozen=True)
@@ -58,8 +66,8 @@ Presence = Callable[[float], np.ndarray]
 class RigidSolver:
     """Convex bodies under gravity with friction, bounce and bonds that snap.
 
-    Each step finds contacts once and solves them in several substeps; see `kernels` for the method. The same
-    input gives the same bytes: the solver runs in one thread, and contact detection writes each pair apart.
+    Each step, a check, finds contacts once and solves them in several substeps; see `substeps` for the method and `manifolds`
+    for the contacts. The same input gives the same bytes for any number of threads.
 
     Parameters
     ----------
@@ -99,9 +107,10 @@ class RigidSolver:
         self.clock = clock or Clock()
         self.step_dt = 1.0 / (self.clock.rate * settings.steps)
         self.hulls = fragments.hulls
-        self.radius = self.hulls.radius()
+        # a ball is a point that is grown
+        cores = with_points(self.hulls, fragments.ball > 0.0)
+        self.radius = cores.radius() + fragments.ball
         self.volume = fragments.volume
-        mass = fragments.volume * matter.density
         inertia = fragments.inertia * matter.density[:, None, None]
         self.bodies = Bodies(
             position=fragments.centre.copy(),
@@ -111,85 +120,44 @@ class RigidSolver:
             spin=matter.spin.copy(),
             inertia=inertia,
             inverse_inertia=np.linalg.inv(inertia),
-            mass=mass,
+            mass=fragments.volume * matter.density,
             kind=matter.kind.copy(),
             awake=np.ones(n, np.uint8),
-            inverse_mass=np.zeros(n),
-            mobility=np.zeros((n, 3, 3)),
-        )
-        self.surface = Surface(
-            np.asarray(matter.friction, float),
-            np.asarray(matter.restitution, float),
-            np.minimum(0.05, 0.3 * self.radius),
+            radius=self.radius,
+            swing=np.zeros(n),
+            travel=np.zeros(n),
         )
         self.taken = np.zeros(3)
         """impulse from outside that bodies have taken [N s]"""
         self.held = np.zeros(3)
         """the same of bodies at rest that held against it [N s]"""
-        self.rest = np.zeros(n)
+        self.rest = Rest(np.zeros(n), self.bodies.position.copy(), self.bodies.rotation.copy())
+        self.checks = 0
+        self.contacts = Contacts(cores, fragments.ball, matter.friction, matter.restitution)
+        self._bonds = Bonds(
+            fragments, patches, self.bodies, matter.bonded, settings.bonds, self.step_dt / settings.substeps
+        )
+        self.bonds, self.patch_of_bond = self._bonds.state, self._bonds.patch
         self.driven = np.flatnonzero(matter.kind == DRIVEN)
-        self.contacts = _no_contacts(0)
-        self._set_bonds(fragments, patches)
         if drive:
             self._place_driven(*drive(start_time))
         self._appear()
 
-    def _set_bonds(self, fragments, patches):
-        held = self.settings.bonds
-        i, j = patches.pair.T if len(patches) else (np.zeros(0, int),) * 2
-        kind, bonded = self.matter.kind, self.matter.bonded
-        use = ((kind[i] == LOOSE) | (kind[j] == LOOSE)) & (kind[i] != DRIVEN) & (kind[j] != DRIVEN)
-        use &= bonded[i] & bonded[j] & (in_space(held.tension, patches.centre) > 0)
-        # a weld turns a sliver of area into a hinge pin of endless stress: such hairs do not hold
-        least = np.minimum(fragments.volume[i], fragments.volume[j])
-        use &= patches.area > HAIR * np.cbrt(least) ** 2
-        self.patch_of_bond = np.flatnonzero(use)
-        pair, centre = patches.pair[use], patches.centre[use]
-        b, n = len(pair), len(fragments)
-        self.bonds = BondState(
-            body=pair.copy(),
-            anchor=np.stack([centre - fragments.centre[pair[:, 0]], centre - fragments.centre[pair[:, 1]]], axis=1),
-            alive=np.ones(b, np.uint8),
-            impulse=np.zeros((b, 6)),
-            load=np.zeros((b, 6)),
-            stiffness=self._stiffness(fragments, patches, use),
-            arm=np.zeros((b, 2, 3)),
-            inverse=np.zeros((b, 2, 3, 3)),
-        )
-        self.section = Section(*(getattr(patches, name)[use] for name in Section._fields))
-        rng = np.random.default_rng(held.seed)
-        share = np.clip(1.0 + held.scatter * rng.standard_normal(b), 0.05, None)
-        self.strength = np.column_stack([in_space(s, centre) * share for s in (held.tension, held.shear)])
-        self.load_share = np.zeros(b)
-        both = np.concatenate([pair, pair[:, ::-1]])
-        order = np.argsort(both[:, 0], kind="stable")
-        self.ties = collide.Ties(
-            start=np.searchsorted(both[order, 0], np.arange(n + 1)),
-            neighbours=both[order, 1].copy(),
-            bond=np.concatenate([np.arange(b), np.arange(b)])[order],
-        )
+    @property
+    def load_share(self) -> np.ndarray:
+        """Stress of each bond over its strength, (b,)."""
+        return self._bonds.load_share
 
-    def _stiffness(self, fragments, patches, use):
-        """A patch is a bar of the bonds' modulus from centre to centre: E A / L and E I / L."""
-        i, j = patches.pair[use].T
-        length = np.abs(np.einsum("bi,bi->b", fragments.centre[j] - fragments.centre[i], patches.normal[use]))
-        # a fixed neighbour may be a huge slab whose centre is far away: what bends is near the joint
-        size = np.cbrt(np.minimum(fragments.volume[i], fragments.volume[j]))
-        length = np.clip(length, 0.2 * size, 2.0 * size)
-        per_area = self.settings.bonds.modulus / length
-        stiffness = np.column_stack([per_area * patches.area[use], per_area * patches.moment[use].mean(axis=1)])
-        loose = self.matter.kind == LOOSE
-        inverse_mass = np.where(loose, 1.0 / self.bodies.mass, 0.0)
-        turning = np.where(loose, np.trace(self.bodies.inverse_inertia, axis1=1, axis2=2) / 3.0, 0.0)
-        pace = (BOND_PACE / (self.step_dt / self.settings.substeps)) ** 2
-        cap = np.column_stack([pace / (inverse_mass[i] + inverse_mass[j]), pace / (turning[i] + turning[j])])
-        return np.minimum(stiffness, cap)
+    @property
+    def strength(self) -> np.ndarray:
+        """Strength of each bond in tension and in shear, (b, 2) [Pa]."""
+        return self._bonds.strength
 
     def settle(self, seconds: float, pulse: Callable[[], None] = lambda: None) -> None:
         """Let bodies and bonds take up gravity before the shot starts: nothing driven moves, nothing snaps.
 
-        Velocities given at the start are held back until it is over. `pulse` is called between steps; what it raises
-        ends the work.
+        What is thrown, and what hangs with nothing below it, stays where and as it was put. Whatever bonds join is stopped
+        each time its kinetic energy has passed a peak (kinetic damping, Cundall 1976), so that it comes to rest within few swings.
 
         Parameters
         ----------
@@ -200,21 +168,55 @@ class RigidSolver:
         if seconds <= 0:
             return
         drive, self.drive = self.drive, None
-        velocity, spin = self.bodies.velocity.copy(), self.bodies.spin.copy()
-        thrown = (np.abs(velocity) + np.abs(spin)).max(axis=1) > 0
-        start = self.bodies.position[thrown].copy(), self.bodies.orientation[thrown].copy()
-        kind = self.bodies.kind.copy()
-        self.bodies.kind[(thrown & (kind == LOOSE)) | (kind == DRIVEN)] = FIXED
-        self.bodies.velocity[:], self.bodies.spin[:] = 0.0, 0.0
+        bodies = self.bodies
+        velocity, spin = bodies.velocity.copy(), bodies.spin.copy()
+        kind = bodies.kind.copy()
+        held = (np.abs(velocity) + np.abs(spin)).max(axis=1) > 0
+        held |= ~self._supported()
+        start = bodies.position[held].copy(), bodies.orientation[held].copy()
+        bodies.kind[(held & (kind == LOOSE)) | (kind == DRIVEN)] = FIXED
+        bodies.velocity[:], bodies.spin[:] = 0.0, 0.0
         time = self.time
+        label = self._bonds.lumps(bodies.kind)
+        energy: np.ndarray = np.zeros(len(held))
         for _ in range(int(np.ceil(seconds / self.step_dt))):
             pulse()
             self._advance(self.step_dt, linear_damping=6.0, angular_damping=6.0, snapping=False)
-        self.bodies.kind[:] = kind
-        self.bodies.position[thrown], self.bodies.orientation[thrown] = start
-        self.bodies.velocity[thrown], self.bodies.spin[thrown] = velocity[thrown], spin[thrown]
-        self.bodies.awake[thrown], self.rest[thrown] = 1, 0.0
+            before, square = energy, np.einsum("ni,ni->n", bodies.velocity, bodies.velocity) + bodies.swing**2
+            energy = np.bincount(label, bodies.mass * square, minlength=len(held))
+            past = energy < before
+            bodies.velocity[past[label]], bodies.spin[past[label]], energy[past] = 0.0, 0.0, 0.0
+        bodies.kind[:] = kind
+        bodies.position[held], bodies.orientation[held] = start
+        bodies.velocity[held], bodies.spin[held] = velocity[held], spin[held]
+        bodies.awake[held], self.rest.calm[held] = 1, 0.0
+        # what snaps at once must not sleep
+        over = np.zeros(len(held), bool)
+        over[self.bonds.body[self.load_share > 1.0]] = True
+        self._rouse(over)
+        self.contacts.stale()
         self.time, self.drive = time, drive
+
+    def _supported(self):
+        """Which bodies something holds up that stands: by a bond, or by lying below."""
+        bodies, c = self.bodies, self.contacts
+        c.seek(bodies, self._bonds.join, self.step_dt, self._weight())
+        c.look(bodies, self.step_dt, self._weight())
+        up = -self.gravity / max(self._weight(), 1e-30)
+        m, near = c.pairs, c.touching()
+        normal = np.einsum("pij,pj->pi", bodies.rotation[m.body[near, 0]], m.axis[near])
+        lift = normal @ up
+        i, j = m.body[near].T
+        alive = self.bonds.alive == 1
+        first = np.concatenate([i[lift > 0.1], j[lift < -0.1], *self.bonds.body[alive].T])
+        second = np.concatenate([j[lift > 0.1], i[lift < -0.1], *self.bonds.body[alive].T[::-1]])
+        stands = (bodies.kind == FIXED) | (bodies.kind == DRIVEN)
+        while True:
+            more = stands.copy()
+            more[second[stands[first] & (bodies.kind[first] != ABSENT)]] = True
+            if (more == stands).all():
+                return stands
+            stands = more
 
     def stable_dt(self) -> float:
         """Return the longest time that one check for contact serves [s]."""
@@ -232,31 +234,98 @@ class RigidSolver:
         self._appear()
         self._advance(dt, s.linear_damping, s.angular_damping, snapping=True)
 
+    def _weight(self):
+        return float(np.linalg.norm(self.gravity))
+
+    def _free(self):
+        """Which bodies may be moved now, and the dummy, which may not, (n + 1,) bool."""
+        return np.append((self.bodies.kind == LOOSE) & (self.bodies.awake == 1), False)
+
     def _advance(self, dt, linear_damping, angular_damping, snapping):
-        s, bodies = self.settings, self.bodies
+        bodies, c, weight = self.bodies, self.contacts, self._weight()
+        if not self.drive and not self._free().any():
+            # what sleeps costs nothing
+            self.time += dt
+            self.checks += 1
+            return
         pose = self._steer(dt)
-        self._find_contacts(dt)
-        self._wake()
-        h = dt / s.substeps
-        pace = Pace(
-            h=h, substeps=s.substeps, linear_keep=float(np.exp(-linear_damping * h)),
-            angular_keep=float(np.exp(-angular_damping * h)), top_speed=float(s.top_speed), top_spin=float(s.top_spin),
-            frequency=0.125 / h, push_speed=float(s.push_speed),
-            bounce_speed=float(max(2.0 * dt * np.linalg.norm(self.gravity), 0.05)), lag=BOND_LAG * h,
-        )  # fmt: skip
-        kernels.step(bodies, self.contacts, self.bonds, self.gravity, pace)
+        # velocities may have been changed from outside
+        state.spin_up(bodies, np.inf, np.inf)
+        self._look(dt)
+        wake = np.zeros(len(bodies.mass), bool)
+        for _ in range(WAKES):
+            if not rest.wake_before(bodies, c.pairs, c.marks, weight, dt, wake):
+                break
+            self._rouse(wake)
+            self._look(dt)
+        velocity, impulse = bodies.velocity.copy(), self.bonds.impulse.copy()
+        asleep = ((bodies.kind == LOOSE) & (bodies.awake == 0)).any()
+        pushes = c.pairs.impulse.copy() if asleep else None
+        lost = -1
+        for again in range(WAKES + 1):
+            free = self._free()
+            if not free.any():
+                break
+            moving, moved = self._solve(dt, free, linear_damping, angular_damping)
+            wake[:] = False
+            if again == WAKES or not rest.wake_after(bodies, c.pairs, c.load, c.marks, weight, wake):
+                s = self.settings
+                lost = substeps.conclude(bodies, self.rest, free, moving, moved, dt, s.top_speed, s.top_spin)
+                break
+            # what sleeps was a wall so far: take the check back with it awake
+            self._rouse(wake)
+            bodies.velocity[:], self.bonds.impulse[:], c.pairs.impulse[:] = velocity, impulse, pushes
+            self._look(dt)
+            pushes = c.pairs.impulse.copy()
         self.time += dt
         if pose:
             # whatever rounding the substeps have left
             self._place_driven(*pose)
-        self._load_bonds(dt, snapping)
-        self._doze(dt)
-        if not np.isfinite(bodies.position).all() or not np.isfinite(bodies.velocity).all():
-            worst = int(np.flatnonzero(~np.isfinite(bodies.velocity + bodies.position).all(axis=1))[0])
+        snapped = self._bonds.weigh(bodies, free[:-1], dt)
+        if snapping and snapped.any():
+            self._bonds.part(snapped)
+            c.stale()
+        self.checks += 1
+        if self.checks % DOZE_CHECKS == 0:
+            sleepy = np.zeros(len(free), np.uint8)
+            rest.doze(bodies, c.pairs, c.load, self.rest, c.marks, self.bonds.body, self.bonds.alive, sleepy)
+        if lost >= 0:
             raise SolverFailed(
-                f"Body {worst} has no finite position after {self.time:.3f} s; most likely a stiff overlap or an "
+                f"Body {lost} has no finite position after {self.time:.3f} s; most likely a stiff overlap or an "
                 "extreme mass ratio: raise the substeps or clear overlaps at the start."
             )
+
+    def _look(self, dt):
+        """Find where bodies touch."""
+        weight = self._weight()
+        self.contacts.seek(self.bodies, self._bonds.join, dt, weight)
+        self.contacts.look(self.bodies, dt, weight)
+
+    def _solve(self, dt, free, linear_damping, angular_damping):
+        """Return velocities at the end of the check and how far each body moves, (n + 1, 6) each."""
+        c, weight, count = self.contacts, self._weight(), self.settings.substeps
+        h = dt / count
+        rules = sweeps.Rules(*(sweeps.REAL(x) for x in (
+            h, RECOVERY / h, self.settings.push_speed, LEAK, LEAK_DEPTH, max(HOT_FALL * weight * h, HOT_LEAST), HOT_SHARE,
+            max(BOUNCE_FALL * weight * h, BOUNCE_LEAST),
+        )))  # fmt: skip
+        keep = np.exp([-linear_damping * h, -angular_damping * h])
+        return substeps.solve(
+            c.pairs, self.bonds, self.bodies, c.rub, c.bounce, free, self.gravity, keep, count, rules, LAG, c.load
+        )
+
+    def _rouse(self, wake):
+        """Wake some bodies, and what bonds join to them."""
+        bodies, c = self.bodies, self.contacts
+        if len(self.bonds.alive):
+            label = self._bonds.lumps(bodies.kind)
+            lumps = np.zeros(len(label), bool)
+            lumps[label[wake]] = True
+            wake = lumps[label]
+        wake = wake & (bodies.kind == LOOSE) & (bodies.awake == 0)
+        bodies.awake[wake], self.rest.calm[wake] = 1, 0.0
+        self.rest.position[wake], self.rest.rotation[wake] = bodies.position[wake], bodies.rotation[wake]
+        c.marks.set[(bodies.awake[c.pairs.body] == 1).all(axis=1)] = 0
 
     def _appear(self):
         """Let bodies come and go."""
@@ -267,16 +336,15 @@ class RigidSolver:
         if (here == was_here).all():
             return
         kind[:] = np.where(here, self.matter.kind, ABSENT)
-        gone = (~here)[self.bonds.body].any(axis=1) & (self.bonds.alive == 1)
-        self.bonds.alive[gone], self.bonds.impulse[gone], self.load_share[gone] = 0, 0.0, 0.0
+        self._bonds.part((~here)[self.bonds.body].any(axis=1) & (self.bonds.alive == 1))
         # what lay against one that went, or will against one that came, must notice
-        self.bodies.awake[:], self.rest[:] = 1, 0.0
+        self.bodies.awake[:], self.rest.calm[:] = 1, 0.0
+        self.contacts.stale()
         if self.drive:
             self._place_driven(*self.drive(self.time))
 
     def _place_driven(self, position, orientation):
-        self.bodies.position[self.driven], self.bodies.orientation[self.driven] = position, orientation
-        self.bodies.rotation[self.driven] = rotation.matrix(orientation)
+        state.put(self.bodies, self.driven, np.asarray(position, float), np.asarray(orientation, float))
 
     def _steer(self, dt):
         """Give driven bodies the velocity that takes them to their next pose, and return that pose."""
@@ -284,94 +352,8 @@ class RigidSolver:
             self.bodies.velocity[self.driven], self.bodies.spin[self.driven] = 0.0, 0.0
             return None
         position, orientation = self.drive(self.time + dt)
-        self.bodies.velocity[self.driven] = (position - self.bodies.position[self.driven]) / dt
-        turn = rotation.turns(orientation) * rotation.turns(self.bodies.orientation[self.driven]).inv()
-        self.bodies.spin[self.driven] = turn.as_rotvec() / dt
+        state.steer(self.bodies, self.driven, np.asarray(position, float), np.asarray(orientation, float), dt)
         return position, orientation
-
-    def _find_contacts(self, dt):
-        bodies, h = self.bodies, self.hulls
-        # whatever can close within the step must be seen now
-        speed = np.linalg.norm(bodies.velocity, axis=1) + self.radius * np.linalg.norm(bodies.spin, axis=1)
-        moving = (bodies.kind == LOOSE) & (bodies.awake == 1)
-        margin = 0.5 * np.minimum(0.02, 0.1 * self.radius)
-        margin = margin + dt * (speed + np.where(moving, dt * np.linalg.norm(self.gravity), 0.0))
-        here = placed(h, bodies.position, bodies.rotation, bodies.velocity, bodies.spin, margin)
-        room = 16 * len(margin) + 64
-        while True:
-            pairs = np.empty((room, 2), np.int64)
-            found = collide.find_pairs(here.low, here.high, bodies.kind, self.ties, self.bonds.alive, pairs)
-            if found >= 0:
-                break
-            room *= 2
-        pairs = pairs[:found]
-        found = collide.Touches(
-            np.zeros(found, np.int64), np.zeros((found, 3)), np.zeros((found, 4, 3)), np.zeros((found, 4))
-        )
-        collide.touch(pairs, margin, here.hulls, bodies.position, *found)
-        old = self.contacts
-        push = np.einsum("m,mi->mi", old.impulse[:, 0], old.normal)
-        push += np.einsum("mk,mki->mi", old.impulse[:, 1:], old.tangent)
-        key = old.body[:, 0] * len(margin) + old.body[:, 1]
-        old_key, first = np.unique(key, return_index=True)
-        self.contacts = _no_contacts(int(found.counts.sum()))
-        before = OldContacts(old_key, np.append(first, len(key)), old.anchor[:, 0].copy(), push)
-        kernels.gather(pairs, found, bodies, self.surface, before, self.contacts)
-
-    def _load_bonds(self, dt, snapping):
-        bonds, held = self.bonds, self.settings.bonds
-        if not len(bonds.alive):
-            return
-        stress = np.empty((len(bonds.alive), 2))
-        kernels.bond_stress(bonds, self.bodies.rotation, self.section, dt, stress)
-        bearing = self.strength[:, 1] + np.maximum(-stress[:, 0], 0.0) * np.tan(np.radians(held.friction_angle))
-        share = np.maximum(stress[:, 0] / self.strength[:, 0], stress[:, 1] / bearing)
-        # a sleeping pair is not solved, so its last load stands
-        solved = (self.bodies.inverse_mass[bonds.body] > 0).any(axis=1)
-        self.load_share = np.where(solved, np.maximum(share, 0.0), self.load_share)
-        snapped = (self.load_share > 1.0) & (bonds.alive == 1)
-        if snapping and snapped.any():
-            bonds.alive[snapped] = 0
-            bonds.impulse[snapped] = 0.0
-            self.load_share[snapped] = 0.0
-
-    def _island_labels(self):
-        label = np.empty(len(self.rest), np.int64)
-        # two bodies nearer than a hair press on each other even before the first impulse
-        near = np.maximum(self.contacts.impulse[:, 0], 1e-3 - self.contacts.gap)
-        kernels.islands(
-            len(label), self.bodies.kind, self.contacts.body, near, self.bonds.body, self.bonds.alive, label
-        )
-        return label
-
-    def _wake(self):
-        """Wake islands that something moving touches."""
-        bodies, c = self.bodies, self.contacts
-        if bodies.awake.all():
-            return
-        speed = np.linalg.norm(bodies.velocity, axis=1)
-        active = (speed > REST_SPEED) & ((bodies.kind == DRIVEN) | ((bodies.kind == LOOSE) & (bodies.awake == 1)))
-        touched = np.zeros(len(speed), bool)
-        for side in (0, 1):
-            hit = active[c.body[:, 1 - side]]
-            touched[c.body[hit, side]] = True
-        label = self._island_labels()
-        roused = np.zeros(len(label), bool)
-        roused[label[touched & (bodies.kind == LOOSE)]] = True
-        wake = roused[label] & (bodies.awake == 0)
-        bodies.awake[wake], self.rest[wake] = 1, 0.0
-
-    def _doze(self, dt):
-        bodies = self.bodies
-        speed = np.linalg.norm(bodies.velocity, axis=1) + self.radius * np.linalg.norm(bodies.spin, axis=1)
-        loose = bodies.kind == LOOSE
-        self.rest = np.where(speed < REST_SPEED, self.rest + dt, 0.0)
-        label = self._island_labels()
-        least = np.full(len(label), np.inf)
-        np.minimum.at(least, label[loose], self.rest[loose])
-        asleep = loose & (least[label] > DOZE)
-        bodies.awake[:] = ~asleep
-        bodies.velocity[asleep], bodies.spin[asleep] = 0.0, 0.0
 
     def free(self) -> np.ndarray:
         """Return which bodies forces may move, (n,) bool."""
@@ -401,9 +383,7 @@ class RigidSolver:
         if asleep.any():
             roused = asleep & (np.linalg.norm(impulse, axis=1) > REST_SPEED * bodies.mass)
             if roused.any():
-                label = self._island_labels()
-                wake = asleep & np.isin(label, label[roused])
-                bodies.awake[wake], self.rest[wake] = 1, 0.0
+                self._rouse(roused)
         moved = self.inverse_mass()
         bodies.velocity[:] += moved[:, None] * impulse
         bodies.spin[:] += np.einsum("nij,nj->ni", self.inverse_inertia(), twist)
@@ -422,7 +402,7 @@ class RigidSolver:
         BadValue
             If the frame has other bodies or bonds.
         """
-        bodies, n = self.bodies, len(self.rest)
+        bodies, n = self.bodies, len(self.bodies.mass)
         if frame["position"].shape != (n, 3) or len(frame["bond_alive"]) != len(self.bonds.alive):
             raise BadValue(
                 f"The start holds {len(frame['position'])} bodies and {len(frame['bond_alive'])} bonds, this layer {n} and "
@@ -433,6 +413,7 @@ class RigidSolver:
         bodies.orientation[:] /= np.linalg.norm(bodies.orientation, axis=1, keepdims=True)
         bodies.rotation[:] = rotation.matrix(bodies.orientation)
         self.bonds.alive[:] = frame["bond_alive"]
+        self.contacts.moved()
         if self.drive:
             self._place_driven(*self.drive(self.time))
 
@@ -456,13 +437,10 @@ class RigidSolver:
         speed = np.linalg.norm(b.velocity, axis=1)
         turning = np.einsum("nij,nj->ni", np.transpose(b.rotation, (0, 2, 1)), b.spin)
         energy = 0.5 * b.mass * speed**2 + 0.5 * np.einsum("ni,nij,nj->n", turning, b.inertia, turning)
-        label = np.empty(len(loose), np.int64)
-        kernels.islands(
-            len(label), b.kind, np.zeros((0, 2), np.int64), np.zeros(0), self.bonds.body, self.bonds.alive, label
-        )
+        label = self._bonds.lumps(b.kind)
         lump = np.bincount(label[loose], b.mass[loose], minlength=len(label)) if loose.any() else np.zeros(1)
         moving = loose & (speed > REST_SPEED)
-        gap = self.contacts.gap
+        gap = self.contacts.pairs.gap[self.contacts.touching()]
         return {
             "moving": float(moving.sum()),
             "moving_mass": float(b.mass[moving].sum()),
@@ -474,38 +452,33 @@ class RigidSolver:
             "top_speed": float(speed[loose].max()) if loose.any() else 0.0,
         }
 
-    _CONTACTS = ("body", "normal", "tangent", "anchor", "gap", "impulse", "friction", "restitution")
-    _BODIES = ("position", "orientation", "rotation", "velocity", "spin", "kind", "awake", "inverse_mass")
+    _BODIES = ("position", "orientation", "rotation", "velocity", "spin", "kind", "awake", "travel")
 
     def snapshot(self) -> dict[str, np.ndarray]:
         """Return the whole state, so that a solver restored from it goes on to the same bytes."""
         state = {f"body_{k}": getattr(self.bodies, k).copy() for k in self._BODIES}
-        state |= {f"contact_{k}": getattr(self.contacts, k).copy() for k in self._CONTACTS}
         state |= {f"bond_{k}": getattr(self.bonds, k).copy() for k in ("alive", "impulse")}
-        return state | {
-            "rest": self.rest.copy(),
-            "load_share": self.load_share.copy(),
-            "time": np.array([self.time]),
-            "ledger": np.array([self.taken, self.held]),
-        }
+        state |= {f"rest_{k}": v.copy() for k, v in self.rest._asdict().items()}
+        return (
+            state
+            | self.contacts.snapshot()
+            | {
+                "load_share": self.load_share.copy(),
+                "time": np.array([self.time]),
+                "checks": np.array([self.checks]),
+                "ledger": np.array([self.taken, self.held]),
+            }
+        )
 
     def restore(self, state: dict[str, np.ndarray]) -> None:
         """Take up the state that `snapshot` returned."""
         for k in self._BODIES:
             getattr(self.bodies, k)[:] = state[f"body_{k}"]
-        self.contacts = _no_contacts(len(state["contact_gap"]))
-        for k in self._CONTACTS:
-            getattr(self.contacts, k)[:] = state[f"contact_{k}"]
         for k in ("alive", "impulse"):
             getattr(self.bonds, k)[:] = state[f"bond_{k}"]
-        self.rest, self.load_share = state["rest"].copy(), state["load_share"].copy()
-        self.time = float(state["time"][0])
+        for k, v in self.rest._asdict().items():
+            v[:] = state[f"rest_{k}"]
+        self.contacts.restore(state)
+        self._bonds.load_share = state["load_share"].copy()
+        self.time, self.checks = float(state["time"][0]), int(state["checks"][0])
         self.taken, self.held = state["ledger"].copy()
-
-
-def _no_contacts(m):
-    return Contacts(
-        body=np.zeros((m, 2), np.int64), normal=np.zeros((m, 3)), tangent=np.zeros((m, 2, 3)),
-        anchor=np.zeros((m, 2, 3)), gap=np.zeros(m), impulse=np.zeros((m, 3)), friction=np.zeros(m),
-        restitution=np.zeros(m), approach=np.zeros(m), peak=np.zeros(m), arm=np.zeros((m, 2, 3)), weight=np.zeros((m, 3)),
-    )  # fmt: skip

@@ -20,8 +20,8 @@ _CRACKS = "Where do the cracks run?"
 class Break(Kind):
     """Voronoi fracture of set pieces; one result, no frames."""
 
-    name, title, version = "break", "Break", 4
-    golden = "e2323cd0c56155ecff3cbc16dc296b134781837f"
+    name, title, version = "break", "Break", 5
+    golden = "75a0f0b633ab4dad4f0631bf297e8f63e9d52584"
     settings = BreakSettings
     hue = ("#c9694b", "#a84a2d")
     own = ("pieces", "focus")

@@ -28,7 +28,7 @@ class Shed(Emitting):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
     name, title, version = "shed", "Shed", 5
-    golden = "72b1fd75a1acec2ad34a5eff6fe599b858189214"
+    golden = "1a8d05e695184b76f7bfb4358e7e54e85fbce976"
     settings = ShedSettings
     gives, counted, stopped = "points", "points", "chips"
     hue = ("#a98159", "#85592c")

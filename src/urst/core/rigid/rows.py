@@ -1,0 +1,260 @@
+"""Contacts laid out for the sweeps: which of them may be solved side by side, and what each needs."""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from urst.core.jit import fused, kernel, serial
+from urst.core.rigid.detect import NEAR
+from urst.core.rigid.sweeps import (
+    ARM_I,
+    ARM_J,
+    BATCH,
+    BLOCK,
+    BOUNCE,
+    COUPLE,
+    FRICTION,
+    GAP,
+    HALF,
+    HEAD,
+    LANES,
+    LOAD,
+    MASS_I,
+    MASS_J,
+    NORMAL,
+    ONE,
+    POINT,
+    POINTS,
+    PUSH,
+    REAL,
+    SECOND,
+    SHARE,
+    SLIP,
+    TANGENT,
+    TINY,
+    TURN_I,
+    TURN_J,
+    WEIGHT,
+    ZERO,
+    Y,
+    Z,
+)  # fmt: skip
+
+#: colours that are kept as bits of a number; what finds none of them free is solved alone
+COLOURS = 60
+
+
+class Rows(NamedTuple):
+    """`b` batches of up to LANES manifolds, colour after colour."""
+
+    numbers: np.ndarray  # (b, BATCH), see `sweeps`
+    body: np.ndarray  # (b, 2, LANES) int64; the dummy body in lanes that are not used
+    manifold: np.ndarray  # (b, LANES) int64, -1 in lanes that are not used
+    slots: np.ndarray  # (b,) int64 points that any of its lanes has
+    bounces: np.ndarray  # (b,) uint8: whether any of its lanes has a restitution
+
+
+@serial
+def choose(m, free, spare):
+    """Return the pairs that may touch within the check, and may be moved, (k,) int64."""
+    out, n = np.empty(len(m.state), np.int64), 0
+    for p in range(len(m.state)):
+        if m.size[p] > 0 and m.state[p] == NEAR and m.gap[p] <= m.need[p] + spare:
+            if free[m.body[p, 0]] or free[m.body[p, 1]]:
+                out[n] = p
+                n += 1
+    return out[:n]
+
+
+@serial
+def colour(m, chosen, free, batch, lane):
+    """Give each of the manifolds `chosen` (k,) a batch and a lane, so that none of a batch moves the same body as another.
+
+    Those with as many points go together.
+
+    Parameters
+    ----------
+    m : Manifolds
+    chosen : (k,) int64
+    free : (n,) bool
+        Which bodies a contact may move.
+    batch, lane : (k,) int64
+        Written.
+
+    Returns
+    -------
+    int
+        How many batches there are. They come colour by colour, in the order of the manifolds.
+    """
+    total = len(chosen)
+    taken = np.zeros(len(free), np.int64)
+    of = np.empty(total, np.int64)
+    size = np.zeros((COLOURS, POINTS + 1), np.int64)
+    for k in range(total):
+        i, j = m.body[chosen[k], 0], m.body[chosen[k], 1]
+        used = (taken[i] if free[i] else 0) | (taken[j] if free[j] else 0)
+        c = 0
+        while c < COLOURS and used & (1 << c):
+            c += 1
+        of[k] = c
+        if c == COLOURS:
+            continue
+        if free[i]:
+            taken[i] |= 1 << c
+        if free[j]:
+            taken[j] |= 1 << c
+        size[c, m.size[chosen[k]]] += 1
+    start = np.zeros((COLOURS, POINTS + 1), np.int64)
+    first = np.zeros(COLOURS, np.int64)
+    batches = 0
+    for c in range(COLOURS):
+        inside = 0
+        for k in range(POINTS, 0, -1):
+            start[c, k] = inside
+            inside += size[c, k]
+        first[c] = batches
+        batches += (inside + LANES - 1) // LANES
+    for k in range(total):
+        c, points = of[k], m.size[chosen[k]]
+        if c == COLOURS:
+            batch[k], lane[k] = batches, 0
+            batches += 1
+            continue
+        at = start[c, points]
+        start[c, points] += 1
+        batch[k], lane[k] = first[c] + at // LANES, at % LANES
+    return batches
+
+
+@serial
+def lay_out(m, free, position, rotation, inertia, friction, restitution, spare):
+    """Lay out what may touch within the check.
+
+    Parameters
+    ----------
+    m : Manifolds
+    free : (n + 1,) bool
+        What may be moved; the last is a dummy.
+    position, rotation : (n, 3), (n, 3, 3)
+    inertia : Inertia
+    friction, restitution : (p,)
+        Of each manifold.
+    spare : float
+        Points that stand so much farther apart than they may close are left out [m].
+
+    Returns
+    -------
+    Rows
+    """
+    chosen = choose(m, free, spare)
+    total = len(chosen)
+    batch, lane = np.empty(total, np.int64), np.empty(total, np.int64)
+    batches = colour(m, chosen, free, batch, lane)
+    rows = Rows(
+        np.zeros((batches, BATCH), REAL), np.full((batches, 2, LANES), len(free) - 1), np.full((batches, LANES), -1),
+        np.zeros(batches, np.int64), np.zeros(batches, np.uint8),
+    )  # fmt: skip
+    for k in range(total):
+        b, x, p = batch[k], lane[k], chosen[k]
+        i, j = m.body[p, 0], m.body[p, 1]
+        rows.body[b, 0, x], rows.body[b, 1, x], rows.manifold[b, x] = i, j, p
+        rows.slots[b] = max(rows.slots[b], m.size[p])
+        rows.bounces[b] |= restitution[p] > 0.0
+        r = rows.numbers[b]
+        r[FRICTION + x], r[BOUNCE + x], r[SHARE + x] = friction[p], restitution[p], m.share[p]
+        _stand(r, x, p, m, i, j, position, rotation, inertia)
+    for b in range(batches):
+        for q in range(rows.slots[b]):
+            _weigh(rows.numbers[b], HEAD + q * POINT)
+        # lanes with fewer points than others of their batch
+        for x in range(LANES):
+            p = rows.manifold[b, x]
+            for q in range(m.size[p] if p >= 0 else 0, rows.slots[b]):
+                f = HEAD + q * POINT
+                for c in range(WEIGHT, POINT, LANES):
+                    rows.numbers[b, f + c + x] = 0.0
+    return rows
+
+
+@kernel
+def _stand(r, x, p, m, i, j, position, rotation, inertia):
+    """Write how a manifold stands: its directions, arms and gaps."""
+    ri, rj = rotation[i], rotation[j]
+    a, t = m.axis[p], m.tangent[p]
+    n0 = ri[0, 0] * a[0] + ri[0, 1] * a[1] + ri[0, 2] * a[2]
+    n1 = ri[1, 0] * a[0] + ri[1, 1] * a[1] + ri[1, 2] * a[2]
+    n2 = ri[2, 0] * a[0] + ri[2, 1] * a[1] + ri[2, 2] * a[2]
+    t0 = ri[0, 0] * t[0] + ri[0, 1] * t[1] + ri[0, 2] * t[2]
+    t1 = ri[1, 0] * t[0] + ri[1, 1] * t[1] + ri[1, 2] * t[2]
+    t2 = ri[2, 0] * t[0] + ri[2, 1] * t[1] + ri[2, 2] * t[2]
+    r[NORMAL + x], r[NORMAL + Y + x], r[NORMAL + Z + x] = n0, n1, n2
+    r[TANGENT + x], r[TANGENT + Y + x], r[TANGENT + Z + x] = t0, t1, t2
+    r[SECOND + x], r[SECOND + Y + x], r[SECOND + Z + x] = n1 * t2 - n2 * t1, n2 * t0 - n0 * t2, n0 * t1 - n1 * t0
+    for c in range(6):
+        r[TURN_I + c * LANES + x], r[TURN_J + c * LANES + x] = inertia.inverse[i, c], inertia.inverse[j, c]
+    r[MASS_I + x], r[MASS_J + x] = inertia.inverse_mass[i], inertia.inverse_mass[j]
+    for q in range(m.size[p]):
+        f = HEAD + q * POINT
+        g, h = m.point[p, q, 0], m.point[p, q, 1]
+        for c in range(3):
+            u = ri[c, 0] * g[0] + ri[c, 1] * g[1] + ri[c, 2] * g[2]
+            v = rj[c, 0] * h[0] + rj[c, 1] * h[1] + rj[c, 2] * h[2]
+            across = position[j, c] + v - position[i, c] - u
+            # both are pushed at one point, so that angular momentum is kept
+            r[f + ARM_I + c * LANES + x] = u + m.share[p] * across
+            r[f + ARM_J + c * LANES + x] = v - (1.0 - m.share[p]) * across
+            r[f + GAP + x] += across * (n0 if c == 0 else (n1 if c == 1 else n2))
+            r[f + PUSH + c * LANES + x] = m.impulse[p, q, c]
+
+
+@fused
+def _weigh(r, f):
+    """Write what the impulses of the points at `f` do to their speeds, and the inverse."""
+    p = r[f : f + POINT]
+    for x in range(LANES):
+        nx, ny, nz = r[NORMAL + x], r[NORMAL + Y + x], r[NORMAL + Z + x]
+        tx, ty, tz = r[TANGENT + x], r[TANGENT + Y + x], r[TANGENT + Z + x]
+        sx, sy, sz = r[SECOND + x], r[SECOND + Y + x], r[SECOND + Z + x]
+        both = r[MASS_I + x] + r[MASS_J + x]
+        nn, nt, ns, tt, ts, ss = both, ZERO, ZERO, both, ZERO, both
+        for side in range(2):
+            arm, turn = (ARM_I, TURN_I) if side == 0 else (ARM_J, TURN_J)
+            ax, ay, az = p[arm + x], p[arm + Y + x], p[arm + Z + x]
+            a, b, c = r[turn + x], r[turn + LANES + x], r[turn + 2 * LANES + x]
+            d, e, g = r[turn + 3 * LANES + x], r[turn + 4 * LANES + x], r[turn + 5 * LANES + x]
+            ux, uy, uz = ay * nz - az * ny, az * nx - ax * nz, ax * ny - ay * nx
+            vx, vy, vz = ay * tz - az * ty, az * tx - ax * tz, ax * ty - ay * tx
+            wx, wy, wz = ay * sz - az * sy, az * sx - ax * sz, ax * sy - ay * sx
+            ox, oy, oz = a * ux + b * uy + c * uz, b * ux + d * uy + e * uz, c * ux + e * uy + g * uz
+            nn += ux * ox + uy * oy + uz * oz
+            nt += vx * ox + vy * oy + vz * oz
+            ns += wx * ox + wy * oy + wz * oz
+            ox, oy, oz = a * vx + b * vy + c * vz, b * vx + d * vy + e * vz, c * vx + e * vy + g * vz
+            tt += vx * ox + vy * oy + vz * oz
+            ts += wx * ox + wy * oy + wz * oz
+            ox, oy, oz = a * wx + b * wy + c * wz, b * wx + d * wy + e * wz, c * wx + e * wy + g * wz
+            ss += wx * ox + wy * oy + wz * oz
+        # in lanes that are not used nothing moves
+        det = max(tt * ss - ts * ts, TINY)
+        middle, spread = HALF * (tt + ss), HALF * (tt - ss)
+        p[WEIGHT + x] = ONE / max(nn, TINY)
+        p[COUPLE + x], p[COUPLE + Y + x] = nt, ns
+        p[BLOCK + x], p[BLOCK + Y + x], p[BLOCK + Z + x] = ss / det, -ts / det, tt / det
+        p[SLIP + x] = ONE / max(middle + np.sqrt(spread * spread + ts * ts), TINY)
+
+
+@serial
+def keep(rows, m, dt, load):
+    """Write the impulses of the batches back to their manifolds, and the mean force over `dt` seconds to load (p,)."""
+    load[:] = 0.0
+    for b in range(len(rows.slots)):
+        r = rows.numbers[b]
+        for x in range(LANES):
+            p = rows.manifold[b, x]
+            if p < 0:
+                continue
+            load[p] = r[LOAD + x] / dt
+            for q in range(m.size[p]):
+                f = HEAD + q * POINT
+                for c in range(3):
+                    m.impulse[p, q, c] = r[f + PUSH + c * LANES + x]

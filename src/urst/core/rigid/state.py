@@ -1,0 +1,223 @@
+"""The state of rigid bodies, and how they move over a check."""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from urst.core.bodies.mobility import DRIVEN, LOOSE
+from urst.core.jit import inline, serial
+
+
+class Bodies(NamedTuple):
+    """State of `n` bodies; all float64, world frame unless said."""
+
+    position: np.ndarray  # (n, 3) centre of mass
+    orientation: np.ndarray  # (n, 4) unit quaternion, scalar first
+    rotation: np.ndarray  # (n, 3, 3) the same as a matrix
+    velocity: np.ndarray  # (n, 3)
+    spin: np.ndarray  # (n, 3)
+    inertia: np.ndarray  # (n, 3, 3) body frame
+    inverse_inertia: np.ndarray  # (n, 3, 3) body frame
+    mass: np.ndarray  # (n,)
+    kind: np.ndarray  # (n,) int64: FIXED, DRIVEN, LOOSE, ABSENT
+    awake: np.ndarray  # (n,) uint8
+    radius: np.ndarray  # (n,) farthest point from the centre [m]
+    swing: np.ndarray  # (n,) speed of the farthest point about the centre [m/s]
+    travel: np.ndarray  # (n,) way gone so far, the rim's share of turning included [m]
+
+
+class Inertia(NamedTuple):
+    """What moves `n` bodies and a dummy behind them; 0 for what must not be moved."""
+
+    inverse_mass: np.ndarray  # (n + 1,)
+    inverse: np.ndarray  # (n + 1, 6) world inverse inertia: xx, xy, xz, yy, yz, zz
+
+
+@inline
+def _rotation_of(q, r):
+    w, x, y, z = q[0], q[1], q[2], q[3]
+    r[0, 0], r[0, 1], r[0, 2] = 1 - 2 * (y * y + z * z), 2 * (x * y - w * z), 2 * (x * z + w * y)
+    r[1, 0], r[1, 1], r[1, 2] = 2 * (x * y + w * z), 1 - 2 * (x * x + z * z), 2 * (y * z - w * x)
+    r[2, 0], r[2, 1], r[2, 2] = 2 * (x * z - w * y), 2 * (y * z + w * x), 1 - 2 * (x * x + y * y)
+
+
+@inline
+def _turn(q, x, y, z, out):
+    """out = exp(turn) q, the exact turn by a vector [rad]."""
+    square = 0.25 * (x * x + y * y + z * z)
+    if square < 1e-3:
+        # the series, exact to the last bit here
+        s = 0.5 * (1.0 - square / 6.0 * (1.0 - square / 20.0 * (1.0 - square / 42.0 * (1.0 - square / 72.0))))
+        c = 1.0 - square / 2.0 * (1.0 - square / 12.0 * (1.0 - square / 30.0 * (1.0 - square / 56.0)))
+    else:
+        half = np.sqrt(square)
+        s, c = 0.5 * np.sin(half) / half, np.cos(half)
+    x, y, z = s * x, s * y, s * z
+    a, b, d, e = q[0], q[1], q[2], q[3]
+    out[0] = c * a - x * b - y * d - z * e
+    out[1] = c * b + x * a + y * e - z * d
+    out[2] = c * d - x * e + y * a + z * b
+    out[3] = c * e + x * d - y * b + z * a
+    n = 1.0 / np.sqrt(out[0] ** 2 + out[1] ** 2 + out[2] ** 2 + out[3] ** 2)
+    out[0] *= n
+    out[1] *= n
+    out[2] *= n
+    out[3] *= n
+
+
+@inline
+def _conjugate(r, m, v, out):
+    """out = R M R^T v"""
+    b0 = r[0, 0] * v[0] + r[1, 0] * v[1] + r[2, 0] * v[2]
+    b1 = r[0, 1] * v[0] + r[1, 1] * v[1] + r[2, 1] * v[2]
+    b2 = r[0, 2] * v[0] + r[1, 2] * v[1] + r[2, 2] * v[2]
+    c0 = m[0, 0] * b0 + m[0, 1] * b1 + m[0, 2] * b2
+    c1 = m[1, 0] * b0 + m[1, 1] * b1 + m[1, 2] * b2
+    c2 = m[2, 0] * b0 + m[2, 1] * b1 + m[2, 2] * b2
+    out[0] = r[0, 0] * c0 + r[0, 1] * c1 + r[0, 2] * c2
+    out[1] = r[1, 0] * c0 + r[1, 1] * c1 + r[1, 2] * c2
+    out[2] = r[2, 0] * c0 + r[2, 1] * c1 + r[2, 2] * c2
+
+
+@serial
+def steer(bodies, driven, position, orientation, dt):
+    """Give driven bodies the velocity and spin that take them to a pose, position (d, 3) and orientation (d, 4), in `dt` seconds."""
+    back, turn = np.empty(4), np.empty(4)
+    for k in range(len(driven)):
+        b = driven[k]
+        for c in range(3):
+            bodies.velocity[b, c] = (position[k, c] - bodies.position[b, c]) / dt
+        q, p = bodies.orientation[b], orientation[k]
+        back[0], back[1], back[2], back[3] = q[0], -q[1], -q[2], -q[3]
+        turn[0] = p[0] * back[0] - p[1] * back[1] - p[2] * back[2] - p[3] * back[3]
+        turn[1] = p[0] * back[1] + p[1] * back[0] + p[2] * back[3] - p[3] * back[2]
+        turn[2] = p[0] * back[2] - p[1] * back[3] + p[2] * back[0] + p[3] * back[1]
+        turn[3] = p[0] * back[3] + p[1] * back[2] - p[2] * back[1] + p[3] * back[0]
+        size = np.sqrt(turn[1] ** 2 + turn[2] ** 2 + turn[3] ** 2)
+        # the shorter way round
+        share = 2.0 / dt if size < 1e-9 else 2.0 * np.arctan2(size, abs(turn[0])) / (size * dt)
+        if turn[0] < 0.0:
+            share = -share
+        for c in range(3):
+            bodies.spin[b, c] = share * turn[c + 1]
+
+
+@serial
+def put(bodies, some, position, orientation):
+    """Put some bodies (d,) to a pose, position (d, 3) and orientation (d, 4)."""
+    for k in range(len(some)):
+        b, way = some[k], 0.0
+        for c in range(3):
+            way += (position[k, c] - bodies.position[b, c]) ** 2
+            bodies.position[b, c] = position[k, c]
+        same, other = 0.0, 0.0
+        for c in range(4):
+            same += (orientation[k, c] - bodies.orientation[b, c]) ** 2
+            other += (orientation[k, c] + bodies.orientation[b, c]) ** 2
+        # a turn by a small angle changes the quaternion by half of it
+        bodies.travel[b] += np.sqrt(way) + 2.0 * bodies.radius[b] * np.sqrt(min(same, other))
+        bodies.orientation[b] = orientation[k]
+        _rotation_of(orientation[k], bodies.rotation[b])
+
+
+@serial
+def weigh(bodies, free, inertia):
+    """Write what moves each body, 0 for those that are not `free` (n + 1,)."""
+    for b in range(len(bodies.mass)):
+        if not free[b]:
+            inertia.inverse_mass[b] = 0.0
+            inertia.inverse[b] = 0.0
+            continue
+        inertia.inverse_mass[b] = 1.0 / bodies.mass[b]
+        r, m, k = bodies.rotation[b], bodies.inverse_inertia[b], 0
+        for i in range(3):
+            for j in range(i, 3):
+                total = 0.0
+                for p in range(3):
+                    for q in range(3):
+                        total += r[i, p] * m[p, q] * r[j, q]
+                inertia.inverse[b, k] = total
+                k += 1
+
+
+@serial
+def spin_up(bodies, top_speed, top_spin):
+    """Hold loose bodies to the fastest speed and spin allowed, and write how fast their rims turn.
+
+    Returns the number of a body whose place or velocity is no number any more, -1 if there is none.
+    """
+    lost = -1
+    for b in range(len(bodies.mass)):
+        v, w = bodies.velocity[b], bodies.spin[b]
+        speed, turning = np.sqrt(v[0] ** 2 + v[1] ** 2 + v[2] ** 2), np.sqrt(w[0] ** 2 + w[1] ** 2 + w[2] ** 2)
+        if bodies.kind[b] == LOOSE:
+            if speed > top_speed:
+                for c in range(3):
+                    v[c] *= top_speed / speed
+            if turning > top_spin:
+                for c in range(3):
+                    w[c] *= top_spin / turning
+                turning = top_spin
+        bodies.swing[b] = bodies.radius[b] * turning if turning > 0.0 else 0.0
+        if not np.isfinite(speed + turning + bodies.position[b, 0] + bodies.position[b, 1] + bodies.position[b, 2]):
+            lost = b
+    return lost
+
+
+@serial
+def strays(bodies, allowed, dt, weight):
+    """Whether any body that moves may go farther in `dt` seconds than is `allowed` (n,)."""
+    for b in range(len(bodies.mass)):
+        loose = bodies.kind[b] == LOOSE and bodies.awake[b]
+        if loose or bodies.kind[b] == DRIVEN:
+            v = bodies.velocity[b]
+            speed = np.sqrt(v[0] ** 2 + v[1] ** 2 + v[2] ** 2) + bodies.swing[b] + (dt * weight if loose else 0.0)
+            if bodies.travel[b] + dt * speed > allowed[b]:
+                return True
+    return False
+
+
+@serial
+def load(bodies, velocity):
+    """Write velocities and spins side by side, velocity (n + 1, 6)."""
+    for b in range(len(bodies.mass)):
+        for c in range(3):
+            velocity[b, c], velocity[b, c + 3] = bodies.velocity[b, c], bodies.spin[b, c]
+
+
+@serial
+def move(bodies, free, velocity, moved, dt):
+    """Take up velocities (n + 1, 6), and move by `moved` (n + 1, 6), the shifts and turns of the substeps.
+
+    A loose body keeps its angular momentum exactly. The substeps turned it by a spin that stood still in the world; what its
+    spin at the middle of the turn adds is made up for here, so that a free body follows the explicit midpoint rule, which is of
+    second order.
+    """
+    half, turned = np.empty(4), np.empty((3, 3))
+    momentum, spin, turn = np.empty(3), np.empty(3), np.empty(3)
+    for b in range(len(bodies.mass)):
+        if bodies.kind[b] == LOOSE and not free[b]:
+            continue
+        way = 0.0
+        for c in range(3):
+            bodies.position[b, c] += moved[b, c]
+            turn[c] = moved[b, c + 3]
+            way += moved[b, c] ** 2
+        q, r, w = bodies.orientation[b], bodies.rotation[b], bodies.spin[b]
+        if free[b]:
+            for c in range(3):
+                bodies.velocity[b, c], w[c] = velocity[b, c], velocity[b, c + 3]
+            _conjugate(r, bodies.inertia[b], w, momentum)
+            _turn(q, 0.5 * turn[0], 0.5 * turn[1], 0.5 * turn[2], half)
+            _rotation_of(half, turned)
+            _conjugate(turned, bodies.inverse_inertia[b], momentum, spin)
+            for c in range(3):
+                turn[c] += dt * (spin[c] - w[c])
+        angle = turn[0] * turn[0] + turn[1] * turn[1] + turn[2] * turn[2]
+        bodies.travel[b] += np.sqrt(way) + bodies.radius[b] * np.sqrt(angle)
+        if angle == 0.0:
+            continue
+        _turn(q, turn[0], turn[1], turn[2], q)
+        _rotation_of(q, r)
+        if free[b]:
+            _conjugate(r, bodies.inverse_inertia[b], momentum, w)

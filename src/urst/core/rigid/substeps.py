@@ -1,0 +1,124 @@
+"""The substeps of a check.
+
+Impulses are sought in many small substeps rather than in many sweeps (Macklin et al. 2019, Small Steps in Physics Simulation):
+each goes on from what all contacts and bonds did to a body in the last one, works off overlap while bodies are moved, and then
+takes back what that added to their speed (Catto 2024, Solver2D). The world stands still over a check; gaps follow from how far
+bodies have moved since.
+"""
+
+import numpy as np
+
+from urst.core.jit import serial
+from urst.core.rigid import bond_kernels, rest, rows, state, sweeps
+from urst.core.rigid.manifolds import SPARE
+from urst.core.rigid.state import Inertia
+from urst.core.rigid.sweeps import ONE, REAL, ZERO
+
+
+@serial
+def solve(m, bonds, bodies, friction, restitution, free, pull, keep, count, rules, lag, load):
+    """Solve the contacts and bonds of a check.
+
+    Parameters
+    ----------
+    m : Manifolds
+        Their impulses are written.
+    bonds : BondState
+        Likewise.
+    bodies : Bodies
+    friction, restitution : (p,)
+        Of each manifold.
+    free : (n + 1,) bool
+        What may be moved; the last is a dummy.
+    pull : (3,)
+        Acceleration [m/s2].
+    keep : (2,)
+        Shares of velocity and of spin kept over a substep.
+    count : int
+        Substeps.
+    rules : Rules
+    lag : float
+        See `bond_kernels.sweep` [s].
+    load : (p,)
+        Written: mean normal force between the bodies of each pair [N].
+
+    Returns
+    -------
+    (velocity, moved)
+        Velocities and spins at the end, shifts and turns, (n + 1, 6) each.
+    """
+    n = len(free)
+    inertia = Inertia(np.zeros(n), np.zeros((n, 6)))
+    state.weigh(bodies, free, inertia)
+    laid = rows.lay_out(m, free, bodies.position, bodies.rotation, inertia, friction, restitution, SPARE)
+    velocity, moved, start = np.zeros((n, 6)), np.zeros((n, 6)), np.zeros((n, 6), REAL)
+    state.load(bodies, velocity)
+    sweeps.warm(laid, inertia, start)
+    bond_kernels.prepare(
+        bonds, bodies.position, bodies.rotation, bodies.orientation, inertia, float(rules.h), lag, start
+    )
+    reach = sweeps.reach(laid.body, laid.manifold, free)
+    _advance(laid, reach, bonds, lag, inertia, velocity, moved, start, free, pull, keep, count, rules)
+    rows.keep(laid, m, count * float(rules.h), load)
+    return velocity, moved
+
+
+@serial
+def conclude(bodies, calm, free, velocity, moved, dt, top_speed, top_spin):
+    """Move the bodies at the end of a check, and count how long each has been calm; see `state.spin_up` for the result."""
+    state.move(bodies, free, velocity, moved, dt)
+    lost = state.spin_up(bodies, top_speed, top_spin)
+    rest.count(bodies, free, calm, dt)
+    return lost
+
+
+@serial
+def _advance(rows, reach, bonds, lag, inertia, velocity, moved, start, free, pull, keep, substeps, rules):
+    """Advance velocities (n + 1, 6) by some substeps.
+
+    `start` (n + 1, 6): what contacts and bonds did to each body in the last substep, done again at the start of the next.
+    """
+    h, n = float(rules.h), len(free)
+    before, stood = np.empty((n, 6), REAL), np.empty((n, 6))
+    # what the sweeps see of velocities and shifts
+    quick, shift, came = np.zeros((n, 6), REAL), np.zeros((n, 6), REAL), np.zeros((n, 6), REAL)
+    for k in range(n):
+        for c in range(6):
+            quick[k, c] = velocity[k, c]
+    todo, hot = np.zeros(len(rows.slots), np.uint8), np.zeros(n, np.uint8)
+    bonds.load[:] = 0.0
+    for _ in range(substeps):
+        for k in range(n):
+            if free[k]:
+                for c in range(3):
+                    velocity[k, c] = keep[0] * (velocity[k, c] + h * pull[c])
+                    velocity[k, c + 3] *= keep[1]
+                for c in range(6):
+                    before[k, c] = velocity[k, c]
+                    quick[k, c] = before[k, c] + start[k, c]
+        stood[:], came[:] = moved, quick
+        bond_kernels.sweep(bonds, quick, stood, inertia, h, lag, False)
+        sweeps.solve_all(rows, reach, quick, shift, came, rules, ONE, todo, hot)
+        for k in range(n):
+            for c in range(6):
+                if free[k]:
+                    moved[k, c] += h * (velocity[k, c] + (quick[k, c] - before[k, c]))
+                else:
+                    moved[k, c] += h * velocity[k, c]
+                shift[k, c] = moved[k, c]
+        bond_kernels.sweep(bonds, quick, stood, inertia, h, lag, True)
+        sweeps.solve_all(rows, reach, quick, shift, came, rules, ZERO, todo, hot)
+        for b in range(len(bonds.alive)):
+            for c in range(6):
+                bonds.load[b, c] += bonds.impulse[b, c]
+        for k in range(n):
+            if free[k]:
+                touched = False
+                for c in range(6):
+                    start[k, c] = quick[k, c] - before[k, c]
+                    velocity[k, c] += start[k, c]
+                    touched = touched or start[k, c] != ZERO
+                if not touched:
+                    # in free flight the parabola is followed exactly
+                    for c in range(3):
+                        moved[k, c] -= 0.5 * h * h * pull[c]

@@ -1,0 +1,372 @@
+"""Sweeps over contacts: sequential impulses, eight manifolds side by side.
+
+A batch holds eight manifolds of one colour, no two of which move the same body, so that its lanes may be solved together
+and the batches of a colour in any order. All that a sweep needs lies in one array, field by field with the lanes innermost:
+that is what the compiler turns into vector instructions, so the loops over lanes are kept free of anything but arithmetic.
+"""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from urst.core.jit import fused, inline, serial
+
+#: what the sweeps reckon in: they give changes of velocity, which are added up in 64 bits
+REAL = np.float32
+#: manifolds in a batch
+LANES = 8
+#: points of a manifold
+POINTS = 4
+#: most rounds over what still changes much, and batches that they may visit in any case
+HOT_ROUNDS, HOT_BATCHES = 32, 64
+
+ZERO, HALF, ONE, TINY = REAL(0.0), REAL(0.5), REAL(1.0), REAL(1e-30)
+#: entries from one component of a vector to the next
+Y, Z = LANES, 2 * LANES
+#: fields of a manifold: the normal, both tangents, the inverse inertias (xx, xy, xz, yy, yz, zz), inverse masses, friction,
+#: restitution, how far its points go along with the second body; how far the bodies have shifted against each other since the
+#: check, and the twist that this owes them; then the sum of all normal impulses
+NORMAL, TANGENT, SECOND, TURN_I, TURN_J, MASS_I, MASS_J, FRICTION, BOUNCE, SHARE, SHIFT, TWIST, LOAD = (
+    k * LANES for k in (0, 3, 6, 9, 15, 21, 22, 23, 24, 25, 26, 29, 32)
+)
+#: how many of them are taken in hand, and where the points begin
+GIVEN, HEAD = LOAD, 33 * LANES
+#: fields of a point: arms, gap at the check, effective mass, what a normal impulse does along the tangents, inverse of the
+#: tangents' block, weight in slip; then what changes: impulses, gap now, speed to leave with
+ARM_I, ARM_J, GAP, WEIGHT, COUPLE, BLOCK, SLIP, PUSH, RUB, NOW, LEAVE = (
+    k * LANES for k in (0, 3, 6, 7, 8, 10, 13, 14, 15, 17, 18)
+)
+POINT, CHANGING = 19 * LANES, PUSH
+#: numbers of a batch
+BATCH = HEAD + POINTS * POINT
+#: what is in hand: the fields of a manifold, those of a point, velocities and spins of both bodies, how far they have moved and
+#: turned since the check, their velocities before, the sum of the impulses of all points, velocities and spins with which the
+#: substep began, and by how much the visit was too strong to be the last
+HAND, V_I, W_I, V_J, W_J, X_I, Q_I, X_J, Q_J, OLD_I, OLD_J, SUM, C_I, D_I, C_J, D_J, HOT = (
+    k * LANES for k in (32, 51, 54, 57, 60, 63, 66, 69, 72, 75, 78, 81, 84, 87, 90, 93, 96)
+)
+WORK = 97 * LANES
+
+
+class Rules(NamedTuple):
+    """How a sweep treats a contact."""
+
+    h: float
+    """substep [s]"""
+    recovery: float
+    """share of an overlap worked off a second [1/s]"""
+    push_speed: float
+    """fastest way out of an overlap [m/s]"""
+    leak: float
+    """share of its impulse a closed contact forgets a sweep, at most"""
+    leak_depth: float
+    """overlap that the leak may hold against the recovery [m]"""
+    hot_speed: float
+    """change of speed by which a manifold calls for another sweep [m/s]"""
+    hot_share: float
+    """the same as a share of the faster body's speed"""
+    bounce_speed: float
+    """approaches slower than this do not bounce [m/s]"""
+
+
+@inline
+def _against(r, v, w, u, q, ax, ay, az, bx, by, bz, x):
+    """How a point of the second body, at the arm b, goes against one of the first, at the arm a.
+
+    `v`, `w`: where velocity and spin of the first stand in hand, or its shift and turn; `u`, `q`: those of the second.
+    """
+    return (
+        r[u + x] + r[q + Y + x] * bz - r[q + Z + x] * by - r[v + x] - r[w + Y + x] * az + r[w + Z + x] * ay,
+        r[u + Y + x] + r[q + Z + x] * bx - r[q + x] * bz - r[v + Y + x] - r[w + Z + x] * ax + r[w + x] * az,
+        r[u + Z + x] + r[q + x] * by - r[q + Y + x] * bx - r[v + Z + x] - r[w + x] * ay + r[w + Y + x] * ax,
+    )
+
+
+@inline
+def _measure(r):
+    """Bring the gaps of the points in hand up to date by how far both bodies have moved since the check."""
+    for x in range(LANES):
+        ax, ay, az = r[HAND + ARM_I + x], r[HAND + ARM_I + Y + x], r[HAND + ARM_I + Z + x]
+        bx, by, bz = r[HAND + ARM_J + x], r[HAND + ARM_J + Y + x], r[HAND + ARM_J + Z + x]
+        dx, dy, dz = _against(r, X_I, Q_I, X_J, Q_J, ax, ay, az, bx, by, bz, x)
+        r[HAND + NOW + x] = r[HAND + GAP + x] + r[NORMAL + x] * dx + r[NORMAL + Y + x] * dy + r[NORMAL + Z + x] * dz
+
+
+@inline
+def _spun(r, turn, tx, ty, tz, x):
+    """What a twist does to the spin of the body whose inverse inertia stands at `turn`."""
+    return (
+        r[turn + x] * tx + r[turn + LANES + x] * ty + r[turn + 2 * LANES + x] * tz,
+        r[turn + LANES + x] * tx + r[turn + 3 * LANES + x] * ty + r[turn + 4 * LANES + x] * tz,
+        r[turn + 2 * LANES + x] * tx + r[turn + 4 * LANES + x] * ty + r[turn + 5 * LANES + x] * tz,
+    )
+
+
+@inline
+def _add(r, at, sign, dx, dy, dz, x):
+    r[at + x] += sign * dx
+    r[at + Y + x] += sign * dy
+    r[at + Z + x] += sign * dz
+
+
+@inline
+def _shift(r, biased):
+    """Move the arms on, so that both bodies are pushed at one point wherever they have come to: angular momentum is kept.
+
+    What was pushed before the last move was pushed where the bodies stood then; a new substep begins with the same pushes, and
+    owes the twist by which they differ where the bodies stand now.
+    """
+    for x in range(LANES):
+        # each body gives back its share of what is owed
+        i, j = biased * r[SHARE + x], biased * (ONE - r[SHARE + x])
+        tx, ty, tz = r[TWIST + x], r[TWIST + Y + x], r[TWIST + Z + x]
+        dx, dy, dz = _spun(r, TURN_I, i * tx, i * ty, i * tz, x)
+        _add(r, W_I, -ONE, dx, dy, dz, x)
+        dx, dy, dz = _spun(r, TURN_J, j * tx, j * ty, j * tz, x)
+        _add(r, W_J, -ONE, dx, dy, dz, x)
+        for c in range(3):
+            k = c * LANES + x
+            s = r[X_J + k] - r[X_I + k]
+            r[TWIST + k] = s - r[SHIFT + k]
+            r[SHIFT + k] = s
+            r[SUM + k] = ZERO
+
+
+@inline
+def _owe(r, biased):
+    """Note the twist that is owed, of what the last shift did to the sum of the pushes before it; see `_shift`."""
+    for x in range(LANES):
+        n, u, v = r[SUM + x], r[SUM + Y + x], r[SUM + Z + x]
+        px = n * r[NORMAL + x] + u * r[TANGENT + x] + v * r[SECOND + x]
+        py = n * r[NORMAL + Y + x] + u * r[TANGENT + Y + x] + v * r[SECOND + Y + x]
+        pz = n * r[NORMAL + Z + x] + u * r[TANGENT + Z + x] + v * r[SECOND + Z + x]
+        dx, dy, dz = r[TWIST + x], r[TWIST + Y + x], r[TWIST + Z + x]
+        r[TWIST + x] = (ONE - biased) * (dy * pz - dz * py)
+        r[TWIST + Y + x] = (ONE - biased) * (dz * px - dx * pz)
+        r[TWIST + Z + x] = (ONE - biased) * (dx * py - dy * px)
+
+
+@inline
+def _approach(r, rules):
+    """Note with what speed the points in hand leave if they close now: that at which they came, times their restitution."""
+    for x in range(LANES):
+        ax, ay, az = r[HAND + ARM_I + x], r[HAND + ARM_I + Y + x], r[HAND + ARM_I + Z + x]
+        bx, by, bz = r[HAND + ARM_J + x], r[HAND + ARM_J + Y + x], r[HAND + ARM_J + Z + x]
+        vx, vy, vz = _against(r, C_I, D_I, C_J, D_J, ax, ay, az, bx, by, bz, x)
+        speed = vx * r[NORMAL + x] + vy * r[NORMAL + Y + x] + vz * r[NORMAL + Z + x]
+        hits = speed < -rules.bounce_speed and r[HAND + PUSH + x] == ZERO and r[HAND + NOW + x] + rules.h * speed < ZERO
+        r[HAND + LEAVE + x] = -r[BOUNCE + x] * speed if hits else ZERO
+
+
+@inline
+def _solve(r, rules, biased):
+    """Visit the points in hand, one a lane: first along the normal, then along the tangents."""
+    for x in range(LANES):
+        nx, ny, nz = r[NORMAL + x], r[NORMAL + Y + x], r[NORMAL + Z + x]
+        tx, ty, tz = r[TANGENT + x], r[TANGENT + Y + x], r[TANGENT + Z + x]
+        sx, sy, sz = r[SECOND + x], r[SECOND + Y + x], r[SECOND + Z + x]
+        along, other = r[SHARE + x], ONE - r[SHARE + x]
+        dx, dy, dz = along * r[SHIFT + x], along * r[SHIFT + Y + x], along * r[SHIFT + Z + x]
+        ex, ey, ez = other * r[SHIFT + x], other * r[SHIFT + Y + x], other * r[SHIFT + Z + x]
+        ax, ay, az = r[HAND + ARM_I + x] + dx, r[HAND + ARM_I + Y + x] + dy, r[HAND + ARM_I + Z + x] + dz
+        bx, by, bz = r[HAND + ARM_J + x] - ex, r[HAND + ARM_J + Y + x] - ey, r[HAND + ARM_J + Z + x] - ez
+        vx, vy, vz = _against(r, V_I, W_I, V_J, W_J, ax, ay, az, bx, by, bz, x)
+        gap, mass, push = r[HAND + NOW + x], r[HAND + WEIGHT + x], r[HAND + PUSH + x]
+        speed = vx * nx + vy * ny + vz * nz
+        leave = r[HAND + LEAVE + x]
+        leak = biased * min(rules.leak, rules.recovery * rules.leak_depth * mass / max(push, TINY))
+        closed_bias = biased * max(rules.recovery * gap, -rules.push_speed) - (ONE - biased) * leave
+        opened = gap > ZERO and (biased > ZERO or leave == ZERO)
+        leak = ZERO if opened else leak
+        bias = gap / rules.h if opened else closed_bias
+        new = max(push - (ONE - leak) * mass * (speed + bias) - leak * push, ZERO)
+        # what is open is met when it closes, not in the relaxing sweep before
+        new = min(new, push) if opened and biased == ZERO else new
+        dn = new - push
+        r[HAND + PUSH + x] = new
+        # friction, felt through what the normal impulse has just changed
+        u = vx * tx + vy * ty + vz * tz + r[HAND + COUPLE + x] * dn
+        w = vx * sx + vy * sy + vz * sz + r[HAND + COUPLE + Y + x] * dn
+        rub, turn = r[HAND + RUB + x], r[HAND + RUB + Y + x]
+        limit = r[FRICTION + x] * new
+        stick_p = rub - r[HAND + BLOCK + x] * u - r[HAND + BLOCK + Y + x] * w
+        stick_q = turn - r[HAND + BLOCK + Y + x] * u - r[HAND + BLOCK + Z + x] * w
+        weight = r[HAND + SLIP + x]
+        slip_p, slip_q = rub - weight * u, turn - weight * w
+        size = np.sqrt(slip_p * slip_p + slip_q * slip_q)
+        share = limit / max(size, limit + TINY)
+        sticks = stick_p * stick_p + stick_q * stick_q <= limit * limit
+        new_p = stick_p if sticks else slip_p * share
+        new_q = stick_q if sticks else slip_q * share
+        r[HAND + RUB + x], r[HAND + RUB + Y + x] = new_p, new_q
+        dp, dq = new_p - rub, new_q - turn
+        px, py, pz = dn * nx + dp * tx + dq * sx, dn * ny + dp * ty + dq * sy, dn * nz + dp * tz + dq * sz
+        _add(r, V_I, -r[MASS_I + x], px, py, pz, x)
+        _add(r, V_J, r[MASS_J + x], px, py, pz, x)
+        ux, uy, uz = _spun(r, TURN_I, ay * pz - az * py, az * px - ax * pz, ax * py - ay * px, x)
+        _add(r, W_I, -ONE, ux, uy, uz, x)
+        ux, uy, uz = _spun(r, TURN_J, by * pz - bz * py, bz * px - bx * pz, bx * py - by * px, x)
+        _add(r, W_J, ONE, ux, uy, uz, x)
+
+
+@inline
+def _heat(r, rules):
+    """Note by how much the change of velocity exceeds what may be left as it is."""
+    for x in range(LANES):
+        ax, ay, az = r[V_I + x] - r[OLD_I + x], r[V_I + Y + x] - r[OLD_I + Y + x], r[V_I + Z + x] - r[OLD_I + Z + x]
+        bx, by, bz = r[V_J + x] - r[OLD_J + x], r[V_J + Y + x] - r[OLD_J + Y + x], r[V_J + Z + x] - r[OLD_J + Z + x]
+        ux, uy, uz = r[V_I + x], r[V_I + Y + x], r[V_I + Z + x]
+        wx, wy, wz = r[V_J + x], r[V_J + Y + x], r[V_J + Z + x]
+        change = max(ax * ax + ay * ay + az * az, bx * bx + by * by + bz * bz)
+        speed = max(ux * ux + uy * uy + uz * uz, wx * wx + wy * wy + wz * wz)
+        r[HOT + x] = change - max(rules.hot_speed * rules.hot_speed, rules.hot_share * rules.hot_share * speed)
+
+
+@fused
+def _sweep(rows, velocity, moved, came, rules, biased, afresh, todo, hot):
+    """Visit batches in order: all of them, with gaps brought up to date, if `afresh`, else those with a mark in `todo`.
+
+    `came` (n + 1, 6): the velocities with which the substep began. Bodies of manifolds that call for another visit are marked in
+    `hot`. Returns how many batches were visited and whether any called.
+    """
+    done, called = 0, False
+    r = np.empty(WORK, REAL)
+    for b in range(len(rows.slots)):
+        if not afresh and todo[b] == 0:
+            continue
+        done += 1
+        numbers, body = rows.numbers[b], rows.body[b]
+        for x in range(LANES):
+            i, j = body[0, x], body[1, x]
+            for c in range(6):
+                r[V_I + c * LANES + x] = velocity[i, c]
+                r[V_J + c * LANES + x] = velocity[j, c]
+        for k in range(GIVEN):
+            r[k] = numbers[k]
+        bounces = afresh and biased > ZERO and rows.bounces[b]
+        if afresh:
+            for x in range(LANES):
+                i, j = body[0, x], body[1, x]
+                for c in range(6):
+                    r[X_I + c * LANES + x] = moved[i, c]
+                    r[X_J + c * LANES + x] = moved[j, c]
+            if bounces:
+                for x in range(LANES):
+                    i, j = body[0, x], body[1, x]
+                    for c in range(6):
+                        r[C_I + c * LANES + x] = came[i, c]
+                        r[C_J + c * LANES + x] = came[j, c]
+            _shift(r, biased)
+        for k in range(3 * LANES):
+            r[OLD_I + k], r[OLD_J + k] = r[V_I + k], r[V_J + k]
+        for k in range(rows.slots[b]):
+            f = HEAD + k * POINT
+            point = numbers[f : f + POINT]
+            for x in range(POINT):
+                r[HAND + x] = point[x]
+            if afresh:
+                for x in range(3 * LANES):
+                    r[SUM + x] += r[HAND + PUSH + x]
+                _measure(r)
+                if bounces:
+                    _approach(r, rules)
+            _solve(r, rules, biased)
+            for x in range(CHANGING, POINT):
+                point[x] = r[HAND + x]
+            if afresh and biased == ZERO:
+                for x in range(LANES):
+                    numbers[LOAD + x] += r[HAND + PUSH + x]
+        if afresh:
+            _owe(r, biased)
+            for x in range(6 * LANES):
+                numbers[SHIFT + x] = r[SHIFT + x]
+        _heat(r, rules)
+        for x in range(LANES):
+            i, j = body[0, x], body[1, x]
+            for c in range(6):
+                velocity[i, c] = r[V_I + c * LANES + x]
+                velocity[j, c] = r[V_J + c * LANES + x]
+            if r[HOT + x] > ZERO and rows.manifold[b, x] >= 0:
+                hot[i], hot[j], called = 1, 1, True
+    return done, called
+
+
+class Reach(NamedTuple):
+    """Which batches hold a body."""
+
+    start: np.ndarray  # (n + 2,) int64 into the next
+    batch: np.ndarray  # (k,) int64
+
+
+@serial
+def reach(body, manifold, free):
+    """List for each body that may be moved the batches that hold it; see `Reach`."""
+    n = len(free)
+    start = np.zeros(n + 1, np.int64)
+    for b in range(len(body)):
+        for x in range(LANES):
+            if manifold[b, x] >= 0:
+                for side in range(2):
+                    if free[body[b, side, x]]:
+                        start[body[b, side, x] + 1] += 1
+    for k in range(n):
+        start[k + 1] += start[k]
+    batch, at = np.empty(start[n], np.int64), start[:-1].copy()
+    for b in range(len(body)):
+        for x in range(LANES):
+            if manifold[b, x] >= 0:
+                for side in range(2):
+                    k = body[b, side, x]
+                    if free[k]:
+                        batch[at[k]] = b
+                        at[k] += 1
+    return Reach(start, batch)
+
+
+@serial
+def solve_all(rows, reach, velocity, moved, came, rules, biased, todo, hot):
+    """One sweep over all contacts, then more over those that still change much, as many batches as one sweep has at most."""
+    total = len(rows.slots)
+    _, called = _sweep(rows, velocity, moved, came, rules, biased, True, todo, hot)
+    left = max(total, HOT_BATCHES)
+    for _ in range(HOT_ROUNDS):
+        if not called or left <= 0:
+            break
+        todo[:] = 0
+        for k in range(len(hot) - 1):
+            if hot[k]:
+                hot[k] = 0
+                for q in range(reach.start[k], reach.start[k + 1]):
+                    todo[reach.batch[q]] = 1
+        done, called = _sweep(rows, velocity, moved, came, rules, biased, False, todo, hot)
+        left -= done
+    hot[:] = 0
+
+
+@serial
+def warm(rows, inertia, start):
+    """Sum up what the impulses of the rows do to each body's velocity, start (n + 1, 6)."""
+    for b in range(len(rows.slots)):
+        r = rows.numbers[b]
+        for x in range(LANES):
+            if rows.manifold[b, x] < 0:
+                continue
+            for side in range(2):
+                k = rows.body[b, side, x]
+                sign = 1.0 if side else -1.0
+                arm, a = ARM_J if side else ARM_I, inertia.inverse[k]
+                for q in range(rows.slots[b]):
+                    f = HEAD + q * POINT
+                    u, v, w = r[f + PUSH + x], r[f + RUB + x], r[f + RUB + Y + x]
+                    px = u * r[NORMAL + x] + v * r[TANGENT + x] + w * r[SECOND + x]
+                    py = u * r[NORMAL + Y + x] + v * r[TANGENT + Y + x] + w * r[SECOND + Y + x]
+                    pz = u * r[NORMAL + Z + x] + v * r[TANGENT + Z + x] + w * r[SECOND + Z + x]
+                    ax, ay, az = r[f + arm + x], r[f + arm + Y + x], r[f + arm + Z + x]
+                    tx, ty, tz = ay * pz - az * py, az * px - ax * pz, ax * py - ay * px
+                    mass = sign * inertia.inverse_mass[k]
+                    start[k, 0] += mass * px
+                    start[k, 1] += mass * py
+                    start[k, 2] += mass * pz
+                    start[k, 3] += sign * (a[0] * tx + a[1] * ty + a[2] * tz)
+                    start[k, 4] += sign * (a[1] * tx + a[3] * ty + a[4] * tz)
+                    start[k, 5] += sign * (a[2] * tx + a[4] * ty + a[5] * tz)
