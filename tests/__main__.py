@@ -13,6 +13,7 @@ FAST = (
     "drawn",
     "fracture",
     "rigid",
+    "bonds",
     "debris",
     "pressure",
     "gas",

@@ -46,7 +46,7 @@ def solver(
         kind=options.pop("kind", kind),
         velocity=given(velocity),
         spin=given(spin),
-        bonded=np.ones(n, bool),
+        bonded=np.asarray(options.pop("bonded", np.ones(n, bool)), bool),
     )
     return RigidSolver(fragments, find_patches(fragments, 2e-3), matter, settings, **options)
 

@@ -13,7 +13,6 @@ from urst.core.geometry import generators
 from urst.core.geometry.convex import hull_of
 from urst.core.geometry.mesh import transformed
 from urst.core.geometry.rotation import from_degrees, matrix
-from urst.core.rigid.settings import BondSettings, RigidSettings
 
 G = 9.81
 box = generators.box_between
@@ -404,69 +403,6 @@ class Driven(unittest.TestCase):
         s = solver(cubes, kind=np.array([FIXED, DRIVEN]), drive=drive)
         run(s, 0.1)
         self.assertEqual((s.gauges()["deepest_overlap"], len(s.contacts.pairs.gap)), (0.0, 0))
-
-
-class Bonds(unittest.TestCase):
-    def beam(self, blocks, tension, **options):
-        meshes = [
-            box((-0.2, -0.1, 1.0), (0.0, 0.1, 1.2)),
-            *(box((0.2 * k, -0.1, 1.0), (0.2 * k + 0.2, 0.1, 1.2)) for k in range(blocks)),
-        ]
-        bonds = BondSettings(tension=tension, shear=10 * tension, scatter=0.0, modulus=2e8)
-        settings = RigidSettings(
-            bonds=bonds, steps=16, substeps=8, settle=0.0, linear_damping=4.0, angular_damping=4.0, **options
-        )
-        return solver(meshes, fixed=(0,), settings=settings)
-
-    def test_a_cantilever_bears_the_stress_of_beam_theory_at_its_root(self):
-        # sigma = M c / I with M = w L^2 / 2: a beam of five blocks under its own weight
-        s = self.beam(5, 1e9)
-        run(s, 1.5)
-        length, side, weight = 1.0, 0.2, 2000.0 * G * 0.2**2
-        expected = 0.5 * weight * length**2 * (side / 2) / (side**4 / 12)
-        stress = s.load_share * s.strength[:, 0]
-        root = int(np.flatnonzero((s.bonds.body == 0).any(axis=1))[0])
-        self.assertEqual(int(stress.argmax()), root)
-        self.assertAlmostEqual(stress[root], expected, delta=0.03 * expected)
-
-    def test_it_breaks_at_the_root_and_only_when_it_must(self):
-        expected = 0.5 * 2000.0 * G * 0.2**2 * 0.1 / (0.2**4 / 12)
-        for share, breaks in ((1.2, False), (0.8, True)):
-            s = self.beam(5, share * expected)
-            s.settle(2.0)
-            run(s, 0.5)
-            root = int(np.flatnonzero((s.bonds.body == 0).any(axis=1))[0])
-            self.assertEqual(s.bonds.alive[root] == 0, breaks, share)
-            if breaks:
-                self.assertEqual(int((s.bonds.alive == 0).sum()), 1)
-
-    def test_no_bond_where_tension_is_nothing(self):
-        self.assertEqual(len(self.beam(3, 0.0).bonds.alive), 0)
-
-    def test_a_bonded_wall_is_still_after_settling_and_stays_so(self):
-        wall = generators.brick_wall(3.0, 0.3, 3.0, 0.5, 0.25)
-        s = solver([GROUND, *wall], fixed=(0,), settings=RigidSettings())
-        self.assertGreater(len(s.bonds.alive), 100)
-        s.settle(0.5)
-        speed = run(s, 0.5, lambda s: s.gauges()["top_speed"])
-        self.assertLess(max(speed), 2e-3)
-        run(s, 0.5)
-        self.assertEqual(int(s.bodies.awake[1:].sum()), 0)
-        self.assertTrue(s.bonds.alive.all())
-
-    def test_settling_lets_nothing_fall_that_hangs(self):
-        turn = matrix(from_degrees((20, 30, 0)))
-        figure = transformed(box((-0.2, -0.2, -0.2), (0.2, 0.2, 0.2)), turn, np.array([0.0, 0.0, 3.0]))
-        s = solver([GROUND, box((2, 0, 0), (3, 1, 1)), figure], fixed=(0,))
-        s.settle(0.5)
-        np.testing.assert_array_equal(s.bodies.position[2], fragments_of([figure]).centre[0])
-        np.testing.assert_array_equal(s.bodies.velocity[2], 0.0)
-
-    def test_settling_moves_nothing_that_is_thrown(self):
-        s = solver([box((0, 0, 5), (1, 1, 6))], velocity=[(3.0, 0, 0)])
-        s.settle(0.5)
-        np.testing.assert_array_equal(s.bodies.position[0], [0.5, 0.5, 5.5])
-        np.testing.assert_array_equal(s.bodies.velocity[0], [3.0, 0, 0])
 
 
 class State(unittest.TestCase):

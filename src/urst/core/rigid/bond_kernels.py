@@ -1,4 +1,8 @@
-"""Kernels of bonds: springs with six degrees of freedom between two bodies, taken implicitly."""
+"""Kernels of bonds: springs with six degrees of freedom between two bodies, taken implicitly.
+
+A bond's own directions are its normal, its first axis and normal x axis, fixed in the first body. Strains, forces and
+stiffnesses along and about them come in this order: along the three, then about the three.
+"""
 
 from typing import NamedTuple
 
@@ -9,24 +13,27 @@ from urst.core.jit import inline, serial
 
 
 class BondState(NamedTuple):
-    """State of `b` bonds."""
+    """State of `b` bonds; own directions unless said."""
 
     body: np.ndarray  # (b, 2) int64
     anchor: np.ndarray  # (b, 2, 3) in each body's frame
+    frame: np.ndarray  # (b, 3, 3) the own directions, one a row, in the first body's frame
     alive: np.ndarray  # (b,) uint8
-    impulse: np.ndarray  # (b, 6) linear [N s], angular [N m s]
-    load: np.ndarray  # (b, 6) sum of impulses over the substeps of a check
-    stiffness: np.ndarray  # (b, 2) against parting [N/m] and against turning [N m/rad]
-    arm: np.ndarray  # (b, 2, 3) work: anchors seen from the centres
-    strain: np.ndarray  # (b, 6) work: parting [m] and turn [rad] at the check
-    inverse: np.ndarray  # (b, 6, 6) work: effective masses
+    stiffness: np.ndarray  # (b, 6) [N/m] and [N m/rad]
+    swept: np.ndarray  # (b, 6) the same as far as the sweeps can carry it
+    rest: np.ndarray  # (b, 6) strain at which nothing pulls [m] and [rad]
+    force: np.ndarray  # (b, 6) on the second body [N] and [N m], mean over the last check or flex
+    impulse: np.ndarray  # (b, 6) world, over the last substep [N s] and [N m s]
+    load: np.ndarray  # (b, 6) world, sum of the impulses of a check
+    strain: np.ndarray  # (b, 6) world, work: strain at the check less the rest
+    arm: np.ndarray  # (b, 2, 3) world, work: anchors seen from the centres
+    soft: np.ndarray  # (b, 2, 6) world, work: 1 / swept, as symmetric matrices
+    inverse: np.ndarray  # (b, 6, 6) world, work: effective masses
 
 
 class Section(NamedTuple):
-    """The patches under `b` bonds; directions in the first body's frame."""
+    """The patches under `b` bonds."""
 
-    normal: np.ndarray  # (b, 3)
-    axis: np.ndarray  # (b, 3)
     area: np.ndarray  # (b,) [m2]
     moment: np.ndarray  # (b, 2) [m4]
     extent: np.ndarray  # (b, 2) [m]
@@ -54,31 +61,71 @@ def _invert(k):
                     k[r, c] -= f * k[p, c]
 
 
+@inline
+def _directions(bonds, b, rotation, axes):
+    """Write the own directions of bond b in the world, one a row, axes (3, 3)."""
+    r, f = rotation[bonds.body[b, 0]], bonds.frame[b]
+    for a in range(3):
+        for c in range(3):
+            axes[a, c] = r[c, 0] * f[a, 0] + r[c, 1] * f[a, 1] + r[c, 2] * f[a, 2]
+
+
+@inline
+def _stretch(bonds, b, position, rotation, orientation, arm, e):
+    """Write the anchors of bond b seen from the centres, arm (2, 3), and how its ends lie apart in the world, e (6,)."""
+    i, j = bonds.body[b, 0], bonds.body[b, 1]
+    for side in range(2):
+        r, a = rotation[bonds.body[b, side]], bonds.anchor[b, side]
+        for c in range(3):
+            arm[side, c] = r[c, 0] * a[0] + r[c, 1] * a[1] + r[c, 2] * a[2]
+    for c in range(3):
+        e[c] = position[j, c] + arm[1, c] - position[i, c] - arm[0, c]
+    # both are pushed at one point, halfway, so that angular momentum is kept
+    for c in range(3):
+        arm[0, c] += 0.5 * e[c]
+        arm[1, c] -= 0.5 * e[c]
+    # the turn from i to j, as twice the vector part of q_j conj(q_i)
+    qi, qj = orientation[i], orientation[j]
+    s = 2.0 if qi[0] * qj[0] + qi[1] * qj[1] + qi[2] * qj[2] + qi[3] * qj[3] >= 0.0 else -2.0
+    e[3] = s * (-qj[0] * qi[1] + qj[1] * qi[0] - qj[2] * qi[3] + qj[3] * qi[2])
+    e[4] = s * (-qj[0] * qi[2] + qj[1] * qi[3] + qj[2] * qi[0] - qj[3] * qi[1])
+    e[5] = s * (-qj[0] * qi[3] - qj[1] * qi[2] + qj[2] * qi[1] + qj[3] * qi[0])
+
+
+@serial
+def strains(bonds, some, position, rotation, orientation, strain):
+    """Write how the ends of some bonds (k,) lie apart and are turned against each other, strain (k, 6), own directions."""
+    axes, arm, e = np.empty((3, 3)), np.empty((2, 3)), np.empty(6)
+    for k in range(len(some)):
+        b = some[k]
+        _directions(bonds, b, rotation, axes)
+        _stretch(bonds, b, position, rotation, orientation, arm, e)
+        for a in range(3):
+            strain[k, a] = axes[a, 0] * e[0] + axes[a, 1] * e[1] + axes[a, 2] * e[2]
+            strain[k, 3 + a] = axes[a, 0] * e[3] + axes[a, 1] * e[4] + axes[a, 2] * e[5]
+
+
 @serial
 def prepare(bonds, position, rotation, orientation, inertia, h, lag, start):
-    """Write arms, strains and effective masses of living bonds, and what their impulses do to the bodies, start (n + 1, 6)."""
-    columns = np.empty((2, 3, 3))
+    """Write arms, strains and effective masses of living bonds that move a body, and what their impulses do to the bodies.
+
+    `start` (n + 1, 6) is added to. Returns the numbers of these bonds, (k,) int64.
+    """
+    columns, axes = np.empty((2, 3, 3)), np.empty((3, 3))
+    some, count = np.empty(len(bonds.alive), np.int64), 0
     for b in range(len(bonds.alive)):
         i, j = bonds.body[b, 0], bonds.body[b, 1]
         if not bonds.alive[b] or inertia.inverse_mass[i] + inertia.inverse_mass[j] == 0.0:
             continue
+        some[count] = b
+        count += 1
         arm, e = bonds.arm[b], bonds.strain[b]
-        for side in range(2):
-            r, a = rotation[bonds.body[b, side]], bonds.anchor[b, side]
-            for c in range(3):
-                arm[side, c] = r[c, 0] * a[0] + r[c, 1] * a[1] + r[c, 2] * a[2]
+        _directions(bonds, b, rotation, axes)
+        _stretch(bonds, b, position, rotation, orientation, arm, e)
         for c in range(3):
-            e[c] = position[j, c] + arm[1, c] - position[i, c] - arm[0, c]
-        # both are pushed at one point, halfway, so that angular momentum is kept
-        for c in range(3):
-            arm[0, c] += 0.5 * e[c]
-            arm[1, c] -= 0.5 * e[c]
-        # the turn from i to j, as twice the vector part of q_j conj(q_i)
-        qi, qj = orientation[i], orientation[j]
-        s = 2.0 if qi[0] * qj[0] + qi[1] * qj[1] + qi[2] * qj[2] + qi[3] * qj[3] >= 0.0 else -2.0
-        e[3] = s * (-qj[0] * qi[1] + qj[1] * qi[0] - qj[2] * qi[3] + qj[3] * qi[2])
-        e[4] = s * (-qj[0] * qi[2] + qj[1] * qi[3] + qj[2] * qi[0] - qj[3] * qi[1])
-        e[5] = s * (-qj[0] * qi[3] - qj[1] * qi[2] + qj[2] * qi[1] + qj[3] * qi[0])
+            for a in range(3):
+                e[c] -= axes[a, c] * bonds.rest[b, a]
+                e[3 + c] -= axes[a, c] * bonds.rest[b, 3 + a]
         k = bonds.inverse[b]
         k[:] = 0.0
         for side in range(2):
@@ -101,13 +148,23 @@ def prepare(bonds, position, rotation, orientation, inertia, h, lag, start):
                 for row in range(3):
                     k[3 + row, c] += columns[side, row, c]
                     k[c, 3 + row] += columns[side, row, c]
-        soft = 1.0 / (h * (h + lag))
-        for c in range(3):
-            k[c, c] += soft / bonds.stiffness[b, 0]
-            k[3 + c, 3 + c] += soft / bonds.stiffness[b, 1]
+        rate = 1.0 / (h * (h + lag))
+        for part in range(2):
+            q = 0
+            for c in range(3):
+                for d in range(c, 3):
+                    total = 0.0
+                    for a in range(3):
+                        total += axes[a, c] * axes[a, d] / bonds.swept[b, 3 * part + a]
+                    bonds.soft[b, part, q] = rate * total
+                    k[3 * part + c, 3 * part + d] += rate * total
+                    if d > c:
+                        k[3 * part + d, 3 * part + c] += rate * total
+                    q += 1
         _invert(k)
         p = bonds.impulse[b]
         _push(start, inertia, i, j, arm, p[0], p[1], p[2], p[3], p[4], p[5])
+    return some[:count]
 
 
 @inline
@@ -136,16 +193,14 @@ def _push(velocity, inertia, i, j, arm, px, py, pz, tx, ty, tz):
 
 
 @serial
-def sweep(bonds, velocity, moved, inertia, h, lag, backward):
-    """One sweep over all bonds: a spring of the given stiffness with damping `lag` [s] times it, taken implicitly."""
-    rate, soft = 1.0 / (h + lag), 1.0 / (h * (h + lag))
-    total = len(bonds.alive)
+def sweep(bonds, some, velocity, moved, inertia, h, lag, backward):
+    """One sweep over some bonds (k,): springs of their stiffness with damping `lag` [s] times it, taken implicitly."""
+    rate = 1.0 / (h + lag)
+    total = len(some)
     x, d = np.empty(6), np.empty(6)
     for number in range(total):
-        b = total - 1 - number if backward else number
+        b = some[total - 1 - number if backward else number]
         i, j = bonds.body[b, 0], bonds.body[b, 1]
-        if not bonds.alive[b] or inertia.inverse_mass[i] + inertia.inverse_mass[j] == 0.0:
-            continue
         a, c = bonds.arm[b, 0], bonds.arm[b, 1]
         p, k, e = bonds.impulse[b], bonds.inverse[b], bonds.strain[b]
         v, w, s, t = velocity[i], velocity[j], moved[i], moved[j]
@@ -157,8 +212,14 @@ def sweep(bonds, velocity, moved, inertia, h, lag, backward):
         x[2] += rate * (e[2] + t[2] + t[3] * c[1] - t[4] * c[0] - s[2] - s[3] * a[1] + s[4] * a[0])
         for q in range(3):
             x[3 + q] = w[3 + q] - v[3 + q] + rate * (e[3 + q] + t[3 + q] - s[3 + q])
-            x[q] += soft / bonds.stiffness[b, 0] * p[q]
-            x[3 + q] += soft / bonds.stiffness[b, 1] * p[3 + q]
+        px, py, pz = _spin(bonds.soft[b, 0], p[0], p[1], p[2])
+        tx, ty, tz = _spin(bonds.soft[b, 1], p[3], p[4], p[5])
+        x[0] += px
+        x[1] += py
+        x[2] += pz
+        x[3] += tx
+        x[4] += ty
+        x[5] += tz
         for q in range(6):
             d[q] = -(
                 k[q, 0] * x[0] + k[q, 1] * x[1] + k[q, 2] * x[2] + k[q, 3] * x[3] + k[q, 4] * x[4] + k[q, 5] * x[5]
@@ -169,42 +230,49 @@ def sweep(bonds, velocity, moved, inertia, h, lag, backward):
 
 
 @serial
-def bond_stress(bonds, rotation, section, interval, stress):
-    """Mean tension and shear over a step in every living bond, stress (b, 2) [Pa].
+def forces(bonds, some, rotation, interval):
+    """Write the mean forces of some bonds (k,) over a check of `interval` [s], whose impulses were summed up."""
+    axes = np.empty((3, 3))
+    for k in range(len(some)):
+        b = some[k]
+        _directions(bonds, b, rotation, axes)
+        for part in range(2):
+            p = bonds.load[b, 3 * part : 3 * part + 3]
+            for a in range(3):
+                bonds.force[b, 3 * part + a] = (axes[a, 0] * p[0] + axes[a, 1] * p[1] + axes[a, 2] * p[2]) / interval
+
+
+@serial
+def push(bonds, some, rotation, h):
+    """Write the impulses of some bonds (k,) over a substep of `h` [s] from their forces."""
+    axes = np.empty((3, 3))
+    for k in range(len(some)):
+        b = some[k]
+        _directions(bonds, b, rotation, axes)
+        f = bonds.force[b]
+        for c in range(3):
+            bonds.impulse[b, c] = h * (axes[0, c] * f[0] + axes[1, c] * f[1] + axes[2, c] * f[2])
+            bonds.impulse[b, 3 + c] = h * (axes[0, c] * f[3] + axes[1, c] * f[4] + axes[2, c] * f[5])
+
+
+@serial
+def stresses(bonds, section, some, stress):
+    """Write tension and shear of some bonds (k,), stress (k, 2) [Pa].
 
     A patch carries N, V, M and T like a beam's section: tension N/A + M1 c1/I1 + M2 c2/I2, shear V/A + T c/J
     (Potyondy & Cundall 2004, A bonded-particle model for rock, eq. 16, with the patch's own section). The extents bound
     the section by a rectangle: exact for one, on the safe side for any other shape.
-    `interval` [s]: what `load` was summed over.
     """
-    normal, axis, area = section.normal, section.axis, section.area
-    moment, extent = section.moment, section.extent
-    for b in range(len(bonds.alive)):
-        stress[b] = 0.0
-        if not bonds.alive[b]:
-            continue
-        r = rotation[bonds.body[b, 0]]
-        n0, n1, n2 = normal[b, 0], normal[b, 1], normal[b, 2]
-        nx = r[0, 0] * n0 + r[0, 1] * n1 + r[0, 2] * n2
-        ny = r[1, 0] * n0 + r[1, 1] * n1 + r[1, 2] * n2
-        nz = r[2, 0] * n0 + r[2, 1] * n1 + r[2, 2] * n2
-        a0, a1, a2 = axis[b, 0], axis[b, 1], axis[b, 2]
-        ax = r[0, 0] * a0 + r[0, 1] * a1 + r[0, 2] * a2
-        ay = r[1, 0] * a0 + r[1, 1] * a1 + r[1, 2] * a2
-        az = r[2, 0] * a0 + r[2, 1] * a1 + r[2, 2] * a2
-        bx, by, bz = ny * az - nz * ay, nz * ax - nx * az, nx * ay - ny * ax
-        fx, fy, fz = bonds.load[b, 0] / interval, bonds.load[b, 1] / interval, bonds.load[b, 2] / interval
-        mx, my, mz = bonds.load[b, 3] / interval, bonds.load[b, 4] / interval, bonds.load[b, 5] / interval
-        # the force on the second body points back to the first where the bond is pulled
-        pull = -(fx * nx + fy * ny + fz * nz)
-        sx, sy, sz = fx + pull * nx, fy + pull * ny, fz + pull * nz
-        shear = np.sqrt(sx * sx + sy * sy + sz * sz)
-        bend1, bend2 = abs(mx * ax + my * ay + mz * az), abs(mx * bx + my * by + mz * bz)
-        torque = abs(mx * nx + my * ny + mz * nz)
-        polar = moment[b, 0] + moment[b, 1]
-        # bending about the first axis strains the far ends of the second
-        stress[b, 0] = pull / area[b] + bend1 * extent[b, 1] / moment[b, 0] + bend2 * extent[b, 0] / moment[b, 1]
-        stress[b, 1] = shear / area[b] + torque * max(extent[b, 0], extent[b, 1]) / polar
+    area, moment, extent = section.area, section.moment, section.extent
+    for k in range(len(some)):
+        b = some[k]
+        f = bonds.force[b]
+        # bending about the first axis strains the far ends of the second; the force on the second body points back to the
+        # first where the bond is pulled
+        bend = abs(f[4]) * extent[b, 1] / moment[b, 0] + abs(f[5]) * extent[b, 0] / moment[b, 1]
+        twist = abs(f[3]) * max(extent[b, 0], extent[b, 1]) / (moment[b, 0] + moment[b, 1])
+        stress[k, 0] = -f[0] / area[b] + bend
+        stress[k, 1] = np.sqrt(f[1] * f[1] + f[2] * f[2]) / area[b] + twist
 
 
 @serial

@@ -3,7 +3,7 @@
 import numpy as np
 
 from urst.core.bodies.fragments import Fragments
-from urst.core.bodies.mobility import DRIVEN, LOOSE
+from urst.core.bodies.mobility import DRIVEN, FIXED, LOOSE
 from urst.core.bodies.patches import Patches
 from urst.core.curves.varies import in_space
 from urst.core.rigid import bond_kernels
@@ -17,6 +17,8 @@ LAG = 1e-3
 PACE = 1.0
 #: least area of a bond, as a share of the smaller fragment's volume to the power 2/3
 HAIR = 0.02
+#: Poisson's ratio of what is held together, and the share of a section that bears shear (Timoshenko, a rectangle)
+POISSON, SHEARED = 0.2, 5.0 / 6.0
 
 
 class Bonds:
@@ -50,15 +52,24 @@ class Bonds:
         self.patch = np.flatnonzero(use)
         pair, centre = patches.pair[use], patches.centre[use]
         b = len(pair)
+        normal, axis = patches.normal[use], patches.axis[use]
+        self.length = _lengths(fragments, patches, use, kind)
+        """(b,) between the middles of what it joins [m]"""
+        stiffness = _stiffness(patches, use, self.length, settings.modulus)
         self.state = BondState(
             body=pair.copy(),
             anchor=np.stack([centre - fragments.centre[pair[:, 0]], centre - fragments.centre[pair[:, 1]]], axis=1),
+            frame=np.stack([normal, axis, np.cross(normal, axis)], axis=1),
             alive=np.ones(b, np.uint8),
+            stiffness=stiffness,
+            swept=np.minimum(stiffness, _bearable(bodies, pair, h)),
+            rest=np.zeros((b, 6)),
+            force=np.zeros((b, 6)),
             impulse=np.zeros((b, 6)),
             load=np.zeros((b, 6)),
-            stiffness=self._stiffness(fragments, patches, use, bodies, h),
-            arm=np.zeros((b, 2, 3)),
             strain=np.zeros((b, 6)),
+            arm=np.zeros((b, 2, 3)),
+            soft=np.zeros((b, 2, 6)),
             inverse=np.zeros((b, 6, 6)),
         )
         self.section = Section(*(getattr(patches, name)[use] for name in Section._fields))
@@ -67,25 +78,11 @@ class Bonds:
         self.strength = np.column_stack([in_space(s, centre) * share for s in (settings.tension, settings.shear)])
         self.load_share = np.zeros(b)
         """(b,) stress over strength"""
+        self.yielded = np.zeros(b)
+        """(b,) stretch that will not go back, as a share of the length"""
 
     def __len__(self) -> int:
         return len(self.state.alive)
-
-    def _stiffness(self, fragments, patches, use, bodies, h):
-        """A patch is a bar of the bonds' modulus from centre to centre: E A / L and E I / L."""
-        i, j = patches.pair[use].T
-        length = np.abs(np.einsum("bi,bi->b", fragments.centre[j] - fragments.centre[i], patches.normal[use]))
-        # a fixed neighbour may be a huge slab whose centre is far away: what bends is near the joint
-        size = np.cbrt(np.minimum(fragments.volume[i], fragments.volume[j]))
-        length = np.clip(length, 0.2 * size, 2.0 * size)
-        per_area = self.settings.modulus / length
-        stiffness = np.column_stack([per_area * patches.area[use], per_area * patches.moment[use].mean(axis=1)])
-        loose = bodies.kind == LOOSE
-        inverse_mass = np.where(loose, 1.0 / bodies.mass, 0.0)
-        turning = np.where(loose, np.trace(bodies.inverse_inertia, axis1=1, axis2=2) / 3.0, 0.0)
-        pace = PACE / h**2
-        cap = np.column_stack([pace / (inverse_mass[i] + inverse_mass[j]), pace / (turning[i] + turning[j])])
-        return np.minimum(stiffness, cap)
 
     def join(self, pairs: np.ndarray) -> np.ndarray:
         """Return which pairs of bodies (p, 2), the smaller number first, a living bond joins, (p,) bool."""
@@ -99,27 +96,86 @@ class Bonds:
         bond_kernels.lumps(len(kind), kind, self.state.body, self.state.alive, label)
         return label
 
+    def anchored(self, kind: np.ndarray, label: np.ndarray) -> np.ndarray:
+        """Return whether a bond holds the lump of each body to something fixed, (n,) bool."""
+        i, j = self.state.body[self.state.alive == 1].T
+        held = np.zeros(len(kind), bool)
+        held[label[i[kind[j] == FIXED]]] = True
+        held[label[j[kind[i] == FIXED]]] = True
+        return held[label] & (kind == LOOSE)
+
     def part(self, gone: np.ndarray) -> None:
         """End some bonds (b,) bool."""
         self.state.alive[gone] = 0
-        self.state.impulse[gone], self.load_share[gone] = 0.0, 0.0
+        self.state.impulse[gone], self.state.force[gone], self.load_share[gone] = 0.0, 0.0, 0.0
 
-    def weigh(self, bodies: Bodies, moved: np.ndarray, dt: float) -> np.ndarray:
-        """Take up what each bore over a check; return which bore more than they can, (b,) bool.
+    def strain(self, some: np.ndarray, bodies: Bodies) -> np.ndarray:
+        """Return how the ends of some bonds (k,) lie apart and are turned, (k, 6) in their own directions [m] and [rad]."""
+        strain = np.empty((len(some), 6))
+        bond_kernels.strains(self.state, some, bodies.position, bodies.rotation, bodies.orientation, strain)
+        return strain
 
-        Parameters
-        ----------
-        bodies : Bodies
-        moved : (n,) bool
-            Which bodies were solved; a bond between two others keeps its last load.
-        dt : float [s]
+    def slacken(self, some: np.ndarray, stiffness: np.ndarray, bodies: Bodies) -> None:
+        """Let some bonds (k,) go on with the forces they bear, but from now on with another stiffness (k, 6)."""
+        self.state.rest[some] = self.strain(some, bodies) + self.state.force[some] / stiffness
+
+    def judge(self, some: np.ndarray, flowing: bool) -> np.ndarray:
+        """Judge what some bonds (k,) bear, and return which bear too much, (b,) bool.
+
+        If they are `flowing`, ductile ones yield first: such a bond moves its rest until it bears just its strength (perfect
+        plasticity), and bears too much once it has yielded by its elongation. A brittle one has none.
         """
+        if not len(some):
+            return np.zeros(len(self), bool)
         state = self.state
-        if not len(self):
-            return np.zeros(0, bool)
-        stress = np.empty((len(self), 2))
-        bond_kernels.bond_stress(state, bodies.rotation, self.section, dt, stress)
+        stress = np.empty((len(some), 2))
+        bond_kernels.stresses(state, self.section, some, stress)
         gained = np.maximum(-stress[:, 0], 0.0) * np.tan(np.radians(self.settings.friction_angle))
-        share = np.maximum(stress[:, 0] / self.strength[:, 0], stress[:, 1] / (self.strength[:, 1] + gained))
-        self.load_share = np.where(moved[state.body].any(axis=1), np.maximum(share, 0.0), self.load_share)
-        return (self.load_share > 1.0) & (state.alive == 1)
+        share = np.maximum(stress[:, 0] / self.strength[some, 0], stress[:, 1] / (self.strength[some, 1] + gained))
+        self.load_share[some] = np.maximum(share, 0.0)
+        over = (self.load_share > 1.0) & (state.alive == 1)
+        if flowing and self.settings.elongation > 0.0 and over.any():
+            over &= self._yield(np.flatnonzero(over))
+        return over
+
+    def _yield(self, over):
+        """Let overloaded bonds (k,) flow; returns which of all have flowed too far, (b,) bool."""
+        state = self.state
+        given = (1.0 - 1.0 / self.load_share[over])[:, None] * state.force[over] / state.swept[over]
+        state.rest[over] -= given
+        reach = self.section.extent[over]
+        stretch = np.linalg.norm(given[:, :3], axis=1) + np.abs(given[:, 3]) * reach.max(axis=1)
+        stretch += np.abs(given[:, 4]) * reach[:, 1] + np.abs(given[:, 5]) * reach[:, 0]
+        self.yielded[over] += stretch / self.length[over]
+        self.load_share[over] = 1.0
+        return self.yielded > self.settings.elongation
+
+
+def _lengths(fragments, patches, use, kind):
+    """From middle to middle across each patch (b,); what is fixed is rigid and adds nothing."""
+    length = np.zeros(int(use.sum()))
+    for body in patches.pair[use].T:
+        size = np.cbrt(fragments.volume[body])
+        half = np.abs(np.einsum("bi,bi->b", patches.centre[use] - fragments.centre[body], patches.normal[use]))
+        length += np.where(kind[body] == FIXED, 0.0, np.clip(half, 0.1 * size, size))
+    return length
+
+
+def _stiffness(patches, use, length, modulus):
+    """A patch is a beam of the bonds' modulus from middle to middle: E A, G A and E I, G J over its length (Timoshenko).
+
+    J is A^4 / (40 (I1 + I2)), close for any compact section (de Saint-Venant 1855).
+    """
+    area, moment = patches.area[use], patches.moment[use]
+    shear = 0.5 * modulus / (1.0 + POISSON)
+    across = SHEARED * shear * area
+    twist = shear * area**4 / (40.0 * moment.sum(axis=1))
+    return np.column_stack([modulus * area, across, across, twist, modulus * moment]) / length[:, None]
+
+
+def _bearable(bodies, pair, h):
+    """The greatest stiffnesses that the substeps can carry between two bodies, (b, 6)."""
+    loose = bodies.kind == LOOSE
+    inverse_mass = np.where(loose, 1.0 / bodies.mass, 0.0)[pair].sum(axis=1)
+    turning = np.where(loose, np.trace(bodies.inverse_inertia, axis1=1, axis2=2) / 3.0, 0.0)[pair].sum(axis=1)
+    return np.repeat(PACE / h**2 / np.column_stack([inverse_mass, turning]), 3, axis=1)

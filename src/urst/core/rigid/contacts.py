@@ -1,5 +1,7 @@
 """Contacts of rigid bodies: which pairs are near, where they touch, and how that is laid out for the sweeps."""
 
+from typing import NamedTuple
+
 import numpy as np
 
 from urst.core.bodies.mobility import ABSENT, DRIVEN, LOOSE
@@ -11,10 +13,21 @@ from urst.core.rigid.manifolds import Manifolds
 from urst.core.rigid.rest import Marks
 from urst.core.rigid.state import Bodies
 
+#: what is less far apart touches [m]
+_TOUCH = 2e-4
 #: pairs are sought for so long ahead [s]
 _AHEAD = 1.0 / 96.0
 #: and so far apart, at least [m]
 _ROOM = 0.01
+
+
+class Touching(NamedTuple):
+    """`t` points at which bodies touch."""
+
+    body: np.ndarray  # (t, 2) int64
+    point: np.ndarray  # (t, 3) [m]
+    normal: np.ndarray  # (t, 3) from the first to the second
+    force: np.ndarray  # (t, 3) on the second [N]
 
 
 class Contacts:
@@ -138,6 +151,26 @@ class Contacts:
     def touching(self) -> np.ndarray:
         """Return which pairs touch, or nearly, (p,) bool."""
         return (self.pairs.state == NEAR) & (self.pairs.size > 0) & (self.pairs.gap < 1e-3)
+
+    def points(self, bodies: Bodies, h: float) -> Touching:
+        """Return the points at which bodies touch, and what passes there over a substep of `h` [s].
+
+        Parameters
+        ----------
+        bodies : Bodies
+        h : float [s]
+        """
+        m = self.pairs
+        pair, slot = np.nonzero(self.touching()[:, None] & (np.arange(m.point.shape[1]) < m.size[:, None]))
+        body = m.body[pair]
+        ends = bodies.position[body] + np.einsum("tsij,tsj->tsi", bodies.rotation[body], m.point[pair, slot])
+        turn = bodies.rotation[body[:, 0]]
+        normal = np.einsum("tij,tj->ti", turn, m.axis[pair])
+        tangent = np.einsum("tij,tj->ti", turn, m.tangent[pair])
+        near = np.einsum("ti,ti->t", ends[:, 1] - ends[:, 0], normal) < _TOUCH
+        axes = np.stack([normal, tangent, np.cross(normal, tangent)], axis=1)
+        force = np.einsum("tci,tc->ti", axes, m.impulse[pair, slot]) / h
+        return Touching(body[near], ends.mean(axis=1)[near], normal[near], force[near])
 
     def snapshot(self) -> dict[str, np.ndarray]:
         """Return what is known of all pairs."""

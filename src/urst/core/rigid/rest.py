@@ -60,10 +60,10 @@ def _way(place, turn, position, rotation, radius):
 
 
 @serial
-def count(bodies, free, rest, dt):
+def count(bodies, rest, dt):
     """Count how long each body has been calm."""
     for b in range(len(bodies.mass)):
-        if not free[b]:
+        if bodies.kind[b] != LOOSE or not bodies.awake[b]:
             continue
         v = bodies.velocity[b]
         speed = np.sqrt(v[0] ** 2 + v[1] ** 2 + v[2] ** 2) + bodies.swing[b]
@@ -80,11 +80,11 @@ def count(bodies, free, rest, dt):
 
 
 @serial
-def doze(bodies, m, load, rest, marks, tied, tied_alive, sleepy):
+def doze(bodies, m, load, rest, marks, label, sleepy):
     """Put calm bodies with calm neighbours to sleep.
 
-    `load` (p,) [N]: what the pairs bear; `tied` (t, 2) with `tied_alive` (t,): bodies that must sleep together; `sleepy` (n,)
-    uint8 is for work.
+    `load` (p,) [N]: what the pairs bear; `label` (n,) is the same for bodies that must sleep together, the least of their
+    numbers; `sleepy` (n,) uint8 is for work.
     """
     n = len(bodies.mass)
     for b in range(n):
@@ -105,17 +105,11 @@ def doze(bodies, m, load, rest, marks, tied, tied_alive, sleepy):
             )
             if moving or m.gap[p] < -DEEP:
                 sleepy[a] = 0
-    changed = True
-    while changed:
-        changed = False
-        for t in range(len(tied)):
-            i, j = tied[t, 0], tied[t, 1]
-            if not tied_alive[t] or bodies.kind[i] != LOOSE or bodies.kind[j] != LOOSE:
-                continue
-            if sleepy[i] and not sleepy[j] and bodies.awake[j]:
-                sleepy[i], changed = 0, True
-            elif sleepy[j] and not sleepy[i] and bodies.awake[i]:
-                sleepy[j], changed = 0, True
+    for b in range(n):
+        if not sleepy[b] and bodies.kind[b] == LOOSE and bodies.awake[b]:
+            sleepy[label[b]] = 0
+    for b in range(n):
+        sleepy[b] = sleepy[b] and sleepy[label[b]]
     some = False
     for b in range(n):
         if sleepy[b]:

@@ -55,19 +55,20 @@ class Rows(NamedTuple):
 
 
 @serial
-def choose(m, free, spare):
-    """Return the pairs that may touch within the check, and may be moved, (k,) int64."""
+def choose(m, free, carrier, spare):
+    """Return the pairs that may touch within the check, and may be moved against each other, (k,) int64."""
     out, n = np.empty(len(m.state), np.int64), 0
     for p in range(len(m.state)):
         if m.size[p] > 0 and m.state[p] == NEAR and m.gap[p] <= m.need[p] + spare:
-            if free[m.body[p, 0]] or free[m.body[p, 1]]:
+            i, j = carrier[m.body[p, 0]], carrier[m.body[p, 1]]
+            if i != j and (free[i] or free[j]):
                 out[n] = p
                 n += 1
     return out[:n]
 
 
 @serial
-def colour(m, chosen, free, batch, lane):
+def colour(m, chosen, free, carrier, batch, lane):
     """Give each of the manifolds `chosen` (k,) a batch and a lane, so that none of a batch moves the same body as another.
 
     Those with as many points go together.
@@ -77,7 +78,9 @@ def colour(m, chosen, free, batch, lane):
     m : Manifolds
     chosen : (k,) int64
     free : (n,) bool
-        Which bodies a contact may move.
+        Which nodes a contact may move.
+    carrier : (n,) int64
+        The node that moves each body.
     batch, lane : (k,) int64
         Written.
 
@@ -91,7 +94,7 @@ def colour(m, chosen, free, batch, lane):
     of = np.empty(total, np.int64)
     size = np.zeros((COLOURS, POINTS + 1), np.int64)
     for k in range(total):
-        i, j = m.body[chosen[k], 0], m.body[chosen[k], 1]
+        i, j = carrier[m.body[chosen[k], 0]], carrier[m.body[chosen[k], 1]]
         used = (taken[i] if free[i] else 0) | (taken[j] if free[j] else 0)
         c = 0
         while c < COLOURS and used & (1 << c):
@@ -127,14 +130,18 @@ def colour(m, chosen, free, batch, lane):
 
 
 @serial
-def lay_out(m, free, position, rotation, inertia, friction, restitution, spare):
+def lay_out(m, free, carrier, centre, position, rotation, inertia, friction, restitution, spare):
     """Lay out what may touch within the check.
 
     Parameters
     ----------
     m : Manifolds
-    free : (n + 1,) bool
-        What may be moved; the last is a dummy.
+    free : (m + 1,) bool
+        Which nodes may be moved; the last is a dummy.
+    carrier : (n,) int64
+        The node that moves each body.
+    centre : (m, 3)
+        Of each node.
     position, rotation : (n, 3), (n, 3, 3)
     inertia : Inertia
     friction, restitution : (p,)
@@ -146,10 +153,10 @@ def lay_out(m, free, position, rotation, inertia, friction, restitution, spare):
     -------
     Rows
     """
-    chosen = choose(m, free, spare)
+    chosen = choose(m, free, carrier, spare)
     total = len(chosen)
     batch, lane = np.empty(total, np.int64), np.empty(total, np.int64)
-    batches = colour(m, chosen, free, batch, lane)
+    batches = colour(m, chosen, free, carrier, batch, lane)
     rows = Rows(
         np.zeros((batches, BATCH), REAL), np.full((batches, 2, LANES), len(free) - 1), np.full((batches, LANES), -1),
         np.zeros(batches, np.int64), np.zeros(batches, np.uint8),
@@ -157,12 +164,12 @@ def lay_out(m, free, position, rotation, inertia, friction, restitution, spare):
     for k in range(total):
         b, x, p = batch[k], lane[k], chosen[k]
         i, j = m.body[p, 0], m.body[p, 1]
-        rows.body[b, 0, x], rows.body[b, 1, x], rows.manifold[b, x] = i, j, p
+        rows.body[b, 0, x], rows.body[b, 1, x], rows.manifold[b, x] = carrier[i], carrier[j], p
         rows.slots[b] = max(rows.slots[b], m.size[p])
         rows.bounces[b] |= restitution[p] > 0.0
         r = rows.numbers[b]
         r[FRICTION + x], r[BOUNCE + x], r[SHARE + x] = friction[p], restitution[p], m.share[p]
-        _stand(r, x, p, m, i, j, position, rotation, inertia)
+        _stand(r, x, p, m, i, j, carrier[i], carrier[j], centre, position, rotation, inertia)
     for b in range(batches):
         for q in range(rows.slots[b]):
             _weigh(rows.numbers[b], HEAD + q * POINT)
@@ -177,8 +184,8 @@ def lay_out(m, free, position, rotation, inertia, friction, restitution, spare):
 
 
 @kernel
-def _stand(r, x, p, m, i, j, position, rotation, inertia):
-    """Write how a manifold stands: its directions, arms and gaps."""
+def _stand(r, x, p, m, i, j, k, l, centre, position, rotation, inertia):
+    """Write how a manifold of bodies i and j stands, which nodes k and l move: its directions, arms and gaps."""
     ri, rj = rotation[i], rotation[j]
     a, t = m.axis[p], m.tangent[p]
     n0 = ri[0, 0] * a[0] + ri[0, 1] * a[1] + ri[0, 2] * a[2]
@@ -191,8 +198,8 @@ def _stand(r, x, p, m, i, j, position, rotation, inertia):
     r[TANGENT + x], r[TANGENT + Y + x], r[TANGENT + Z + x] = t0, t1, t2
     r[SECOND + x], r[SECOND + Y + x], r[SECOND + Z + x] = n1 * t2 - n2 * t1, n2 * t0 - n0 * t2, n0 * t1 - n1 * t0
     for c in range(6):
-        r[TURN_I + c * LANES + x], r[TURN_J + c * LANES + x] = inertia.inverse[i, c], inertia.inverse[j, c]
-    r[MASS_I + x], r[MASS_J + x] = inertia.inverse_mass[i], inertia.inverse_mass[j]
+        r[TURN_I + c * LANES + x], r[TURN_J + c * LANES + x] = inertia.inverse[k, c], inertia.inverse[l, c]
+    r[MASS_I + x], r[MASS_J + x] = inertia.inverse_mass[k], inertia.inverse_mass[l]
     for q in range(m.size[p]):
         f = HEAD + q * POINT
         g, h = m.point[p, q, 0], m.point[p, q, 1]
@@ -201,8 +208,8 @@ def _stand(r, x, p, m, i, j, position, rotation, inertia):
             v = rj[c, 0] * h[0] + rj[c, 1] * h[1] + rj[c, 2] * h[2]
             across = position[j, c] + v - position[i, c] - u
             # both are pushed at one point, so that angular momentum is kept
-            r[f + ARM_I + c * LANES + x] = u + m.share[p] * across
-            r[f + ARM_J + c * LANES + x] = v - (1.0 - m.share[p]) * across
+            r[f + ARM_I + c * LANES + x] = position[i, c] - centre[k, c] + u + m.share[p] * across
+            r[f + ARM_J + c * LANES + x] = position[j, c] - centre[l, c] + v - (1.0 - m.share[p]) * across
             r[f + GAP + x] += across * (n0 if c == 0 else (n1 if c == 1 else n2))
             r[f + PUSH + c * LANES + x] = m.impulse[p, q, c]
 

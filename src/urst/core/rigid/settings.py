@@ -19,7 +19,12 @@ class BondSettings(BaseModel):
         0.5e6, description="Shear a bond bears with no load across it [Pa]"
     )
     friction_angle: float = Field(30.0, ge=0, le=80, description="Shear gained under pressure, as an angle [deg]")
-    modulus: float = Field(2e7, ge=1e5, le=1e12, description="Stiffness of the held body before it parts [Pa]")
+    elongation: float = Field(
+        0.0, ge=0, le=1, description="Stretch at its strength before it parts, as a share of its length; 0: brittle"
+    )
+    modulus: float = Field(
+        2e9, ge=1e5, le=1e12, description="Stiffness of what is held together, as Young's modulus [Pa]"
+    )
     scatter: float = Field(0.18, ge=0, le=1, description="Spread of the strengths, as a share of their mean")
     seed: int = Field(1, ge=0, le=2**31 - 1, description="Another number, other weak spots")
 

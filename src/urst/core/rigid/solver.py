@@ -13,8 +13,11 @@ from urst.core.curves.varies import at_time
 from urst.core.geometry import rotation
 from urst.core.geometry.convex import with_points
 from urst.core.rigid import rest, state, substeps, sweeps
+from urst.core.rigid.bond_kernels import forces
 from urst.core.rigid.bonds import LAG, Bonds
+from urst.core.rigid.compounds import pushes
 from urst.core.rigid.contacts import Contacts
+from urst.core.rigid.lumps import FLEX, Lumps
 from urst.core.rigid.rest import Rest
 from urst.core.rigid.settings import RigidSettings
 from urst.core.rigid.state import Bodies
@@ -31,7 +34,7 @@ LEAK, LEAK_DEPTH = 0.058, 1e-4
 HOT_FALL, HOT_SHARE, HOT_LEAST = 0.2, 0.02, 1e-4
 #: approaches slower than what gravity adds in so many substeps, or than this, do not bounce [m/s]
 BOUNCE_FALL, BOUNCE_LEAST = 4.0, 0.05
-#: times that a check is taken back to wake those that it loads
+#: times that a check is taken back to wake those that it loads and loosen those that it strikes
 WAKES = 16
 #: checks between looks at who may sleep
 DOZE_CHECKS = 8
@@ -138,6 +141,7 @@ class RigidSolver:
             fragments, patches, self.bodies, matter.bonded, settings.bonds, self.step_dt / settings.substeps
         )
         self.bonds, self.patch_of_bond = self._bonds.state, self._bonds.patch
+        self._lumps = Lumps(self._bonds, self.bodies, self.step_dt, self.step_dt / settings.substeps)
         self.driven = np.flatnonzero(matter.kind == DRIVEN)
         if drive:
             self._place_driven(*drive(start_time))
@@ -177,7 +181,10 @@ class RigidSolver:
         bodies.kind[(held & (kind == LOOSE)) | (kind == DRIVEN)] = FIXED
         bodies.velocity[:], bodies.spin[:] = 0.0, 0.0
         time = self.time
-        label = self._bonds.lumps(bodies.kind)
+        self._lumps.begin(bodies)
+        self._lumps.relax(bodies, self.gravity, self._touching(), moving=True)
+        self.contacts.moved()
+        label = self._lumps.label
         energy: np.ndarray = np.zeros(len(held))
         for _ in range(int(np.ceil(seconds / self.step_dt))):
             pulse()
@@ -190,10 +197,12 @@ class RigidSolver:
         bodies.position[held], bodies.orientation[held] = start
         bodies.velocity[held], bodies.spin[held] = velocity[held], spin[held]
         bodies.awake[held], self.rest.calm[held] = 1, 0.0
+        self._lumps.resume(bodies)
         # what snaps at once must not sleep
         over = np.zeros(len(held), bool)
         over[self.bonds.body[self.load_share > 1.0]] = True
         self._rouse(over)
+        self._lumps.loosen(over, bodies)
         self.contacts.stale()
         self.time, self.drive = time, drive
 
@@ -237,13 +246,9 @@ class RigidSolver:
     def _weight(self):
         return float(np.linalg.norm(self.gravity))
 
-    def _free(self):
-        """Which bodies may be moved now, and the dummy, which may not, (n + 1,) bool."""
-        return np.append((self.bodies.kind == LOOSE) & (self.bodies.awake == 1), False)
-
     def _advance(self, dt, linear_damping, angular_damping, snapping):
-        bodies, c, weight = self.bodies, self.contacts, self._weight()
-        if not self.drive and not self._free().any():
+        bodies, c, lumps, weight = self.bodies, self.contacts, self._lumps, self._weight()
+        if not self.drive and not ((bodies.kind == LOOSE) & (bodies.awake == 1)).any():
             # what sleeps costs nothing
             self.time += dt
             self.checks += 1
@@ -258,48 +263,96 @@ class RigidSolver:
                 break
             self._rouse(wake)
             self._look(dt)
-        velocity, impulse = bodies.velocity.copy(), self.bonds.impulse.copy()
-        asleep = ((bodies.kind == LOOSE) & (bodies.awake == 0)).any()
-        pushes = c.pairs.impulse.copy() if asleep else None
+        saved = self._before()
         lost = -1
         for again in range(WAKES + 1):
-            free = self._free()
-            if not free.any():
-                break
-            moving, moved = self._solve(dt, free, linear_damping, angular_damping)
+            free = lumps.nodes(bodies)
+            c.load[:] = 0.0
+            motion = self._solve(dt, free, linear_damping, angular_damping)
+            pushed, force = self._pushes(dt)
             wake[:] = False
-            if again == WAKES or not rest.wake_after(bodies, c.pairs, c.load, c.marks, weight, wake):
+            woken = rest.wake_after(bodies, c.pairs, c.load, c.marks, weight, wake)
+            struck = lumps.strikes(bodies, c.pairs, force) if snapping else wake & False
+            if again == WAKES or not (woken or struck.any()):
                 s = self.settings
-                lost = substeps.conclude(bodies, self.rest, free, moving, moved, dt, s.top_speed, s.top_spin)
+                lost = substeps.conclude(
+                    bodies, lumps.compounds, lumps.creeping, self.rest, free, *motion, dt, s.top_speed, s.top_spin
+                )
                 break
-            # what sleeps was a wall so far: take the check back with it awake
-            self._rouse(wake)
-            bodies.velocity[:], self.bonds.impulse[:], c.pairs.impulse[:] = velocity, impulse, pushes
+            # what sleeps was a wall so far, what is firm was one body: take the check back
+            self._take_back(saved)
+            if woken:
+                self._rouse(wake)
+            if struck.any():
+                lumps.loosen(struck, bodies)
             self._look(dt)
-            pushes = c.pairs.impulse.copy()
+            saved = self._before()
         self.time += dt
+        self.checks += 1
         if pose:
             # whatever rounding the substeps have left
             self._place_driven(*pose)
-        snapped = self._bonds.weigh(bodies, free[:-1], dt)
-        if snapping and snapped.any():
-            self._bonds.part(snapped)
-            c.stale()
-        self.checks += 1
+        if len(self.bonds.alive):
+            lumps.taken += pushed
+            lumps.heed(bodies, force, dt)
+            self._judge(free, dt, snapping)
         if self.checks % DOZE_CHECKS == 0:
-            sleepy = np.zeros(len(free), np.uint8)
-            rest.doze(bodies, c.pairs, c.load, self.rest, c.marks, self.bonds.body, self.bonds.alive, sleepy)
+            sleepy = np.zeros(len(bodies.mass), np.uint8)
+            rest.doze(bodies, c.pairs, c.load, self.rest, c.marks, lumps.label, sleepy)
         if lost >= 0:
             raise SolverFailed(
                 f"Body {lost} has no finite position after {self.time:.3f} s; most likely a stiff overlap or an "
                 "extreme mass ratio: raise the substeps or clear overlaps at the start."
             )
 
+    def _before(self):
+        """What a check changes before it is accepted."""
+        b = self.bodies
+        kept = b.velocity, b.spin, self.bonds.impulse, self.contacts.pairs.impulse, self._lumps.taken
+        return [(x, x.copy()) for x in kept]
+
+    def _take_back(self, saved):
+        for x, before in saved:
+            x[:] = before
+
+    def _pushes(self, dt):
+        """What contacts did to bonded bodies over the check: impulses (n, 6) [N s], [N m s] and mean forces (n, 3) [N]."""
+        n = len(self.bodies.mass)
+        pushed, force = np.zeros((n, 6)), np.zeros((n, 3))
+        if len(self.bonds.alive):
+            h = dt / self.settings.substeps
+            pushes(self.contacts.pairs, self.bodies, self._lumps.bears > 0.0, self.contacts.load, h, dt, pushed, force)
+        return pushed, force
+
+    def _judge(self, free, dt, snapping):
+        """Take up what bonds bore, let firm lumps give, and part what bore too much."""
+        bodies, lumps, bonds = self.bodies, self._lumps, self.bonds
+        some = np.flatnonzero((bonds.alive == 1) & free[: len(bodies.mass)][bonds.body].any(axis=1))
+        if len(some):
+            forces(bonds, some, bodies.rotation, dt)
+            yielded = self._bonds.yielded.sum()
+            snapped = self._bonds.judge(some, flowing=snapping)
+            if snapping and (snapped.any() or self._bonds.yielded.sum() > yielded):
+                lumps.disturb(np.flatnonzero(snapped) if snapped.any() else some)
+            if snapping and snapped.any():
+                self._bonds.part(snapped)
+                lumps.relabel(bodies)
+                self.contacts.stale()
+        if self.checks % FLEX == 0:
+            over = lumps.flex(bodies, self.gravity, self.rest.calm, self._touching)
+            if snapping and over.any():
+                struck = np.zeros(len(bodies.mass), bool)
+                struck[bonds.body[over].ravel()] = True
+                lumps.loosen(struck, bodies)
+
     def _look(self, dt):
         """Find where bodies touch."""
         weight = self._weight()
         self.contacts.seek(self.bodies, self._bonds.join, dt, weight)
         self.contacts.look(self.bodies, dt, weight)
+
+    def _touching(self):
+        return self.contacts.points(self.bodies, self.step_dt / self.settings.substeps)
 
     def _solve(self, dt, free, linear_damping, angular_damping):
         """Return velocities at the end of the check and how far each body moves, (n + 1, 6) each."""
@@ -311,17 +364,28 @@ class RigidSolver:
         )))  # fmt: skip
         keep = np.exp([-linear_damping * h, -angular_damping * h])
         return substeps.solve(
-            c.pairs, self.bonds, self.bodies, c.rub, c.bounce, free, self.gravity, keep, count, rules, LAG, c.load
+            c.pairs,
+            self.bonds,
+            self.bodies,
+            self._lumps.compounds,
+            c.rub,
+            c.bounce,
+            free,
+            self.gravity,
+            keep,
+            count,
+            rules,
+            LAG,
+            self._lumps.taken,
+            c.load,
         )
 
     def _rouse(self, wake):
         """Wake some bodies, and what bonds join to them."""
         bodies, c = self.bodies, self.contacts
-        if len(self.bonds.alive):
-            label = self._bonds.lumps(bodies.kind)
-            lumps = np.zeros(len(label), bool)
-            lumps[label[wake]] = True
-            wake = lumps[label]
+        lumps = np.zeros(len(wake), bool)
+        lumps[self._lumps.label[wake]] = True
+        wake = lumps[self._lumps.label]
         wake = wake & (bodies.kind == LOOSE) & (bodies.awake == 0)
         bodies.awake[wake], self.rest.calm[wake] = 1, 0.0
         self.rest.position[wake], self.rest.rotation[wake] = bodies.position[wake], bodies.rotation[wake]
@@ -337,6 +401,8 @@ class RigidSolver:
             return
         kind[:] = np.where(here, self.matter.kind, ABSENT)
         self._bonds.part((~here)[self.bonds.body].any(axis=1) & (self.bonds.alive == 1))
+        self._lumps.forget()
+        self._lumps.relabel(self.bodies)
         # what lay against one that went, or will against one that came, must notice
         self.bodies.awake[:], self.rest.calm[:] = 1, 0.0
         self.contacts.stale()
@@ -361,7 +427,8 @@ class RigidSolver:
 
     def inverse_mass(self) -> np.ndarray:
         """Return 1 / mass (n,) [1/kg], 0 for what does not move now."""
-        return np.where(self.free() & (self.bodies.awake == 1), 1.0 / self.bodies.mass, 0.0)
+        still = (self._lumps.firm == 1) & self._lumps.held
+        return np.where(self.free() & (self.bodies.awake == 1) & ~still, 1.0 / self.bodies.mass, 0.0)
 
     def inverse_inertia(self) -> np.ndarray:
         """Return the inverse inertia in world axes (n, 3, 3) [1/(kg m2)], 0 for what does not move now."""
@@ -413,7 +480,11 @@ class RigidSolver:
         bodies.orientation[:] /= np.linalg.norm(bodies.orientation, axis=1, keepdims=True)
         bodies.rotation[:] = rotation.matrix(bodies.orientation)
         self.bonds.alive[:] = frame["bond_alive"]
+        self._bonds.slacken(np.arange(len(self._bonds)), self.bonds.stiffness, bodies)
+        self._lumps.begin(bodies)
         self.contacts.moved()
+        self._look(self.step_dt)
+        self._lumps.relax(bodies, self.gravity, self._touching(), moving=False)
         if self.drive:
             self._place_driven(*self.drive(self.time))
 
@@ -437,7 +508,7 @@ class RigidSolver:
         speed = np.linalg.norm(b.velocity, axis=1)
         turning = np.einsum("nij,nj->ni", np.transpose(b.rotation, (0, 2, 1)), b.spin)
         energy = 0.5 * b.mass * speed**2 + 0.5 * np.einsum("ni,nij,nj->n", turning, b.inertia, turning)
-        label = self._bonds.lumps(b.kind)
+        label = self._lumps.label
         lump = np.bincount(label[loose], b.mass[loose], minlength=len(label)) if loose.any() else np.zeros(1)
         moving = loose & (speed > REST_SPEED)
         gap = self.contacts.pairs.gap[self.contacts.touching()]
@@ -452,18 +523,21 @@ class RigidSolver:
             "top_speed": float(speed[loose].max()) if loose.any() else 0.0,
         }
 
+    _BONDS = ("alive", "impulse", "force", "rest")
     _BODIES = ("position", "orientation", "rotation", "velocity", "spin", "kind", "awake", "travel")
 
     def snapshot(self) -> dict[str, np.ndarray]:
         """Return the whole state, so that a solver restored from it goes on to the same bytes."""
         state = {f"body_{k}": getattr(self.bodies, k).copy() for k in self._BODIES}
-        state |= {f"bond_{k}": getattr(self.bonds, k).copy() for k in ("alive", "impulse")}
+        state |= {f"bond_{k}": getattr(self.bonds, k).copy() for k in self._BONDS}
+        state |= self._lumps.snapshot()
         state |= {f"rest_{k}": v.copy() for k, v in self.rest._asdict().items()}
         return (
             state
             | self.contacts.snapshot()
             | {
                 "load_share": self.load_share.copy(),
+                "yielded": self._bonds.yielded.copy(),
                 "time": np.array([self.time]),
                 "checks": np.array([self.checks]),
                 "ledger": np.array([self.taken, self.held]),
@@ -474,11 +548,13 @@ class RigidSolver:
         """Take up the state that `snapshot` returned."""
         for k in self._BODIES:
             getattr(self.bodies, k)[:] = state[f"body_{k}"]
-        for k in ("alive", "impulse"):
+        for k in self._BONDS:
             getattr(self.bonds, k)[:] = state[f"bond_{k}"]
+        self._bonds.yielded = state["yielded"].copy()
         for k, v in self.rest._asdict().items():
             v[:] = state[f"rest_{k}"]
         self.contacts.restore(state)
+        self._lumps.restore(state, self.bodies)
         self._bonds.load_share = state["load_share"].copy()
         self.time, self.checks = float(state["time"][0]), int(state["checks"][0])
         self.taken, self.held = state["ledger"].copy()

@@ -34,7 +34,7 @@ class Inertia(NamedTuple):
 
 
 @inline
-def _rotation_of(q, r):
+def rotation_of(q, r):
     w, x, y, z = q[0], q[1], q[2], q[3]
     r[0, 0], r[0, 1], r[0, 2] = 1 - 2 * (y * y + z * z), 2 * (x * y - w * z), 2 * (x * z + w * y)
     r[1, 0], r[1, 1], r[1, 2] = 2 * (x * y + w * z), 1 - 2 * (x * x + z * z), 2 * (y * z - w * x)
@@ -42,7 +42,7 @@ def _rotation_of(q, r):
 
 
 @inline
-def _turn(q, x, y, z, out):
+def turn_by(q, x, y, z, out):
     """out = exp(turn) q, the exact turn by a vector [rad]."""
     square = 0.25 * (x * x + y * y + z * z)
     if square < 1e-3:
@@ -66,7 +66,7 @@ def _turn(q, x, y, z, out):
 
 
 @inline
-def _conjugate(r, m, v, out):
+def conjugate(r, m, v, out):
     """out = R M R^T v"""
     b0 = r[0, 0] * v[0] + r[1, 0] * v[1] + r[2, 0] * v[2]
     b1 = r[0, 1] * v[0] + r[1, 1] * v[1] + r[2, 1] * v[2]
@@ -117,7 +117,7 @@ def put(bodies, some, position, orientation):
         # a turn by a small angle changes the quaternion by half of it
         bodies.travel[b] += np.sqrt(way) + 2.0 * bodies.radius[b] * np.sqrt(min(same, other))
         bodies.orientation[b] = orientation[k]
-        _rotation_of(orientation[k], bodies.rotation[b])
+        rotation_of(orientation[k], bodies.rotation[b])
 
 
 @serial
@@ -178,10 +178,11 @@ def strays(bodies, allowed, dt, weight):
 
 
 @serial
-def load(bodies, velocity):
-    """Write velocities and spins side by side, velocity (n + 1, 6)."""
+def load(bodies, centre, velocity):
+    """Write places, and velocities and spins side by side, centre (n + 1, 3) and velocity (n + 1, 6)."""
     for b in range(len(bodies.mass)):
         for c in range(3):
+            centre[b, c] = bodies.position[b, c]
             velocity[b, c], velocity[b, c + 3] = bodies.velocity[b, c], bodies.spin[b, c]
 
 
@@ -207,17 +208,17 @@ def move(bodies, free, velocity, moved, dt):
         if free[b]:
             for c in range(3):
                 bodies.velocity[b, c], w[c] = velocity[b, c], velocity[b, c + 3]
-            _conjugate(r, bodies.inertia[b], w, momentum)
-            _turn(q, 0.5 * turn[0], 0.5 * turn[1], 0.5 * turn[2], half)
-            _rotation_of(half, turned)
-            _conjugate(turned, bodies.inverse_inertia[b], momentum, spin)
+            conjugate(r, bodies.inertia[b], w, momentum)
+            turn_by(q, 0.5 * turn[0], 0.5 * turn[1], 0.5 * turn[2], half)
+            rotation_of(half, turned)
+            conjugate(turned, bodies.inverse_inertia[b], momentum, spin)
             for c in range(3):
                 turn[c] += dt * (spin[c] - w[c])
         angle = turn[0] * turn[0] + turn[1] * turn[1] + turn[2] * turn[2]
         bodies.travel[b] += np.sqrt(way) + bodies.radius[b] * np.sqrt(angle)
         if angle == 0.0:
             continue
-        _turn(q, turn[0], turn[1], turn[2], q)
-        _rotation_of(q, r)
+        turn_by(q, turn[0], turn[1], turn[2], q)
+        rotation_of(q, r)
         if free[b]:
-            _conjugate(r, bodies.inverse_inertia[b], momentum, w)
+            conjugate(r, bodies.inverse_inertia[b], momentum, w)

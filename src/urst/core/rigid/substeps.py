@@ -9,14 +9,14 @@ bodies have moved since.
 import numpy as np
 
 from urst.core.jit import serial
-from urst.core.rigid import bond_kernels, rest, rows, state, sweeps
+from urst.core.rigid import bond_kernels, compounds, rest, rows, state, sweeps
 from urst.core.rigid.manifolds import SPARE
 from urst.core.rigid.state import Inertia
 from urst.core.rigid.sweeps import ONE, REAL, ZERO
 
 
 @serial
-def solve(m, bonds, bodies, friction, restitution, free, pull, keep, count, rules, lag, load):
+def solve(m, bonds, bodies, joined, friction, restitution, free, pull, keep, count, rules, lag, taken, load):
     """Solve the contacts and bonds of a check.
 
     Parameters
@@ -26,10 +26,11 @@ def solve(m, bonds, bodies, friction, restitution, free, pull, keep, count, rule
     bonds : BondState
         Likewise.
     bodies : Bodies
+    joined : Compounds
     friction, restitution : (p,)
         Of each manifold.
-    free : (n + 1,) bool
-        What may be moved; the last is a dummy.
+    free : (m + 1,) bool
+        Which nodes, bodies and compounds, may be moved; the last is a dummy.
     pull : (3,)
         Acceleration [m/s2].
     keep : (2,)
@@ -39,41 +40,48 @@ def solve(m, bonds, bodies, friction, restitution, free, pull, keep, count, rule
     rules : Rules
     lag : float
         See `bond_kernels.sweep` [s].
+    taken : (n, 6)
+        See `compounds.gather`.
     load : (p,)
         Written: mean normal force between the bodies of each pair [N].
 
     Returns
     -------
     (velocity, moved)
-        Velocities and spins at the end, shifts and turns, (n + 1, 6) each.
+        Velocities and spins at the end, shifts and turns, (m + 1, 6) each.
     """
     n = len(free)
     inertia = Inertia(np.zeros(n), np.zeros((n, 6)))
+    velocity, moved, start, centre = np.zeros((n, 6)), np.zeros((n, 6)), np.zeros((n, 6), REAL), np.empty((n, 3))
     state.weigh(bodies, free, inertia)
-    laid = rows.lay_out(m, free, bodies.position, bodies.rotation, inertia, friction, restitution, SPARE)
-    velocity, moved, start = np.zeros((n, 6)), np.zeros((n, 6)), np.zeros((n, 6), REAL)
-    state.load(bodies, velocity)
+    state.load(bodies, centre, velocity)
+    compounds.gather(bodies, joined, free, centre, inertia, velocity, taken)
+    laid = rows.lay_out(
+        m, free, joined.carrier, centre, bodies.position, bodies.rotation, inertia, friction, restitution, SPARE
+    )
     sweeps.warm(laid, inertia, start)
-    bond_kernels.prepare(
+    some = bond_kernels.prepare(
         bonds, bodies.position, bodies.rotation, bodies.orientation, inertia, float(rules.h), lag, start
     )
     reach = sweeps.reach(laid.body, laid.manifold, free)
-    _advance(laid, reach, bonds, lag, inertia, velocity, moved, start, free, pull, keep, count, rules)
+    _advance(laid, reach, bonds, some, lag, inertia, velocity, moved, start, free, pull, keep, count, rules)
     rows.keep(laid, m, count * float(rules.h), load)
     return velocity, moved
 
 
 @serial
-def conclude(bodies, calm, free, velocity, moved, dt, top_speed, top_spin):
+def conclude(bodies, joined, creeping, calm, free, velocity, moved, dt, top_speed, top_spin):
     """Move the bodies at the end of a check, and count how long each has been calm; see `state.spin_up` for the result."""
     state.move(bodies, free, velocity, moved, dt)
+    compounds.carry(bodies, joined, free, velocity, moved, dt)
+    compounds.creep(bodies, creeping)
     lost = state.spin_up(bodies, top_speed, top_spin)
-    rest.count(bodies, free, calm, dt)
+    rest.count(bodies, calm, dt)
     return lost
 
 
 @serial
-def _advance(rows, reach, bonds, lag, inertia, velocity, moved, start, free, pull, keep, substeps, rules):
+def _advance(rows, reach, bonds, some, lag, inertia, velocity, moved, start, free, pull, keep, substeps, rules):
     """Advance velocities (n + 1, 6) by some substeps.
 
     `start` (n + 1, 6): what contacts and bonds did to each body in the last substep, done again at the start of the next.
@@ -97,7 +105,7 @@ def _advance(rows, reach, bonds, lag, inertia, velocity, moved, start, free, pul
                     before[k, c] = velocity[k, c]
                     quick[k, c] = before[k, c] + start[k, c]
         stood[:], came[:] = moved, quick
-        bond_kernels.sweep(bonds, quick, stood, inertia, h, lag, False)
+        bond_kernels.sweep(bonds, some, quick, stood, inertia, h, lag, False)
         sweeps.solve_all(rows, reach, quick, shift, came, rules, ONE, todo, hot)
         for k in range(n):
             for c in range(6):
@@ -106,9 +114,9 @@ def _advance(rows, reach, bonds, lag, inertia, velocity, moved, start, free, pul
                 else:
                     moved[k, c] += h * velocity[k, c]
                 shift[k, c] = moved[k, c]
-        bond_kernels.sweep(bonds, quick, stood, inertia, h, lag, True)
+        bond_kernels.sweep(bonds, some, quick, stood, inertia, h, lag, True)
         sweeps.solve_all(rows, reach, quick, shift, came, rules, ZERO, todo, hot)
-        for b in range(len(bonds.alive)):
+        for b in some:
             for c in range(6):
                 bonds.load[b, c] += bonds.impulse[b, c]
         for k in range(n):

@@ -22,7 +22,7 @@ class Billow(Emitting):
     """Gas on a grid that carries dust and warmth among bodies."""
 
     name, title, version = "billow", "Billow", 7
-    golden = "9b5d43034483a87d2c124724cc584ca826bb74c0"
+    golden = "7532f6b3acdd06620ea86dda99f10cf9153ef443"
     settings = BillowSettings
     gives, counted, stopped = "dust", "kg", "gas"
     hue = ("#8fa3bd", "#4f678a")

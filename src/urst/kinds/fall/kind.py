@@ -25,8 +25,8 @@ _MOST_STEPS = FallSettings.model_fields["steps"].metadata[-1].le
 class Fall(Kind):
     """Rigid convex bodies: the fragments of the breaks that are read, and the pieces nobody broke."""
 
-    name, title, version = "fall", "Fall", 4
-    golden = "9048ad21eff651b4c8c32d1a58c767b2b5d2f2f8"
+    name, title, version = "fall", "Fall", 5
+    golden = "5bb8954b457d78d721f753df567feb8b922b9640"
     settings = FallSettings
     hue = ("#d6a044", "#9a6a10")
     work = "urst.kinds.fall.work"
@@ -59,6 +59,7 @@ class Fall(Kind):
             Field("bonds.shear", "Shear", **MEGA),
             Field("bonds.friction_angle", "Inner friction", **DEGREES),
             Field("bonds.scatter", "Scatter", **PERCENT),
+            Field("bonds.elongation", "Stretch before it parts", **PERCENT),
             Field("bonds.modulus", "Stiffness", **MEGA),
             Field("bonds.seed", "Seed"),
         )),

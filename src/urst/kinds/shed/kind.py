@@ -28,7 +28,7 @@ class Shed(Emitting):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
     name, title, version = "shed", "Shed", 5
-    golden = "1a8d05e695184b76f7bfb4358e7e54e85fbce976"
+    golden = "fb9bf6639845f041f5d24fd2e8ca4a2e5cd40724"
     settings = ShedSettings
     gives, counted, stopped = "points", "points", "chips"
     hue = ("#a98159", "#85592c")

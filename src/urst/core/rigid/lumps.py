@@ -1,0 +1,403 @@
+"""Lumps: what bonds join, and whether it moves as one or bond by bond.
+
+A lump that nothing strains is *firm*: it moves as one compound, and its bonds give as `flex` says. A blow, or a load that a bond
+does not bear, makes it *loose*: from that check on, which is taken back, every bond is a spring among the contacts, so that
+the blow acts where it falls and bonds snap where they are overloaded. Once no bond has snapped and nothing has struck for a
+while it is firm again, in the shape that it has then.
+"""
+
+import numpy as np
+
+from urst.core.bodies.mobility import DRIVEN, LOOSE
+from urst.core.rigid import bond_kernels
+from urst.core.rigid import compounds as compound
+from urst.core.rigid.bonds import Bonds
+from urst.core.rigid.compounds import Compounds
+from urst.core.rigid.contacts import Touching
+from urst.core.rigid.flex import Lump, Supports
+from urst.core.rigid.state import Bodies, Inertia
+
+#: checks between flexes
+FLEX = 8
+#: a blow is a change of force on a body beyond this share of what its bonds bear in tension
+BLOW = 0.5
+#: how fast the force that a body is used to follows, as a share a check
+_USED = 0.1
+#: how long nothing must have happened to a loose lump before it is firm again [s]
+CALM = 0.02
+#: share of the way to equilibrium that a lump goes from one flex to the next, at most and as its slowest swing allows: contacts
+#: learn how it gives only while it does, and would shake what gives faster
+_MOST, _STEADY = 0.1, 0.7
+#: a lump that has been still for so long lies on what it touches [s]
+_STILL = 0.2
+#: what pushes a lump this much upwards is what it stands on; the rest lies on it
+_UPRIGHT = 0.3
+#: nothing that stands gives so much where it stands [m]
+_FAR = 0.05
+#: relative difference of velocities up to which a lump starts as one
+_AS_ONE = 1e-6
+#: most steps towards equilibrium, the turn that one may take at most, and the turn or shift that is none [rad], [m]
+_STEPS, _BEND, _NOTHING = 40, 0.05, 1e-9
+
+
+class Lumps:
+    """Which bodies move as one, and how these give.
+
+    Parameters
+    ----------
+    bonds : Bonds
+    bodies : Bodies
+        At the start.
+    dt, h : float
+        Check and substep [s].
+    """
+
+    def __init__(self, bonds: Bonds, bodies: Bodies, dt: float, h: float):
+        n = len(bodies.mass)
+        self.bonds, self.h = bonds, h
+        self.span = FLEX * dt
+        self.firm = np.zeros(n, np.uint8)
+        """whether a body moves with its lump"""
+        self.since = np.zeros(n)
+        """how long nothing has happened to the lump of a body [s]"""
+        self.taken = np.zeros((n, 6))
+        """what contacts and others did to members of firm lumps since the last flex [N s], [N m s]"""
+        self.time = np.zeros(n)
+        """how long each has taken [s]"""
+        self.used = np.zeros((n, 3))
+        """contact force that a body is used to [N]"""
+        self.pressed = np.zeros((n, 6))
+        """what contacts do to each on the average of late [N], [N m]"""
+        self.creeping = np.zeros((n, 6))
+        """how each gives in a check, in its own frame [m], [rad]"""
+        self.stands = np.zeros(n, np.uint8)
+        """whether its lump has been brought into equilibrium since it came to lie still"""
+        self.framed = np.zeros(n, np.uint8)
+        """whether the factors of a body's lump were made, and how it was turned then"""
+        self.frame_place, self.frame_turn = np.zeros((n, 3)), np.zeros((n, 3, 3))
+        state, section = bonds.state, bonds.section
+        self.bears = np.zeros(n)
+        """what the bonds of a body bear in tension [N]"""
+        for side in range(2):
+            np.add.at(self.bears, state.body[:, side], bonds.strength[:, 0] * section.area)
+        self._lumps: dict[int, Lump] = {}
+        self.label = np.arange(n)
+        self.held = np.zeros(n, bool)
+        self.size = np.ones(n, np.int64)
+        self.compounds = Compounds(np.zeros(1, np.int64), np.zeros(0, np.int64), np.arange(n))
+        self.begin(bodies)
+
+    def begin(self, bodies: Bodies) -> None:
+        """Begin with bodies as they are: what moves as one is firm."""
+        self.forget()
+        self.relabel(bodies)
+        self.time[:], self.since[:], self.used[:], self.creeping[:], self.pressed[:] = 0.0, 0.0, 0.0, 0.0, 0.0
+        self.stands[:] = 0
+        self.firm[:] = self._as_one(bodies)
+        self._group(bodies)
+
+    def resume(self, bodies: Bodies) -> None:
+        """Go on with bodies of which some were held in between: lumps that do not move as one any more are loose."""
+        self.relabel(bodies)
+        taken = self.taken.copy()
+        self.firm[:] = self._as_one(bodies)
+        self.taken[:] = np.where(self.firm[:, None] == 1, taken, 0.0)
+        self._group(bodies)
+
+    def forget(self) -> None:
+        """Have all lumps factored anew."""
+        self._forget(np.ones(len(self.label), bool))
+
+    def relabel(self, bodies: Bodies) -> None:
+        """See anew what bonds join: some have gone, or bodies have come or gone."""
+        before = self.label
+        self.label = self.bonds.lumps(bodies.kind)
+        self.held = self.bonds.anchored(bodies.kind, self.label)
+        self.size = np.bincount(self.label, minlength=len(self.label))[self.label]
+        alone = (self.size == 1) & ~self.held
+        self.firm[alone] = 0
+        same = np.bincount(before, minlength=len(before))[before] == self.size
+        self._forget(~same | (before != self.label))
+        self._group(bodies)
+
+    def _forget(self, some):
+        """Have lumps factored anew, as they stand then, of which some bodies (n,) bool are members."""
+        self.framed[some] = 0
+        for root in np.unique(self.label[some]):
+            self._lumps.pop(int(root), None)
+
+    def _as_one(self, bodies):
+        """Which bodies start in a lump that moves as a rigid body does, (n,) bool."""
+        bonded = (bodies.kind == LOOSE) & ((self.size > 1) | self.held)
+        self.firm[:] = bonded
+        self._group(bodies)
+        apart = np.zeros(len(self.firm), bool)
+        self.taken[:] = 0.0
+        if bonded.any():
+            self._gather(bodies, np.ones(len(self.firm), bool))
+            speed = np.linalg.norm(self.taken[:, :3], axis=1) / bodies.mass
+            off = bonded & (speed > _AS_ONE * (1.0 + np.linalg.norm(bodies.velocity, axis=1)))
+            apart[self.label[off]] = True
+        self.taken[:] = 0.0
+        return bonded & ~apart[self.label]
+
+    def _group(self, bodies):
+        """Number the compounds: the lumps that are firm."""
+        n = len(self.label)
+        firm = np.flatnonzero(self.firm)
+        order = firm[np.argsort(self.label[firm], kind="stable")]
+        roots, start = np.unique(self.label[order], return_index=True)
+        carrier = np.arange(n)
+        carrier[order] = n + np.searchsorted(roots, self.label[order])
+        self.compounds = Compounds(np.append(start, len(order)).astype(np.int64), order, carrier)
+
+    def nodes(self, bodies: Bodies) -> np.ndarray:
+        """Return which nodes may be moved: bodies, compounds, and a dummy which may not, (n + c + 1,) bool."""
+        free = (bodies.kind == LOOSE) & (bodies.awake == 1)
+        first = self.compounds.member[self.compounds.start[:-1]]
+        whole = free[first] & ~self.held[first]
+        return np.concatenate([free & (self.firm == 0), whole, [False]])
+
+    def _gather(self, bodies, awake):
+        n, c = len(self.label), len(self.compounds.start) - 1
+        first = self.compounds.member[self.compounds.start[:-1]]
+        free = np.concatenate([np.zeros(n, bool), awake[first] & ~self.held[first], [False]])
+        compound.gather(
+            bodies, self.compounds, free, np.zeros((n + c, 3)), Inertia(np.zeros(n + c + 1), np.zeros((n + c + 1, 6))),
+            np.zeros((n + c + 1, 6)), self.taken,
+        )  # fmt: skip
+
+    def loosen(self, struck: np.ndarray, bodies: Bodies) -> None:
+        """Let the lumps of some bodies (n,) bool move bond by bond."""
+        lumps = np.zeros(len(struck), bool)
+        lumps[self.label[struck]] = True
+        mine = lumps[self.label] & (self.firm == 1)
+        some = self._bonds_of(mine)
+        state = self.bonds.state
+        self.bonds.slacken(some, state.swept[some], bodies)
+        bond_kernels.push(state, some, bodies.rotation, self.h)
+        self.firm[mine], self.since[mine] = 0, 0.0
+        self.taken[mine], self.time[mine], self.creeping[mine], self.pressed[mine] = 0.0, 0.0, 0.0, 0.0
+        self.stands[mine] = 0
+        self._group(bodies)
+
+    def _bonds_of(self, mine):
+        return np.flatnonzero((self.bonds.state.alive == 1) & mine[self.bonds.state.body].any(axis=1))
+
+    def _steady(self, bodies):
+        """Let loose lumps be firm to which nothing has happened for a while."""
+        ready = (self.firm == 0) & (bodies.kind == LOOSE) & (self.since >= CALM) & ((self.size > 1) | self.held)
+        if not ready.any():
+            return
+        some = self._bonds_of(ready)
+        self.bonds.slacken(some, self.bonds.state.stiffness[some], bodies)
+        # what members move against their lump is taken from them as it is gathered
+        self.firm[ready], self.taken[ready], self.time[ready] = 1, 0.0, 0.0
+        self._forget(ready)
+        self._group(bodies)
+
+    def strikes(self, bodies: Bodies, pairs, force: np.ndarray) -> np.ndarray:
+        """Return which members of firm lumps are struck, (n,) bool.
+
+        Parameters
+        ----------
+        bodies : Bodies
+        pairs : Manifolds
+        force : (n, 3) float
+            Mean force of contacts on each body [N].
+        """
+        firm = (self.firm == 1) & (bodies.awake == 1)
+        struck = firm & self._blown(force)
+        # what is driven yields to nothing, so no force tells how hard it strikes
+        driven = (bodies.kind == DRIVEN) & (np.abs(bodies.velocity) + np.abs(bodies.spin)).any(axis=1)
+        if driven.any():
+            meets = (pairs.size > 0) & (pairs.gap <= 0.0) & driven[pairs.body].any(axis=1)
+            met = np.zeros(len(firm), bool)
+            met[pairs.body[meets].ravel()] = True
+            struck |= met & firm & self.held
+        return struck
+
+    def _blown(self, force):
+        return np.linalg.norm(force - self.used, axis=1) > BLOW * self.bears
+
+    def heed(self, bodies: Bodies, force: np.ndarray, dt: float) -> None:
+        """Note the forces (n, 3) of a check, and how long nothing has happened to each loose lump."""
+        awake = bodies.awake == 1
+        blow = np.zeros(len(awake), bool)
+        blow[self.label[awake & self._blown(force) & (self.bears > 0.0)]] = True
+        self.used[awake] += _USED * (force - self.used)[awake]
+        self.since = np.where(blow[self.label], 0.0, self.since + dt)
+        self.time[awake] += dt
+
+    def disturb(self, bonds: np.ndarray) -> None:
+        """Note that something has happened to some bonds (k,)."""
+        lumps = np.zeros(len(self.label), bool)
+        lumps[self.label[self.bonds.state.body[bonds].ravel()]] = True
+        self.since[lumps[self.label]] = 0.0
+
+    def flex(self, bodies: Bodies, gravity: np.ndarray, calm: np.ndarray, touching) -> np.ndarray:
+        """Let firm lumps give under what was done to them since the last time; returns which bonds are overloaded, (b,) bool.
+
+        Parameters
+        ----------
+        bodies : Bodies
+        gravity : (3,) float [m/s2]
+        calm : (n,) float
+            How long each has been still [s].
+        touching : callable
+            Returns the Touching points.
+        """
+        self._steady(bodies)
+        over = np.zeros(len(self.bonds), bool)
+        c = self.compounds
+        for k in range(len(c.start) - 1):
+            members = c.member[c.start[k] : c.start[k + 1]]
+            first = members[0]
+            if not bodies.awake[first] or not self.time[first]:
+                continue
+            self.creeping[members] = 0.0
+            still = min(calm[members].min(), _STILL) if not self.held[first] else 0.0
+            if still == _STILL:
+                if not self.stands[members].all():
+                    self._relax(members, bodies, gravity, touching(), True)
+                    self.stands[members] = 1
+                over |= self._overloaded(members)
+                continue
+            self.stands[members] = 0
+            # in free flight nothing strains it
+            if self.held[first] or bodies.spin[first].any() or self.taken[members].any():
+                over |= self._give(self._lump(members, bodies), bodies, gravity)
+            self.taken[members], self.time[members] = 0.0, 0.0
+        return over
+
+    def _overloaded(self, members):
+        mine = np.zeros(len(self.label), bool)
+        mine[members] = True
+        return mine[self.bonds.state.body].any(axis=1) & (self.bonds.load_share > 1.0) & (self.bonds.state.alive == 1)
+
+    def _lump(self, members, bodies):
+        root = int(self.label[members[0]])
+        lump = self._lumps.get(root)
+        if lump is not None and not lump.bent(bodies):
+            return lump
+        if lump is not None or not self.framed[members].all():
+            self.frame_place[members], self.frame_turn[members] = bodies.position[members], bodies.rotation[members]
+            self.framed[members] = 1
+        self._lumps[root] = lump = self._new(members, bodies, self.frame_place[members], self.frame_turn[members])
+        return lump
+
+    def _new(self, members, bodies, position, turn, under=None):
+        mine = np.zeros(len(self.label), bool)
+        mine[members] = True
+        held = bool(self.held[members[0]])
+        return Lump(members, self._bonds_of(mine), held, self.bonds.state, bodies, position, turn, under)
+
+    def _give(self, lump, bodies, gravity):
+        members, some, state = lump.members, lump.some, self.bonds.state
+        self.pressed[members] += _USED * (self.taken[members] / self.time[members, None] - self.pressed[members])
+        force = self.pressed[members].copy()
+        if lump.held:
+            force[:, :3] += lump.mass[:, None] * gravity
+        else:
+            spin, arm = bodies.spin[members[0]], bodies.position[members]
+            arm = arm - lump.mass @ arm / lump.mass.sum()
+            force[:, :3] -= lump.mass[:, None] * np.cross(spin, np.cross(spin, arm))
+        strain = self.bonds.strain(some, bodies) - state.rest[some]
+        way, more = lump.give(force, strain, bodies)
+        state.force[some] = -state.stiffness[some] * (strain + more)
+        if lump.held:
+            share = min(_MOST, (_STEADY * lump.slowest * self.span) ** 2) / FLEX
+            turn = bodies.rotation[members]
+            self.creeping[members, :3] = np.einsum("nji,nj->ni", turn, share * way[:, :3])
+            self.creeping[members, 3:] = np.einsum("nji,nj->ni", turn, share * way[:, 3:])
+        return self.bonds.judge(some, flowing=False)
+
+    def relax(self, bodies: Bodies, gravity: np.ndarray, touching: Touching, moving: bool) -> None:
+        """Bring into equilibrium under their own weight all firm lumps that are held or stand on something.
+
+        Parameters
+        ----------
+        bodies : Bodies
+        gravity : (3,) float [m/s2]
+        touching : Touching
+        moving : bool
+            Whether bodies sink to where their bonds bear them; else the bonds bear them where they are.
+        """
+        c = self.compounds
+        for k in range(len(c.start) - 1):
+            self._relax(c.member[c.start[k] : c.start[k + 1]], bodies, gravity, touching, moving)
+
+    def _relax(self, members, bodies, gravity, touching, moving):
+        state = self.bonds.state
+        under, force = self._outside(members, bodies, gravity, touching)
+        if self.held[members[0]]:
+            under = None
+        elif not len(under.body):
+            return
+        for _ in range(_STEPS):
+            lump = self._new(members, bodies, bodies.position[members], bodies.rotation[members], under)
+            some = lump.some
+            strain = self.bonds.strain(some, bodies) - state.rest[some]
+            way, more = lump.give(force, strain, bodies)
+            if under is not None:
+                # nothing holds it down
+                lifts = lump.reaction < 0.0
+                if lifts.any() and not lifts.all():
+                    under = Supports(*(x[~lifts] for x in under))
+                    continue
+                if np.abs(way).max() > _FAR:
+                    # it does not stand on these
+                    return
+            state.force[some] = -state.stiffness[some] * (strain + more)
+            if not moving:
+                self.bonds.slacken(some, state.stiffness[some], bodies)
+                break
+            compound.shift(bodies, members, way * min(1.0, _BEND / max(np.abs(way[:, 3:]).max(), 1e-30)))
+            # springs start afresh at each step: what they bore is not known to the next
+            if np.abs(way).max() < _NOTHING or under is not None:
+                break
+        self.bonds.judge(some, flowing=False)
+
+    def _outside(self, members, bodies, gravity, touching):
+        """What some bodies stand on, and the forces on them of their weight and of what lies on them."""
+        force = np.zeros((len(self.label), 6))
+        force[members, :3] = bodies.mass[members, None] * gravity
+        mine = np.zeros(len(self.label), bool)
+        mine[members] = True
+        up = -gravity / max(np.linalg.norm(gravity), 1e-30)
+        under = []
+        for side, sign in ((0, -1.0), (1, 1.0)):
+            k = np.flatnonzero(mine[touching.body[:, side]] & ~mine[touching.body[:, 1 - side]])
+            body, normal = touching.body[k, side], sign * touching.normal[k]
+            stands = normal @ up > _UPRIGHT
+            arm = touching.point[k] - bodies.position[body]
+            under.append(Supports(body[stands], arm[stands], normal[stands]))
+            on = ~stands
+            push = sign * touching.force[k[on]]
+            np.add.at(force, body[on], np.concatenate([push, np.cross(arm[on], push)], axis=1))
+        return Supports(*(np.concatenate(x) for x in zip(*under))), force[members]
+
+    _KEPT = (
+        "firm",
+        "since",
+        "taken",
+        "time",
+        "used",
+        "pressed",
+        "stands",
+        "framed",
+        "frame_place",
+        "frame_turn",
+        "creeping",
+    )
+
+    def snapshot(self) -> dict[str, np.ndarray]:
+        """Return the state, so that one restored from it goes on to the same bytes."""
+        return {f"lump_{k}": getattr(self, k).copy() for k in self._KEPT}
+
+    def restore(self, state: dict[str, np.ndarray], bodies: Bodies) -> None:
+        """Take up what `snapshot` returned."""
+        self.relabel(bodies)
+        for k in self._KEPT:
+            getattr(self, k)[:] = state[f"lump_{k}"]
+        self._group(bodies)

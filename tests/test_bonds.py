@@ -1,0 +1,228 @@
+"""Bonds against beam theory, and lumps of bonded bodies. Sources as in docs/references.md; values are derived here."""
+
+import unittest
+
+import numpy as np
+
+from tests.bodies import GROUND, fragments_of, momentum, run, solver
+from urst.core.geometry import generators
+from urst.core.geometry.mesh import transformed
+from urst.core.geometry.rotation import from_degrees, matrix
+from urst.core.rigid.settings import BondSettings, RigidSettings
+
+G, DENSITY = 9.81, 2000.0
+SHEAR = 5.0 / 6.0 / 2.4
+box = generators.box_between
+
+
+def strong(modulus, **options):
+    """Settings under which nothing breaks."""
+    bonds = BondSettings(tension=1e9, shear=1e9, scatter=0.0, modulus=modulus)
+    return RigidSettings(bonds=bonds, angular_damping=0.0, **options)
+
+
+def wall(width, height, turn=(0, 0, 0), at=(0, 0, 0)):
+    """Bricks of a wall 0.3 m thick."""
+    bricks = generators.brick_wall(width, 0.3, height, 0.5, 0.25)
+    return [transformed(b, matrix(from_degrees(turn)), np.array(at, float)) for b in bricks]
+
+
+class Bonds(unittest.TestCase):
+    def beam(self, blocks, tension, **options):
+        meshes = [
+            box((-0.2, -0.1, 1.0), (0.0, 0.1, 1.2)),
+            *(box((0.2 * k, -0.1, 1.0), (0.2 * k + 0.2, 0.1, 1.2)) for k in range(blocks)),
+        ]
+        bonds = BondSettings(tension=tension, shear=10 * tension, scatter=0.0, modulus=2e8)
+        settings = RigidSettings(
+            bonds=bonds, steps=16, substeps=8, settle=0.0, linear_damping=4.0, angular_damping=4.0, **options
+        )
+        return solver(meshes, fixed=(0,), settings=settings)
+
+    def test_a_cantilever_bears_the_stress_of_beam_theory_at_its_root(self):
+        # sigma = M c / I with M = w L^2 / 2: a beam of five blocks under its own weight
+        s = self.beam(5, 1e9)
+        run(s, 1.5)
+        length, side, weight = 1.0, 0.2, 2000.0 * G * 0.2**2
+        expected = 0.5 * weight * length**2 * (side / 2) / (side**4 / 12)
+        stress = s.load_share * s.strength[:, 0]
+        root = int(np.flatnonzero((s.bonds.body == 0).any(axis=1))[0])
+        self.assertEqual(int(stress.argmax()), root)
+        self.assertAlmostEqual(stress[root], expected, delta=0.03 * expected)
+
+    def test_it_breaks_at_the_root_and_only_when_it_must(self):
+        expected = 0.5 * 2000.0 * G * 0.2**2 * 0.1 / (0.2**4 / 12)
+        for share, breaks in ((1.2, False), (0.8, True)):
+            s = self.beam(5, share * expected)
+            s.settle(2.0)
+            run(s, 0.5)
+            root = int(np.flatnonzero((s.bonds.body == 0).any(axis=1))[0])
+            self.assertEqual(s.bonds.alive[root] == 0, breaks, share)
+            if breaks:
+                self.assertEqual(int((s.bonds.alive == 0).sum()), 1)
+
+    def test_no_bond_where_tension_is_nothing(self):
+        self.assertEqual(len(self.beam(3, 0.0).bonds.alive), 0)
+
+    def test_a_bonded_wall_is_still_after_settling_and_stays_so(self):
+        wall = generators.brick_wall(3.0, 0.3, 3.0, 0.5, 0.25)
+        s = solver([GROUND, *wall], fixed=(0,), settings=RigidSettings())
+        self.assertGreater(len(s.bonds.alive), 100)
+        s.settle(0.5)
+        speed = run(s, 0.5, lambda s: s.gauges()["top_speed"])
+        self.assertLess(max(speed), 2e-3)
+        run(s, 0.5)
+        self.assertEqual(int(s.bodies.awake[1:].sum()), 0)
+        self.assertTrue(s.bonds.alive.all())
+
+    def test_a_long_beam_sags_by_beam_theory_at_any_stiffness(self):
+        # w (6 L^2 x^2 - 4 L x^3 + x^4) / (24 E I) and, in shear, w (L x - x^2 / 2) / (G A s)
+        for blocks, modulus in ((50, 30e9), (20, 2e9)):
+            meshes = [box((0.2 * k, -0.1, 1.0), (0.2 * k + 0.2, 0.1, 1.2)) for k in range(-1, blocks)]
+            s = solver(meshes, fixed=(0,), settings=strong(modulus))
+            before = s.bodies.position[-1, 2]
+            s.settle(0.5)
+            run(s, 0.2)
+            length, area, weight = 0.2 * blocks, 0.04, DENSITY * G * 0.04
+            x, bend = length - 0.1, modulus * 0.2**4 / 12
+            sag = weight * (6 * length**2 * x**2 - 4 * length * x**3 + x**4) / (24 * bend)
+            sag += weight * (length * x - x**2 / 2) / (modulus * SHEAR * area)
+            self.assertAlmostEqual(before - s.bodies.position[-1, 2], sag, delta=0.005 * sag)
+
+    def test_a_flat_beam_bends_more_about_its_flat_side(self):
+        sag = []
+        for size in ((0.1, 0.4), (0.4, 0.1)):
+            y, z = size
+            meshes = [box((0.2 * k, -y / 2, 1.0), (0.2 * k + 0.2, y / 2, 1.0 + z)) for k in range(-1, 20)]
+            s = solver(meshes, fixed=(0,), settings=strong(2e10))
+            before = s.bodies.position[-1, 2]
+            s.settle(0.2)
+            sag.append(before - s.bodies.position[-1, 2])
+        # bending alone would give 16
+        self.assertAlmostEqual(sag[1] / sag[0], 16.0, delta=0.6)
+
+    def test_a_beam_that_lies_on_two_piers_sags_between_them(self):
+        piers = [box((x - 0.1, -0.1, 0), (x + 0.1, 0.1, 0.8)) for x in (0.0, 4.0)]
+        beam = [box((0.2 * k, -0.1, 0.8), (0.2 * k + 0.2, 0.1, 1.0)) for k in range(20)]
+        bonded = np.arange(22) >= 2
+        s = solver(piers + beam, fixed=(0, 1), settings=strong(1e10), bonded=bonded)
+        before = s.bodies.position[:, 2].copy()
+        s.settle(0.5)
+        run(s, 1.0)
+        sag = 5 * DENSITY * G * 0.04 * 3.8**4 / (384 * 1e10 * 0.2**4 / 12)
+        down = before - s.bodies.position[:, 2]
+        self.assertAlmostEqual(down[11:13].mean() - down[[2, -1]].mean(), sag, delta=0.02 * sag)
+        self.assertEqual(int(s.bodies.awake[2:].sum()), 0)
+
+    def test_ductile_bonds_yield_before_they_part(self):
+        seen = {}
+        for elongation in (0.0, 0.1):
+            bonds = BondSettings(tension=3e6, shear=3e6, scatter=0.0, elongation=elongation)
+            beam = [box((0.2 * k, 0, 1.0), (0.2 * k + 0.2, 0.2, 1.2)) for k in range(-1, 6)]
+            weight = box((0.8, -0.3, 1.25), (1.2, 0.5, 1.75))
+            s = solver([*beam, weight], fixed=(0,), settings=RigidSettings(bonds=bonds), bonded=np.arange(8) < 7)
+            low, whole = 1.1, True
+            for _ in range(600):
+                s.step(s.step_dt)
+                whole = bool(s.bonds.alive.all())
+                if not whole:
+                    break
+                low = s.bodies.position[6, 2]
+            seen[elongation] = 1.1 - low
+            self.assertFalse(whole)
+        self.assertLess(seen[0.0], 0.02)
+        self.assertGreater(seen[0.1], 0.1)
+
+
+class Lumps(unittest.TestCase):
+    def test_a_wall_that_only_stands_on_the_ground_stands(self):
+        bricks = wall(4.0, 3.0)
+        bonded = np.arange(len(bricks) + 1) > 0
+        s = solver([GROUND, *bricks], fixed=(0,), settings=RigidSettings(), bonded=bonded)
+        before = s.bodies.position.copy()
+        s.settle(0.5)
+        run(s, 1.0)
+        moved = s.bodies.position - before
+        # rho g H^2 / (2 E), at the middle of the top course a little less
+        self.assertAlmostEqual(-moved[:, 2].min(), DENSITY * G * 9.0 / 2 / 2e9, delta=0.005e-3)
+        self.assertLess(np.abs(moved[:, :2]).max(), 0.02e-3)
+        self.assertTrue(s.bonds.alive.all())
+        self.assertEqual(int(s.bodies.awake[1:].sum()), 0)
+
+    def test_it_flies_as_one_and_keeps_its_momenta(self):
+        bricks = wall(3.0, 2.0)
+        f = fragments_of(bricks)
+        spin = np.array([1.0, 2.0, 3.0])
+        middle = np.average(f.centre, axis=0, weights=f.volume)
+        s = solver(
+            bricks, settings=strong(2e9), gravity=(0, 0, 0), velocity=(3, 0, 5) + np.cross(spin, f.centre - middle),
+            spin=np.tile(spin, (len(bricks), 1)),
+        )  # fmt: skip
+        before, energy = momentum(s), s.gauges()["kinetic_energy"]
+        apart = np.linalg.norm(s.bodies.position[0] - s.bodies.position[-1])
+        run(s, 1.0)
+        for a, b in zip(before, momentum(s)):
+            np.testing.assert_allclose(a, b, rtol=1e-9, atol=1e-6)
+        self.assertAlmostEqual(s.gauges()["kinetic_energy"] / energy, 1.0, delta=1e-5)
+        self.assertAlmostEqual(np.linalg.norm(s.bodies.position[0] - s.bodies.position[-1]), apart, delta=1e-5)
+
+    def test_it_lands_in_pieces_or_whole_as_its_bonds_are(self):
+        left = []
+        for tension in (0.3e6, 3e8):
+            bonds = BondSettings(tension=tension, shear=1.5 * tension)
+            bricks = wall(2.0, 1.5, (20, 10, 0), (0, 0, 1.0))
+            s = solver([GROUND, *bricks], fixed=(0,), settings=RigidSettings(bonds=bonds))
+            s.settle(0.2)
+            run(s, 1.0)
+            left.append(s.gauges()["bonds_left"])
+        self.assertLess(left[0], 0.6)
+        self.assertEqual(left[1], 1.0)
+
+    def test_a_blow_acts_where_it_falls(self):
+        # a ball on a bonded wall that is free: struck, the wall is no rigid body of 7 t, and the ball keeps on
+        bricks = wall(4.0, 3.0)
+        n = len(bricks)
+        velocity = np.zeros((n + 1, 3))
+        velocity[n] = (0, 8.0, 0)
+        ball = box((-0.4, -1.0, 1.0), (0.4, -0.2, 1.8))
+        bonds = BondSettings(tension=0.2e6, shear=0.3e6)
+        s = solver(
+            [*bricks, ball], settings=RigidSettings(bonds=bonds), velocity=velocity, gravity=(0, 0, 0), balls={n: 0.4}
+        )
+        total = momentum(s)[0]
+        run(s, 0.1)
+        self.assertLess(s.gauges()["bonds_left"], 0.9)
+        self.assertGreater(s.bodies.velocity[n, 1], 1.0)
+        np.testing.assert_allclose(momentum(s)[0], total, rtol=5e-6, atol=0.01)
+
+    def test_restored_from_a_snapshot_it_goes_on_to_the_same_bytes(self):
+        def scene():
+            bricks = wall(2.0, 1.5, (25, 10, 0), (0, 0, 0.9))
+            bonds = BondSettings(tension=1e6, shear=1.5e6)
+            return solver([GROUND, *bricks], fixed=(0,), settings=RigidSettings(bonds=bonds))
+
+        whole, again = scene(), scene()
+        run(whole, 0.5)
+        self.assertTrue(0 < whole.gauges()["bonds_left"] < 1)
+        state = whole.snapshot()
+        run(whole, 0.3)
+        again.restore(state)
+        run(again, 0.3)
+        self.assertEqual(whole.bodies.position.tobytes(), again.bodies.position.tobytes())
+        self.assertEqual(whole.bonds.force.tobytes(), again.bonds.force.tobytes())
+
+
+class Settling(unittest.TestCase):
+    def test_settling_lets_nothing_fall_that_hangs(self):
+        turn = matrix(from_degrees((20, 30, 0)))
+        figure = transformed(box((-0.2, -0.2, -0.2), (0.2, 0.2, 0.2)), turn, np.array([0.0, 0.0, 3.0]))
+        s = solver([GROUND, box((2, 0, 0), (3, 1, 1)), figure], fixed=(0,))
+        s.settle(0.5)
+        np.testing.assert_array_equal(s.bodies.position[2], fragments_of([figure]).centre[0])
+        np.testing.assert_array_equal(s.bodies.velocity[2], 0.0)
+
+    def test_settling_moves_nothing_that_is_thrown(self):
+        s = solver([box((0, 0, 5), (1, 1, 6))], velocity=[(3.0, 0, 0)])
+        s.settle(0.5)
+        np.testing.assert_array_equal(s.bodies.position[0], [0.5, 0.5, 5.5])
+        np.testing.assert_array_equal(s.bodies.velocity[0], [3.0, 0, 0])
