@@ -97,7 +97,13 @@ class Bonds:
         return label
 
     def anchored(self, kind: np.ndarray, label: np.ndarray) -> np.ndarray:
-        """Return whether a bond holds the lump of each body to something fixed, (n,) bool."""
+        """Return whether a bond holds the lump of each body to something fixed, (n,) bool.
+
+        Parameters
+        ----------
+        kind, label : (n,) int64
+            What may move them, and the lumps.
+        """
         i, j = self.state.body[self.state.alive == 1].T
         held = np.zeros(len(kind), bool)
         held[label[i[kind[j] == FIXED]]] = True
@@ -110,13 +116,26 @@ class Bonds:
         self.state.impulse[gone], self.state.force[gone], self.load_share[gone] = 0.0, 0.0, 0.0
 
     def strain(self, some: np.ndarray, bodies: Bodies) -> np.ndarray:
-        """Return how the ends of some bonds (k,) lie apart and are turned, (k, 6) in their own directions [m] and [rad]."""
+        """Return how the ends of some bonds lie apart and are turned, (k, 6) in their own directions [m] and [rad].
+
+        Parameters
+        ----------
+        some : (k,) int64
+        bodies : Bodies
+        """
         strain = np.empty((len(some), 6))
         bond_kernels.strains(self.state, some, bodies.position, bodies.rotation, bodies.orientation, strain)
         return strain
 
     def slacken(self, some: np.ndarray, stiffness: np.ndarray, bodies: Bodies) -> None:
-        """Let some bonds (k,) go on with the forces they bear, but from now on with another stiffness (k, 6)."""
+        """Let some bonds go on with the forces they bear, but from now on with another stiffness.
+
+        Parameters
+        ----------
+        some : (k,) int64
+        stiffness : (k, 6) float [N/m], [N m/rad]
+        bodies : Bodies
+        """
         self.state.rest[some] = self.strain(some, bodies) + self.state.force[some] / stiffness
 
     def judge(self, some: np.ndarray, flowing: bool) -> np.ndarray:
@@ -124,6 +143,11 @@ class Bonds:
 
         If they are `flowing`, ductile ones yield first: such a bond moves its rest until it bears just its strength (perfect
         plasticity), and bears too much once it has yielded by its elongation. A brittle one has none.
+
+        Parameters
+        ----------
+        some : (k,) int64
+        flowing : bool
         """
         if not len(some):
             return np.zeros(len(self), bool)

@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from urst.core.bodies.mobility import DRIVEN
 from urst.core.jit import inline, serial
 from urst.core.rigid.state import Bodies, Inertia, conjugate, rotation_of, turn_by
 
@@ -280,3 +281,53 @@ def pushes(m, bodies, some, load, h, dt, taken, force):
                 taken[b, 3] += y * pz - z * py
                 taken[b, 4] += z * px - x * pz
                 taken[b, 5] += x * py - y * px
+
+
+@serial
+def struck(firm, awake, held, kind, velocity, spin, bodies, gap, size, force, used, bears, hit):
+    """Mark in `hit` (n,) the members of firm lumps that are struck; returns whether there are any.
+
+    `bodies` (p, 2), `gap` (p,) [m] and `size` (p,) are those of the pairs, `force` and `used` (n, 3) [N] what contacts do to each
+    body now and did of late, `bears` (n,) [N] by how much they may differ.
+    """
+    some = False
+    for b in range(len(firm)):
+        if firm[b] and awake[b]:
+            x, y, z = force[b, 0] - used[b, 0], force[b, 1] - used[b, 1], force[b, 2] - used[b, 2]
+            if x * x + y * y + z * z > bears[b] * bears[b]:
+                hit[b], some = True, True
+    # what is driven yields to nothing, so no force tells how hard it strikes what is held
+    for p in range(len(gap)):
+        if size[p] == 0 or gap[p] > 0.0:
+            continue
+        for side in range(2):
+            d, b = bodies[p, side], bodies[p, 1 - side]
+            if kind[d] != DRIVEN or not (firm[b] and held[b] and awake[b]):
+                continue
+            v, w = velocity[d], spin[d]
+            if abs(v[0]) + abs(v[1]) + abs(v[2]) + abs(w[0]) + abs(w[1]) + abs(w[2]) > 0.0:
+                hit[b], some = True, True
+    return some
+
+
+@serial
+def heed(label, awake, force, used, bears, share, since, time, dt):
+    """Let each body get used to the force on it by a share, and count since when nothing has struck its lump.
+
+    See `struck`; `since` and `time` (n,) [s] are the time since the last blow and that awake, `label` (n,) tells the lumps.
+    """
+    blow = np.zeros(len(label), np.uint8)
+    for b in range(len(label)):
+        since[b] += dt
+        if not awake[b]:
+            continue
+        time[b] += dt
+        x, y, z = force[b, 0] - used[b, 0], force[b, 1] - used[b, 1], force[b, 2] - used[b, 2]
+        if bears[b] > 0.0 and x * x + y * y + z * z > bears[b] * bears[b]:
+            blow[label[b]] = 1
+        used[b, 0] += share * x
+        used[b, 1] += share * y
+        used[b, 2] += share * z
+    for b in range(len(label)):
+        if blow[label[b]]:
+            since[b] = 0.0

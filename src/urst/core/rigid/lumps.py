@@ -8,7 +8,7 @@ while it is firm again, in the shape that it has then.
 
 import numpy as np
 
-from urst.core.bodies.mobility import DRIVEN, LOOSE
+from urst.core.bodies.mobility import LOOSE
 from urst.core.rigid import bond_kernels
 from urst.core.rigid import compounds as compound
 from urst.core.rigid.bonds import Bonds
@@ -150,6 +150,9 @@ class Lumps:
         carrier = np.arange(n)
         carrier[order] = n + np.searchsorted(roots, self.label[order])
         self.compounds = Compounds(np.append(start, len(order)).astype(np.int64), order, carrier)
+        body = self.bonds.state.body
+        self.swept = np.flatnonzero((self.bonds.state.alive == 1) & ~self.firm[body].any(axis=1))
+        """bonds of loose lumps, (k,)"""
 
     def nodes(self, bodies: Bodies) -> np.ndarray:
         """Return which nodes may be moved: bodies, compounds, and a dummy which may not, (n + c + 1,) bool."""
@@ -168,7 +171,13 @@ class Lumps:
         )  # fmt: skip
 
     def loosen(self, struck: np.ndarray, bodies: Bodies) -> None:
-        """Let the lumps of some bodies (n,) bool move bond by bond."""
+        """Let the lumps of some bodies move bond by bond.
+
+        Parameters
+        ----------
+        struck : (n,) bool
+        bodies : Bodies
+        """
         lumps = np.zeros(len(struck), bool)
         lumps[self.label[struck]] = True
         mine = lumps[self.label] & (self.firm == 1)
@@ -196,8 +205,8 @@ class Lumps:
         self._forget(ready)
         self._group(bodies)
 
-    def strikes(self, bodies: Bodies, pairs, force: np.ndarray) -> np.ndarray:
-        """Return which members of firm lumps are struck, (n,) bool.
+    def strikes(self, bodies: Bodies, pairs, force: np.ndarray) -> np.ndarray | None:
+        """Return which members of firm lumps are struck, (n,) bool; None if none is.
 
         Parameters
         ----------
@@ -206,28 +215,23 @@ class Lumps:
         force : (n, 3) float
             Mean force of contacts on each body [N].
         """
-        firm = (self.firm == 1) & (bodies.awake == 1)
-        struck = firm & self._blown(force)
-        # what is driven yields to nothing, so no force tells how hard it strikes
-        driven = (bodies.kind == DRIVEN) & (np.abs(bodies.velocity) + np.abs(bodies.spin)).any(axis=1)
-        if driven.any():
-            meets = (pairs.size > 0) & (pairs.gap <= 0.0) & driven[pairs.body].any(axis=1)
-            met = np.zeros(len(firm), bool)
-            met[pairs.body[meets].ravel()] = True
-            struck |= met & firm & self.held
-        return struck
-
-    def _blown(self, force):
-        return np.linalg.norm(force - self.used, axis=1) > BLOW * self.bears
+        hit = np.zeros(len(self.firm), bool)
+        some = compound.struck(
+            self.firm, bodies.awake, self.held, bodies.kind, bodies.velocity, bodies.spin, pairs.body, pairs.gap, pairs.size,
+            force, self.used, BLOW * self.bears, hit,
+        )  # fmt: skip
+        return hit if some else None
 
     def heed(self, bodies: Bodies, force: np.ndarray, dt: float) -> None:
-        """Note the forces (n, 3) of a check, and how long nothing has happened to each loose lump."""
-        awake = bodies.awake == 1
-        blow = np.zeros(len(awake), bool)
-        blow[self.label[awake & self._blown(force) & (self.bears > 0.0)]] = True
-        self.used[awake] += _USED * (force - self.used)[awake]
-        self.since = np.where(blow[self.label], 0.0, self.since + dt)
-        self.time[awake] += dt
+        """Note the forces of a check, and how long nothing has happened to each loose lump.
+
+        Parameters
+        ----------
+        bodies : Bodies
+        force : (n, 3) float [N]
+        dt : float [s]
+        """
+        compound.heed(self.label, bodies.awake, force, self.used, BLOW * self.bears, _USED, self.since, self.time, dt)
 
     def disturb(self, bonds: np.ndarray) -> None:
         """Note that something has happened to some bonds (k,)."""
@@ -396,7 +400,14 @@ class Lumps:
         return {f"lump_{k}": getattr(self, k).copy() for k in self._KEPT}
 
     def restore(self, state: dict[str, np.ndarray], bodies: Bodies) -> None:
-        """Take up what `snapshot` returned."""
+        """Take up what `snapshot` returned.
+
+        Parameters
+        ----------
+        state : dict
+        bodies : Bodies
+            Restored already.
+        """
         self.relabel(bodies)
         for k in self._KEPT:
             getattr(self, k)[:] = state[f"lump_{k}"]

@@ -263,17 +263,18 @@ class RigidSolver:
                 break
             self._rouse(wake)
             self._look(dt)
-        saved = self._before()
+        saved, bonded = self._before(), len(self.bonds.alive) > 0
         lost = -1
         for again in range(WAKES + 1):
             free = lumps.nodes(bodies)
             c.load[:] = 0.0
             motion = self._solve(dt, free, linear_damping, angular_damping)
-            pushed, force = self._pushes(dt)
+            if bonded:
+                pushed, force = self._pushes(dt)
             wake[:] = False
             woken = rest.wake_after(bodies, c.pairs, c.load, c.marks, weight, wake)
-            struck = lumps.strikes(bodies, c.pairs, force) if snapping else wake & False
-            if again == WAKES or not (woken or struck.any()):
+            struck = lumps.strikes(bodies, c.pairs, force) if snapping and bonded else None
+            if again == WAKES or not (woken or struck is not None):
                 s = self.settings
                 lost = substeps.conclude(
                     bodies, lumps.compounds, lumps.creeping, self.rest, free, *motion, dt, s.top_speed, s.top_spin
@@ -283,7 +284,7 @@ class RigidSolver:
             self._take_back(saved)
             if woken:
                 self._rouse(wake)
-            if struck.any():
+            if struck is not None:
                 lumps.loosen(struck, bodies)
             self._look(dt)
             saved = self._before()
@@ -292,7 +293,7 @@ class RigidSolver:
         if pose:
             # whatever rounding the substeps have left
             self._place_driven(*pose)
-        if len(self.bonds.alive):
+        if bonded:
             lumps.taken += pushed
             lumps.heed(bodies, force, dt)
             self._judge(free, dt, snapping)
@@ -319,15 +320,14 @@ class RigidSolver:
         """What contacts did to bonded bodies over the check: impulses (n, 6) [N s], [N m s] and mean forces (n, 3) [N]."""
         n = len(self.bodies.mass)
         pushed, force = np.zeros((n, 6)), np.zeros((n, 3))
-        if len(self.bonds.alive):
-            h = dt / self.settings.substeps
-            pushes(self.contacts.pairs, self.bodies, self._lumps.bears > 0.0, self.contacts.load, h, dt, pushed, force)
+        h = dt / self.settings.substeps
+        pushes(self.contacts.pairs, self.bodies, self._lumps.bears > 0.0, self.contacts.load, h, dt, pushed, force)
         return pushed, force
 
     def _judge(self, free, dt, snapping):
         """Take up what bonds bore, let firm lumps give, and part what bore too much."""
         bodies, lumps, bonds = self.bodies, self._lumps, self.bonds
-        some = np.flatnonzero((bonds.alive == 1) & free[: len(bodies.mass)][bonds.body].any(axis=1))
+        some = lumps.swept[free[bonds.body[lumps.swept]].any(axis=1)]
         if len(some):
             forces(bonds, some, bodies.rotation, dt)
             yielded = self._bonds.yielded.sum()
