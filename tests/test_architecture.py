@@ -35,10 +35,10 @@ ALLOWED = {
     "cli": {"bake", "db", "demo", "formats", "handover", "jobs", "scene", "shot", "store", "web"},
 }
 #: within the core: geometry, bodies and fields carry the solvers, none of which knows another; only coupling knows two
-BASE = {"jit", "threads", "air", "curves", "geometry", "bodies", "fields"}
+BASE = {"jit", "threads", "air", "curves", "geometry", "bodies", "fields", "launch"}
 CORE_ALLOWED = {
     "jit": set(), "threads": set(), "air": set(), "curves": set(), "geometry": {"jit"}, "bodies": {"jit", "geometry"}, "fields": {"jit", "geometry", "bodies"},
-    "fracture": BASE, "rigid": BASE, "debris": BASE, "gas": BASE, "coupling": BASE | {"rigid", "debris", "gas"},
+    "launch": {"geometry"}, "fracture": BASE, "rigid": BASE, "debris": BASE, "gas": BASE, "coupling": BASE | {"rigid", "debris", "gas"},
     "preview": {"jit", "geometry"}, "checks": {"geometry"},
 }  # fmt: skip
 

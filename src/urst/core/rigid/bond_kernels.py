@@ -19,24 +19,20 @@ class BondState(NamedTuple):
     anchor: np.ndarray  # (b, 2, 3) in each body's frame
     frame: np.ndarray  # (b, 3, 3) the own directions, one a row, in the first body's frame
     alive: np.ndarray  # (b,) uint8
+    section: np.ndarray  # (b, 4) stress by pull and shear, by bending about either axis, by twist [1/m2], [1/m3]
+    strength: np.ndarray  # (b, 3) in tension and in shear [Pa], and shear gained under pressure as a share of it
     stiffness: np.ndarray  # (b, 6) [N/m] and [N m/rad]
     swept: np.ndarray  # (b, 6) the same as far as the sweeps can carry it
     rest: np.ndarray  # (b, 6) strain at which nothing pulls [m] and [rad]
     force: np.ndarray  # (b, 6) on the second body [N] and [N m], mean over the last check or flex
     impulse: np.ndarray  # (b, 6) world, over the last substep [N s] and [N m s]
     load: np.ndarray  # (b, 6) world, sum of the impulses of a check
+    full: np.ndarray  # (b,) uint8 whether it bore all it can within the check: 1 and holds, 2 and has parted
+    axes: np.ndarray  # (b, 3, 3) world, work: the own directions, one a row
     strain: np.ndarray  # (b, 6) world, work: strain at the check less the rest
     arm: np.ndarray  # (b, 2, 3) world, work: anchors seen from the centres
     soft: np.ndarray  # (b, 2, 6) world, work: 1 / swept, as symmetric matrices
     inverse: np.ndarray  # (b, 6, 6) world, work: effective masses
-
-
-class Section(NamedTuple):
-    """The patches under `b` bonds."""
-
-    area: np.ndarray  # (b,) [m2]
-    moment: np.ndarray  # (b, 2) [m4]
-    extent: np.ndarray  # (b, 2) [m]
 
 
 @inline
@@ -111,7 +107,7 @@ def prepare(bonds, position, rotation, orientation, inertia, h, lag, start):
 
     `start` (n + 1, 6) is added to. Returns the numbers of these bonds, (k,) int64.
     """
-    columns, axes = np.empty((2, 3, 3)), np.empty((3, 3))
+    columns = np.empty((2, 3, 3))
     some, count = np.empty(len(bonds.alive), np.int64), 0
     for b in range(len(bonds.alive)):
         i, j = bonds.body[b, 0], bonds.body[b, 1]
@@ -119,7 +115,8 @@ def prepare(bonds, position, rotation, orientation, inertia, h, lag, start):
             continue
         some[count] = b
         count += 1
-        arm, e = bonds.arm[b], bonds.strain[b]
+        arm, e, axes = bonds.arm[b], bonds.strain[b], bonds.axes[b]
+        bonds.full[b] = 0
         _directions(bonds, b, rotation, axes)
         _stretch(bonds, b, position, rotation, orientation, arm, e)
         for c in range(3):
@@ -192,14 +189,36 @@ def _push(velocity, inertia, i, j, arm, px, py, pz, tx, ty, tz):
     w[5] += z
 
 
+@inline
+def _stress(section, f0, f1, f2, m0, m1, m2):
+    """Tension and shear of a section under a force and a twist on the second body, own directions.
+
+    A patch carries N, V, M and T like a beam's section: tension N/A + M1 c1/I1 + M2 c2/I2, shear V/A + T c/J
+    (Potyondy & Cundall 2004, A bonded-particle model for rock, eq. 16, with the patch's own section). The extents bound
+    the section by a rectangle: exact for one, on the safe side for any other shape.
+    """
+    # the force on the second body points back to the first where the bond is pulled
+    tension = -f0 * section[0] + abs(m1) * section[1] + abs(m2) * section[2]
+    return tension, np.sqrt(f1 * f1 + f2 * f2) * section[0] + abs(m0) * section[3]
+
+
+@inline
+def _share(section, strength, f0, f1, f2, m0, m1, m2):
+    """Stress over strength; pressure makes a bond stronger in shear."""
+    tension, shear = _stress(section, f0, f1, f2, m0, m1, m2)
+    return max(tension / strength[0], shear / (strength[1] + strength[2] * max(-tension, 0.0)))
+
+
 @serial
 def sweep(bonds, some, velocity, moved, inertia, h, lag, backward):
     """One sweep over some bonds (k,): springs of their stiffness with damping `lag` [s] times it, taken implicitly."""
     rate = 1.0 / (h + lag)
     total = len(some)
-    x, d = np.empty(6), np.empty(6)
+    x, d, y = np.empty(6), np.empty(6), np.empty(6)
     for number in range(total):
         b = some[total - 1 - number if backward else number]
+        if bonds.full[b] == 2:
+            continue
         i, j = bonds.body[b, 0], bonds.body[b, 1]
         a, c = bonds.arm[b, 0], bonds.arm[b, 1]
         p, k, e = bonds.impulse[b], bonds.inverse[b], bonds.strain[b]
@@ -224,9 +243,30 @@ def sweep(bonds, some, velocity, moved, inertia, h, lag, backward):
             d[q] = -(
                 k[q, 0] * x[0] + k[q, 1] * x[1] + k[q, 2] * x[2] + k[q, 3] * x[3] + k[q, 4] * x[4] + k[q, 5] * x[5]
             )
+        # it bears no more than it can, however hard it is torn at
+        r = bonds.axes[b]
+        for q in range(3):
+            y[q] = r[q, 0] * (p[0] + d[0]) + r[q, 1] * (p[1] + d[1]) + r[q, 2] * (p[2] + d[2])
+            y[3 + q] = r[q, 0] * (p[3] + d[3]) + r[q, 1] * (p[4] + d[4]) + r[q, 2] * (p[5] + d[5])
+        share = _share(bonds.section[b], bonds.strength[b], y[0] / h, y[1] / h, y[2] / h, y[3] / h, y[4] / h, y[5] / h)
+        if share > 1.0:
+            bonds.full[b] = 1
+            for q in range(6):
+                d[q] = (p[q] + d[q]) / share - p[q]
         for q in range(6):
             p[q] += d[q]
         _push(velocity, inertia, i, j, bonds.arm[b], d[0], d[1], d[2], d[3], d[4], d[5])
+
+
+@serial
+def snap(bonds, some, inertia, start):
+    """Let those of some bonds (k,) part that have just borne all they can; what they did is taken back from `start` (n + 1, 6)."""
+    for b in some:
+        if bonds.full[b] == 1:
+            bonds.full[b] = 2
+            p, i, j = bonds.impulse[b], bonds.body[b, 0], bonds.body[b, 1]
+            _push(start, inertia, i, j, bonds.arm[b], -p[0], -p[1], -p[2], -p[3], -p[4], -p[5])
+            p[:] = 0.0
 
 
 @serial
@@ -256,23 +296,11 @@ def push(bonds, some, rotation, h):
 
 
 @serial
-def stresses(bonds, section, some, stress):
-    """Write tension and shear of some bonds (k,), stress (k, 2) [Pa].
-
-    A patch carries N, V, M and T like a beam's section: tension N/A + M1 c1/I1 + M2 c2/I2, shear V/A + T c/J
-    (Potyondy & Cundall 2004, A bonded-particle model for rock, eq. 16, with the patch's own section). The extents bound
-    the section by a rectangle: exact for one, on the safe side for any other shape.
-    """
-    area, moment, extent = section.area, section.moment, section.extent
+def shares(bonds, some, force, share):
+    """Write the stress over strength of some bonds (k,) under forces (k, 6) on their second bodies, share (k,)."""
     for k in range(len(some)):
-        b = some[k]
-        f = bonds.force[b]
-        # bending about the first axis strains the far ends of the second; the force on the second body points back to the
-        # first where the bond is pulled
-        bend = abs(f[4]) * extent[b, 1] / moment[b, 0] + abs(f[5]) * extent[b, 0] / moment[b, 1]
-        twist = abs(f[3]) * max(extent[b, 0], extent[b, 1]) / (moment[b, 0] + moment[b, 1])
-        stress[k, 0] = -f[0] / area[b] + bend
-        stress[k, 1] = np.sqrt(f[1] * f[1] + f[2] * f[2]) / area[b] + twist
+        b, f = some[k], force[k]
+        share[k] = _share(bonds.section[b], bonds.strength[b], f[0], f[1], f[2], f[3], f[4], f[5])
 
 
 @serial

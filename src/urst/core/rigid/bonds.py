@@ -7,7 +7,7 @@ from urst.core.bodies.mobility import DRIVEN, FIXED, LOOSE
 from urst.core.bodies.patches import Patches
 from urst.core.curves.varies import in_space
 from urst.core.rigid import bond_kernels
-from urst.core.rigid.bond_kernels import BondState, Section
+from urst.core.rigid.bond_kernels import BondState
 from urst.core.rigid.settings import BondSettings
 from urst.core.rigid.state import Bodies
 
@@ -33,18 +33,22 @@ class Bonds:
         At the start.
     bonded : (n,) bool
         What bonds may hold.
+    later : (n,) bool
+        What is held or driven at the start and let go later: what of it is driven is bonded among itself.
     settings : BondSettings
     h : float
         Substep [s].
     """
 
     def __init__(
-        self, fragments: Fragments, patches: Patches, bodies: Bodies, bonded, settings: BondSettings, h: float
+        self, fragments: Fragments, patches: Patches, bodies: Bodies, bonded, later, settings: BondSettings, h: float
     ):
         self.settings = settings
         kind = bodies.kind
         i, j = patches.pair.T if len(patches) else (np.zeros(0, int),) * 2
         use = ((kind[i] == LOOSE) | (kind[j] == LOOSE)) & (kind[i] != DRIVEN) & (kind[j] != DRIVEN)
+        use |= (kind[i] == DRIVEN) & (kind[j] == DRIVEN) & later[i] & later[j]
+        kind = np.where(later, LOOSE, kind)
         use &= bonded[i] & bonded[j] & (in_space(settings.tension, patches.centre) > 0)
         # a weld turns a sliver of area into a hinge pin of endless stress: such hairs do not hold
         least = np.minimum(fragments.volume[i], fragments.volume[j])
@@ -55,27 +59,33 @@ class Bonds:
         normal, axis = patches.normal[use], patches.axis[use]
         self.length = _lengths(fragments, patches, use, kind)
         """(b,) between the middles of what it joins [m]"""
+        rng = np.random.default_rng(settings.seed)
+        scatter = np.clip(1.0 + settings.scatter * rng.standard_normal(b), 0.05, None)
+        self.extent = patches.extent[use]
+        strength = [in_space(s, centre) * scatter for s in (settings.tension, settings.shear)]
         stiffness = _stiffness(patches, use, self.length, settings.modulus)
         self.state = BondState(
             body=pair.copy(),
             anchor=np.stack([centre - fragments.centre[pair[:, 0]], centre - fragments.centre[pair[:, 1]]], axis=1),
             frame=np.stack([normal, axis, np.cross(normal, axis)], axis=1),
             alive=np.ones(b, np.uint8),
+            section=_section(patches, use),
+            strength=np.column_stack([*strength, np.full(b, np.tan(np.radians(settings.friction_angle)))]),
             stiffness=stiffness,
-            swept=np.minimum(stiffness, _bearable(bodies, pair, h)),
+            swept=np.minimum(stiffness, _bearable(bodies, kind, pair, h)),
             rest=np.zeros((b, 6)),
             force=np.zeros((b, 6)),
             impulse=np.zeros((b, 6)),
             load=np.zeros((b, 6)),
+            full=np.zeros(b, np.uint8),
+            axes=np.zeros((b, 3, 3)),
             strain=np.zeros((b, 6)),
             arm=np.zeros((b, 2, 3)),
             soft=np.zeros((b, 2, 6)),
             inverse=np.zeros((b, 6, 6)),
         )
-        self.section = Section(*(getattr(patches, name)[use] for name in Section._fields))
-        rng = np.random.default_rng(settings.seed)
-        share = np.clip(1.0 + settings.scatter * rng.standard_normal(b), 0.05, None)
-        self.strength = np.column_stack([in_space(s, centre) * share for s in (settings.tension, settings.shear)])
+        self.area = patches.area[use]
+        """(b,) [m2]"""
         self.load_share = np.zeros(b)
         """(b,) stress over strength"""
         self.yielded = np.zeros(b)
@@ -138,41 +148,52 @@ class Bonds:
         """
         self.state.rest[some] = self.strain(some, bodies) + self.state.force[some] / stiffness
 
-    def judge(self, some: np.ndarray, flowing: bool) -> np.ndarray:
-        """Judge what some bonds (k,) bear, and return which bear too much, (b,) bool.
-
-        If they are `flowing`, ductile ones yield first: such a bond moves its rest until it bears just its strength (perfect
-        plasticity), and bears too much once it has yielded by its elongation. A brittle one has none.
+    def judge(self, some: np.ndarray) -> np.ndarray:
+        """Judge what some bonds bear; returns which bear more than they can, (b,) bool.
 
         Parameters
         ----------
         some : (k,) int64
-        flowing : bool
         """
-        if not len(some):
-            return np.zeros(len(self), bool)
-        state = self.state
-        stress = np.empty((len(some), 2))
-        bond_kernels.stresses(state, self.section, some, stress)
-        gained = np.maximum(-stress[:, 0], 0.0) * np.tan(np.radians(self.settings.friction_angle))
-        share = np.maximum(stress[:, 0] / self.strength[some, 0], stress[:, 1] / (self.strength[some, 1] + gained))
+        share = np.empty(len(some))
+        bond_kernels.shares(self.state, some, self.state.force[some], share)
         self.load_share[some] = np.maximum(share, 0.0)
-        over = (self.load_share > 1.0) & (state.alive == 1)
-        if flowing and self.settings.elongation > 0.0 and over.any():
-            over &= self._yield(np.flatnonzero(over))
+        over = np.zeros(len(self), bool)
+        over[some] = (share > 1.0) & (self.state.alive[some] == 1)
         return over
 
-    def _yield(self, over):
-        """Let overloaded bonds (k,) flow; returns which of all have flowed too far, (b,) bool."""
+    def tear(self, bodies: Bodies) -> tuple[np.ndarray, np.ndarray]:
+        """Return which bonds of those that bore all they could part, and which did, (b,) bool each.
+
+        A brittle one parts. The rest of a ductile one moves until it bears just its strength (perfect plasticity), and it parts
+        once it has yielded by its elongation.
+
+        Parameters
+        ----------
+        bodies : Bodies
+        """
         state = self.state
-        given = (1.0 - 1.0 / self.load_share[over])[:, None] * state.force[over] / state.swept[over]
-        state.rest[over] -= given
-        reach = self.section.extent[over]
+        full = (state.full > 0) & (state.alive == 1)
+        if not self.settings.elongation or not full.any():
+            return full, full
+        some = np.flatnonzero(full)
+        strain = self.strain(some, bodies) - state.rest[some]
+        share = np.empty(len(some))
+        bond_kernels.shares(state, some, -state.swept[some] * strain, share)
+        given = np.maximum(1.0 - 1.0 / np.maximum(share, 1e-9), 0.0)[:, None] * strain
+        state.rest[some] += given
+        reach = self.extent[some]
         stretch = np.linalg.norm(given[:, :3], axis=1) + np.abs(given[:, 3]) * reach.max(axis=1)
         stretch += np.abs(given[:, 4]) * reach[:, 1] + np.abs(given[:, 5]) * reach[:, 0]
-        self.yielded[over] += stretch / self.length[over]
-        self.load_share[over] = 1.0
-        return self.yielded > self.settings.elongation
+        self.yielded[some] += stretch / self.length[some]
+        return full & (self.yielded > self.settings.elongation), full
+
+
+def _section(patches, use):
+    """What a unit of force and twist strain the section of each patch by, (b, 4); see `bond_kernels`."""
+    area, moment, extent = patches.area[use], patches.moment[use], patches.extent[use]
+    # bending about the first axis strains the far ends of the second
+    return np.column_stack([1.0 / area, extent[:, ::-1] / moment, extent.max(axis=1) / moment.sum(axis=1)])
 
 
 def _lengths(fragments, patches, use, kind):
@@ -197,9 +218,9 @@ def _stiffness(patches, use, length, modulus):
     return np.column_stack([modulus * area, across, across, twist, modulus * moment]) / length[:, None]
 
 
-def _bearable(bodies, pair, h):
+def _bearable(bodies, kind, pair, h):
     """The greatest stiffnesses that the substeps can carry between two bodies, (b, 6)."""
-    loose = bodies.kind == LOOSE
+    loose = kind == LOOSE
     inverse_mass = np.where(loose, 1.0 / bodies.mass, 0.0)[pair].sum(axis=1)
     turning = np.where(loose, np.trace(bodies.inverse_inertia, axis1=1, axis2=2) / 3.0, 0.0)[pair].sum(axis=1)
     return np.repeat(PACE / h**2 / np.column_stack([inverse_mass, turning]), 3, axis=1)

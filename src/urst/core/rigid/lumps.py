@@ -75,11 +75,11 @@ class Lumps:
         self.framed = np.zeros(n, np.uint8)
         """whether the factors of a body's lump were made, and how it was turned then"""
         self.frame_place, self.frame_turn = np.zeros((n, 3)), np.zeros((n, 3, 3))
-        state, section = bonds.state, bonds.section
+        state = bonds.state
         self.bears = np.zeros(n)
         """what the bonds of a body bear in tension [N]"""
         for side in range(2):
-            np.add.at(self.bears, state.body[:, side], bonds.strength[:, 0] * section.area)
+            np.add.at(self.bears, state.body[:, side], state.strength[:, 0] * bonds.area)
         self._lumps: dict[int, Lump] = {}
         self.label = np.arange(n)
         self.held = np.zeros(n, bool)
@@ -314,7 +314,7 @@ class Lumps:
             turn = bodies.rotation[members]
             self.creeping[members, :3] = np.einsum("nji,nj->ni", turn, share * way[:, :3])
             self.creeping[members, 3:] = np.einsum("nji,nj->ni", turn, share * way[:, 3:])
-        return self.bonds.judge(some, flowing=False)
+        return self.bonds.judge(some)
 
     def relax(self, bodies: Bodies, gravity: np.ndarray, touching: Touching, moving: bool) -> None:
         """Bring into equilibrium under their own weight all firm lumps that are held or stand on something.
@@ -360,7 +360,7 @@ class Lumps:
             # springs start afresh at each step: what they bore is not known to the next
             if np.abs(way).max() < _NOTHING or under is not None:
                 break
-        self.bonds.judge(some, flowing=False)
+        self.bonds.judge(some)
 
     def _outside(self, members, bodies, gravity, touching):
         """What some bodies stand on, and the forces on them of their weight and of what lies on them."""

@@ -1,10 +1,13 @@
 """What an artist says about a fall."""
 
-from typing import Annotated
+from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from urst.core.curves.varies import Number, Varies
+from urst.core.launch.settings import Launch, Vector
+
+Name = Annotated[str, Field(min_length=1, max_length=80)]
 
 
 class BondSettings(BaseModel):
@@ -29,6 +32,46 @@ class BondSettings(BaseModel):
     seed: int = Field(1, ge=0, le=2**31 - 1, description="Another number, other weak spots")
 
 
+class Event(BaseModel):
+    """Something that happens to bodies once a moment has come."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+    name: Name = "event"
+    of: tuple[Name, ...] = Field((), description="Pieces or tags it happens to; none: all that is loose or driven")
+    when: Literal["frame", "touch", "load", "region", "after"] = Field(
+        "frame", description="At a frame, when first touched, under a load, once in a region, or after another event"
+    )
+    frame: float = Field(1.0, ge=-1e6, le=1e6, description="The frame, if at one")
+    by: str = Field("", max_length=80, description="Piece or tag whose touch counts; empty: whatever moves")
+    force: float = Field(1e4, ge=0, le=1e12, description="Force of contacts on one body, if under a load [N]")
+    low: Vector = Field((-1.0, -1.0, 0.0), description="Lower corner of the region [m]")
+    high: Vector = Field((1.0, 1.0, 2.0), description="Upper corner of the region [m]")
+    after: str = Field("", max_length=80, description="Name of the event that it follows")
+    delay: float = Field(0.0, ge=0, le=1e4, description="So much later [s]")
+    what: Literal["launch", "blast", "let go", "anchor", "remove", "part", "slow down"] = Field(
+        "launch",
+        description="Sets them off; a charge goes off; held or driven ones fall; they stand from now on; they are gone; "
+        "their bonds part; they are slowed down",
+    )
+    launch: Launch = Launch()
+    charge: float = Field(1.0, gt=0, le=1e6, description="Charge at the launch's centre, as much TNT [kg]")
+    top_speed: float = Field(1.0, ge=0, le=1e3, description="Speed they are slowed down to [m/s]")
+    over: float = Field(0.5, gt=0, le=1e3, description="Time that slowing down takes [s]")
+
+    @model_validator(mode="after")
+    def _makes_sense(self):
+        if any(a >= b for a, b in zip(self.low, self.high)):
+            raise ValueError(f"the region of '{self.name}' is empty: its upper corner must lie above its lower one")
+        if self.when == "after" and self.after in ("", self.name):
+            raise ValueError(f"'{self.name}' follows no event: name another one in 'after'")
+        if self.launch.least > self.launch.most:
+            raise ValueError(
+                f"'{self.name}' sets off at least at {self.launch.least:g} m/s and at most at {self.launch.most:g}: swap them"
+            )
+        return self
+
+
 class RigidSettings(BaseModel):
     """How bodies move."""
 
@@ -49,4 +92,32 @@ class RigidSettings(BaseModel):
     drag: float = Field(
         1.05, ge=0, le=10, description="Drag coefficient of bodies too small for the cells of a gas that acts on them"
     )
+    ease: float = Field(
+        0.0,
+        ge=0,
+        le=10,
+        description="Time in which what is too fast or spins too fast comes down to the limit; 0: at once [s]",
+    )
+    wind: Vector = Field((0.0, 0.0, 0.0), description="Wind that bodies feel on their faces [m/s]")
+    air: float = Field(
+        0.0, ge=0, le=100, description="Density of the air that drags on them [kg/m3]; 0: none, 1.2: real"
+    )
+    events: tuple[Event, ...] = Field((), description="What happens to bodies, and when")
     settle: float = Field(0.5, ge=0, le=60, description="Seconds under gravity before the first frame, unseen [s]")
+
+    @model_validator(mode="after")
+    def _events_follow(self):
+        names = [e.name for e in self.events]
+        if len(set(names)) < len(names):
+            raise ValueError(f"two events are called '{next(n for n in names if names.count(n) > 1)}': rename one")
+        before = {e.name: e.after for e in self.events if e.when == "after"}
+        for name in before:
+            seen, at = set(), name
+            while at in before and at not in seen:
+                seen.add(at)
+                at = before[at]
+            if at in seen:
+                raise ValueError(f"the event '{name}' waits for itself: let one of them come at a frame or by touch")
+            if at not in names:
+                raise ValueError(f"an event follows '{at}', which is no event of this layer: name one that is")
+        return self

@@ -1,6 +1,6 @@
 """The rigid body solver: bodies, their contacts and their bonds over time."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,11 +12,13 @@ from urst.core.curves.clock import Clock
 from urst.core.curves.varies import at_time
 from urst.core.geometry import rotation
 from urst.core.geometry.convex import with_points
+from urst.core.launch.blast import faces
 from urst.core.rigid import rest, state, substeps, sweeps
 from urst.core.rigid.bond_kernels import forces
 from urst.core.rigid.bonds import LAG, Bonds
 from urst.core.rigid.compounds import pushes
 from urst.core.rigid.contacts import Contacts
+from urst.core.rigid.director import Directed, Director
 from urst.core.rigid.lumps import FLEX, Lumps
 from urst.core.rigid.rest import Rest
 from urst.core.rigid.settings import RigidSettings
@@ -85,6 +87,8 @@ class RigidSolver:
     presence : callable, optional
         Which bodies are there at a time; all, if not given. One that goes is gone with its bonds, one that comes
         stands where it would have stood at the start.
+    directed : sequence of Directed
+        Events and whom they are about.
     start_time : float [s]
     clock : Clock
         When each frame is: curves over frames go by it, and by its frames a second `steps` is meant.
@@ -100,6 +104,7 @@ class RigidSolver:
         gravity: tuple[float, float, float] = (0.0, 0.0, -9.81),
         drive: Drive | None = None,
         presence: Presence | None = None,
+        directed: Sequence[Directed] = (),
         start_time: float = 0.0,
         clock: Clock | None = None,
     ):
@@ -137,15 +142,28 @@ class RigidSolver:
         self.rest = Rest(np.zeros(n), self.bodies.position.copy(), self.bodies.rotation.copy())
         self.checks = 0
         self.contacts = Contacts(cores, fragments.ball, matter.friction, matter.restitution)
+        self.director = Director(directed, self.hulls, patches, fragments.centre, matter.kind, self.clock)
+        self.surface = np.bincount(
+            np.repeat(np.arange(n), np.diff(self.hulls.face_start)), faces(self.hulls)[1], minlength=n
+        )
+        """(n,) [m2]"""
         self._bonds = Bonds(
-            fragments, patches, self.bodies, matter.bonded, settings.bonds, self.step_dt / settings.substeps
+            fragments,
+            patches,
+            self.bodies,
+            matter.bonded,
+            self.director.later,
+            settings.bonds,
+            self.step_dt / settings.substeps,
         )
         self.bonds, self.patch_of_bond = self._bonds.state, self._bonds.patch
         self._lumps = Lumps(self._bonds, self.bodies, self.step_dt, self.step_dt / settings.substeps)
         self.driven = np.flatnonzero(matter.kind == DRIVEN)
+        self.bodies.kind[:] = self.director.kind
         if drive:
             self._place_driven(*drive(start_time))
         self._appear()
+        self._lumps.begin(self.bodies)
 
     @property
     def load_share(self) -> np.ndarray:
@@ -155,7 +173,7 @@ class RigidSolver:
     @property
     def strength(self) -> np.ndarray:
         """Strength of each bond in tension and in shear, (b, 2) [Pa]."""
-        return self._bonds.strength
+        return self._bonds.state.strength[:, :2]
 
     def settle(self, seconds: float, pulse: Callable[[], None] = lambda: None) -> None:
         """Let bodies and bonds take up gravity before the shot starts: nothing driven moves, nothing snaps.
@@ -241,7 +259,64 @@ class RigidSolver:
         """
         s = at_time(self.settings, self.clock, self.time + 0.5 * dt)
         self._appear()
+        if len(self.director):
+            self._direct(dt)
+        if s.air > 0.0:
+            self._blow(s, dt)
         self._advance(dt, s.linear_damping, s.angular_damping, snapping=True)
+
+    def _direct(self, dt):
+        """Let the events happen whose moment has come."""
+        bodies, director = self.bodies, self.director
+        for d in director.due(self.time, dt, bodies, self.contacts):
+            what, mine = d.event.what, d.members & (bodies.kind != ABSENT)
+            if what in ("launch", "blast"):
+                self._kick(*director.kick(d, bodies))
+            elif what == "let go":
+                held = mine & (bodies.kind != LOOSE) & (self.matter.kind != FIXED)
+                director.kind[d.members & (self.matter.kind != FIXED)] = LOOSE
+                # what was driven goes on as it went
+                still = held & (bodies.kind == FIXED)
+                bodies.velocity[still], bodies.spin[still] = self.matter.velocity[still], self.matter.spin[still]
+                self._become(held, LOOSE)
+            elif what == "anchor":
+                director.kind[d.members] = FIXED
+                bodies.velocity[mine], bodies.spin[mine] = 0.0, 0.0
+                self._become(mine, FIXED)
+            elif what == "remove":
+                director.kind[d.members] = ABSENT
+                self._bonds.part(mine[self.bonds.body].any(axis=1) & (self.bonds.alive == 1))
+                self._become(mine, ABSENT)
+            elif what == "part":
+                self._bonds.part(mine[self.bonds.body].any(axis=1) & (self.bonds.alive == 1))
+                self._become(mine & False, LOOSE)
+        director.slow(self.time, dt, bodies)
+
+    def _become(self, some, kind):
+        """Let something else move some bodies from now on."""
+        bodies = self.bodies
+        bodies.kind[some] = kind
+        bodies.awake[:], self.rest.calm[:] = 1, 0.0
+        self._lumps.forget()
+        self._lumps.relabel(bodies)
+        self.contacts.stale()
+
+    def _kick(self, velocity, spin):
+        """Change velocities and spins by (n, 3) each; what that would tear at is loosened."""
+        bodies = self.bodies
+        kicked = (np.abs(velocity) + np.abs(spin)).any(axis=1)
+        self._rouse(kicked)
+        self._lumps.loosen(kicked, bodies)
+        bodies.velocity[:] += velocity
+        bodies.spin[:] += spin
+
+    def _blow(self, s, dt):
+        """Drag by air that may blow, as much as a convex body meets on the average of all turns (Cauchy: a quarter of its faces)."""
+        bodies = self.bodies
+        free = (self.inverse_mass() > 0.0)[:, None]
+        against = np.array(s.wind) - bodies.velocity
+        rate = 0.5 * s.air * s.drag * 0.25 * self.surface * np.linalg.norm(against, axis=1) / bodies.mass
+        bodies.velocity[:] += np.where(free, against * (1.0 - np.exp(-dt * rate))[:, None], 0.0)
 
     def _weight(self):
         return float(np.linalg.norm(self.gravity))
@@ -255,7 +330,7 @@ class RigidSolver:
             return
         pose = self._steer(dt)
         # velocities may have been changed from outside
-        state.spin_up(bodies, np.inf, np.inf)
+        state.spin_up(bodies, np.inf, np.inf, 0.0, dt)
         self._look(dt)
         wake = np.zeros(len(bodies.mass), bool)
         for _ in range(WAKES):
@@ -268,7 +343,7 @@ class RigidSolver:
         for again in range(WAKES + 1):
             free = lumps.nodes(bodies)
             c.load[:] = 0.0
-            motion = self._solve(dt, free, linear_damping, angular_damping)
+            motion = self._solve(dt, free, linear_damping, angular_damping, snapping)
             if bonded:
                 pushed, force = self._pushes(dt)
             wake[:] = False
@@ -277,7 +352,16 @@ class RigidSolver:
             if again == WAKES or not (woken or struck is not None):
                 s = self.settings
                 lost = substeps.conclude(
-                    bodies, lumps.compounds, lumps.creeping, self.rest, free, *motion, dt, s.top_speed, s.top_spin
+                    bodies,
+                    lumps.compounds,
+                    lumps.creeping,
+                    self.rest,
+                    free,
+                    *motion,
+                    dt,
+                    s.top_speed,
+                    s.top_spin,
+                    s.ease,
                 )
                 break
             # what sleeps was a wall so far, what is firm was one body: take the check back
@@ -330,10 +414,10 @@ class RigidSolver:
         some = lumps.swept[free[bonds.body[lumps.swept]].any(axis=1)]
         if len(some):
             forces(bonds, some, bodies.rotation, dt)
-            yielded = self._bonds.yielded.sum()
-            snapped = self._bonds.judge(some, flowing=snapping)
-            if snapping and (snapped.any() or self._bonds.yielded.sum() > yielded):
-                lumps.disturb(np.flatnonzero(snapped) if snapped.any() else some)
+            self._bonds.judge(some)
+            snapped, full = self._bonds.tear(bodies)
+            if snapping and full.any():
+                lumps.disturb(np.flatnonzero(full))
             if snapping and snapped.any():
                 self._bonds.part(snapped)
                 lumps.relabel(bodies)
@@ -354,7 +438,7 @@ class RigidSolver:
     def _touching(self):
         return self.contacts.points(self.bodies, self.step_dt / self.settings.substeps)
 
-    def _solve(self, dt, free, linear_damping, angular_damping):
+    def _solve(self, dt, free, linear_damping, angular_damping, snapping):
         """Return velocities at the end of the check and how far each body moves, (n + 1, 6) each."""
         c, weight, count = self.contacts, self._weight(), self.settings.substeps
         h = dt / count
@@ -376,6 +460,7 @@ class RigidSolver:
             count,
             rules,
             LAG,
+            snapping and not self.settings.bonds.elongation,
             self._lumps.taken,
             c.load,
         )
@@ -399,7 +484,7 @@ class RigidSolver:
         was_here = kind != ABSENT
         if (here == was_here).all():
             return
-        kind[:] = np.where(here, self.matter.kind, ABSENT)
+        kind[:] = np.where(here, self.director.kind, ABSENT)
         self._bonds.part((~here)[self.bonds.body].any(axis=1) & (self.bonds.alive == 1))
         self._lumps.forget()
         self._lumps.relabel(self.bodies)
@@ -410,15 +495,24 @@ class RigidSolver:
             self._place_driven(*self.drive(self.time))
 
     def _place_driven(self, position, orientation):
-        state.put(self.bodies, self.driven, np.asarray(position, float), np.asarray(orientation, float))
+        still = self._still_driven()
+        state.put(
+            self.bodies, self.driven[still], np.asarray(position, float)[still], np.asarray(orientation, float)[still]
+        )
+
+    def _still_driven(self):
+        """Which of the driven nobody has let go, (d,) bool."""
+        return self.director.kind[self.driven] == DRIVEN
 
     def _steer(self, dt):
         """Give driven bodies the velocity that takes them to their next pose, and return that pose."""
+        still = self._still_driven()
+        driven = self.driven[still]
         if not self.drive:
-            self.bodies.velocity[self.driven], self.bodies.spin[self.driven] = 0.0, 0.0
+            self.bodies.velocity[driven], self.bodies.spin[driven] = 0.0, 0.0
             return None
-        position, orientation = self.drive(self.time + dt)
-        state.steer(self.bodies, self.driven, np.asarray(position, float), np.asarray(orientation, float), dt)
+        position, orientation = (np.asarray(x, float) for x in self.drive(self.time + dt))
+        state.steer(self.bodies, driven, position[still], orientation[still], dt)
         return position, orientation
 
     def free(self) -> np.ndarray:
@@ -530,7 +624,7 @@ class RigidSolver:
         """Return the whole state, so that a solver restored from it goes on to the same bytes."""
         state = {f"body_{k}": getattr(self.bodies, k).copy() for k in self._BODIES}
         state |= {f"bond_{k}": getattr(self.bonds, k).copy() for k in self._BONDS}
-        state |= self._lumps.snapshot()
+        state |= self._lumps.snapshot() | self.director.snapshot()
         state |= {f"rest_{k}": v.copy() for k, v in self.rest._asdict().items()}
         return (
             state
@@ -554,6 +648,7 @@ class RigidSolver:
         for k, v in self.rest._asdict().items():
             v[:] = state[f"rest_{k}"]
         self.contacts.restore(state)
+        self.director.restore(state)
         self._lumps.restore(state, self.bodies)
         self._bonds.load_share = state["load_share"].copy()
         self.time, self.checks = float(state["time"][0]), int(state["checks"][0])

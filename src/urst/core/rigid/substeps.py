@@ -16,7 +16,7 @@ from urst.core.rigid.sweeps import ONE, REAL, ZERO
 
 
 @serial
-def solve(m, bonds, bodies, joined, friction, restitution, free, pull, keep, count, rules, lag, taken, load):
+def solve(m, bonds, bodies, joined, friction, restitution, free, pull, keep, count, rules, lag, brittle, taken, load):
     """Solve the contacts and bonds of a check.
 
     Parameters
@@ -40,6 +40,8 @@ def solve(m, bonds, bodies, joined, friction, restitution, free, pull, keep, cou
     rules : Rules
     lag : float
         See `bond_kernels.sweep` [s].
+    brittle : bool
+        Whether bonds part as soon as they have borne all they can.
     taken : (n, 6)
         See `compounds.gather`.
     load : (p,)
@@ -64,24 +66,26 @@ def solve(m, bonds, bodies, joined, friction, restitution, free, pull, keep, cou
         bonds, bodies.position, bodies.rotation, bodies.orientation, inertia, float(rules.h), lag, start
     )
     reach = sweeps.reach(laid.body, laid.manifold, free)
-    _advance(laid, reach, bonds, some, lag, inertia, velocity, moved, start, free, pull, keep, count, rules)
+    _advance(laid, reach, bonds, some, lag, brittle, inertia, velocity, moved, start, free, pull, keep, count, rules)
     rows.keep(laid, m, count * float(rules.h), load)
     return velocity, moved
 
 
 @serial
-def conclude(bodies, joined, creeping, calm, free, velocity, moved, dt, top_speed, top_spin):
+def conclude(bodies, joined, creeping, calm, free, velocity, moved, dt, top_speed, top_spin, ease):
     """Move the bodies at the end of a check, and count how long each has been calm; see `state.spin_up` for the result."""
     state.move(bodies, free, velocity, moved, dt)
     compounds.carry(bodies, joined, free, velocity, moved, dt)
     compounds.creep(bodies, creeping)
-    lost = state.spin_up(bodies, top_speed, top_spin)
+    lost = state.spin_up(bodies, top_speed, top_spin, ease, dt)
     rest.count(bodies, calm, dt)
     return lost
 
 
 @serial
-def _advance(rows, reach, bonds, some, lag, inertia, velocity, moved, start, free, pull, keep, substeps, rules):
+def _advance(
+    rows, reach, bonds, some, lag, brittle, inertia, velocity, moved, start, free, pull, keep, substeps, rules
+):
     """Advance velocities (n + 1, 6) by some substeps.
 
     `start` (n + 1, 6): what contacts and bonds did to each body in the last substep, done again at the start of the next.
@@ -130,3 +134,5 @@ def _advance(rows, reach, bonds, some, lag, inertia, velocity, moved, start, fre
                     # in free flight the parabola is followed exactly
                     for c in range(3):
                         moved[k, c] -= 0.5 * h * h * pull[c]
+        if brittle:
+            bond_kernels.snap(bonds, some, inertia, start)
