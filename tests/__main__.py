@@ -14,6 +14,7 @@ FAST = (
     "fracture",
     "rigid",
     "bonds",
+    "direct",
     "debris",
     "pressure",
     "gas",

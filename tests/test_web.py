@@ -220,7 +220,7 @@ class Web(unittest.TestCase):
             {"owner": piece["name"], "path": f"keys.{last}.frame", "value": "late"},
         ]
         shot_id = self.live.add(parse(data))
-        self.http.post(f"/shots/{shot_id}/recipe/sparks/sources/0/remove").raise_for_status()
+        self.http.post(f"/shots/{shot_id}/recipe/sparks/entries/sources/0/remove").raise_for_status()
         self.http.post(f"/shots/{shot_id}/pieces/{number}/keys/0/remove").raise_for_status()
         after = self.shot(shot_id)
         self.assertEqual([s.rate for s in after.layers[0].settings.sources], [7.0])
@@ -372,7 +372,7 @@ class Web(unittest.TestCase):
         def post(route, /, **data):
             return self.http.post(f"/shots/{shot_id}/recipe/{route}", data=data, headers={"accept": "text/html"})
 
-        self.assertEqual(post("billow/sources", piece="Quay").status_code, 200)
+        self.assertEqual(post("billow/entries/sources", piece="Quay").status_code, 200)
         self.set(shot_id, "billow", "sources.0.rate", "20")
         self.set(shot_id, "billow", "sources.0.since", "3")
         self.set(shot_id, "billow", "sources.0.where", "volume")
@@ -381,7 +381,7 @@ class Web(unittest.TestCase):
             (source.piece, source.rate, source.since, source.until, source.where), ("Quay", 0.02, 3, None, "volume")
         )
         self.assertIn("before it begins at 3", self.set(shot_id, "billow", "sources.0.until", "2").text)
-        self.assertEqual(post("billow/sources/0/remove").status_code, 200)
+        self.assertEqual(post("billow/entries/sources/0/remove").status_code, 200)
         self.assertEqual(self.shot(shot_id).layer("billow").settings.sources, ())
         self.assertIn("Fall on Billow", post("fall/couplings", other="billow").text)
         post("fall/couplings/0", path="couplings.0.forth", value="2.5")

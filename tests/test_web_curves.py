@@ -59,7 +59,7 @@ class Curves(unittest.TestCase):
         shot_id = self.live.add(tiny())
         hit = self.shot(shot_id).cues[0].frame
         self.post(shot_id, "recipe/billow", "heat", "over frame hit - 2: 0, hit + 4: 40, 60: 0")
-        self.http.post(f"/shots/{shot_id}/recipe/billow/sources", data={"piece": "Quay"})
+        self.http.post(f"/shots/{shot_id}/recipe/billow/entries/sources", data={"piece": "Quay"})
         reply = self.post(shot_id, "recipe/billow", "sources.0.since", "= hit + 1")
         self.assertIn('value="= hit + 1"', reply)
         self.assertIn('value="over frame hit - 2: 0, hit + 4: 40, 60: 0"', reply)

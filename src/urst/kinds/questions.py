@@ -15,6 +15,10 @@ class Field:
     """shown value = kept value / scale"""
     si: str = ""
     """unit of the shown value as the number reader knows it"""
+    only: tuple[str, tuple[str, ...]] | None = None
+    """shown only where another setting of the same entry has one of some values"""
+    names: str = ""
+    """what it names: `piece`, or `meant`: a piece or a tag"""
 
 
 @dataclass(frozen=True)
@@ -24,6 +28,12 @@ class Question:
     text: str
     hint: str
     fields: tuple[Field, ...]
+    entries: str = ""
+    """the list whose entries it is about, if it is about a list"""
+    noun: str = ""
+    """what one of them is called"""
+    asks: tuple[str, ...] = ()
+    """settings of an entry that are chosen as it is added"""
 
 
 @dataclass(frozen=True)

@@ -10,6 +10,7 @@ FACTORS: dict[str, dict[str, float]] = {
     "m": {"m": 1, "cm": 1e-2, "mm": 1e-3, "km": 1e3, "ft": 0.3048, "in": 0.0254},
     "s": {"s": 1, "ms": 1e-3, "min": 60},
     "kg": {"kg": 1, "g": 1e-3, "t": 1e3},
+    "N": {"N": 1, "kN": 1e3, "MN": 1e6},
     "kg/m3": {"kg/m3": 1, "t/m3": 1e3, "g/cm3": 1e3},
     "Pa": {"Pa": 1, "kPa": 1e3, "MPa": 1e6, "GPa": 1e9},
     "m/s": {"m/s": 1, "km/h": 1 / 3.6, "cm/s": 1e-2},

@@ -2,6 +2,7 @@
 
 import asyncio
 from dataclasses import replace
+from itertools import count
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import FileResponse, JSONResponse
@@ -66,7 +67,11 @@ def _recipe_values(kept, layer, fault=None):
         ],
         "couplable": [x for x in shot.layers if x.id not in {layer.id, *partners} and _can_couple(shot, layer, x)],
         "startable": [x for x in shot.layers if x.id != layer.id and x.kind == layer.kind] if kind.moving else [],
-        "pieces": [p.name for p in shot.pieces],
+        "lists": [
+            (q, rows, len(getattr(layer.settings, q.entries)), recipe.asked(layer.settings, q, shot))
+            for q, rows in recipe.rows(layer.settings, kind.questions, shot, layer.id)
+            if q.entries
+        ],
         "notes": kind.notes(shot, layer, health.first_gauges(shot, layer)),
         "post": f"/shots/{kept.id}/recipe/{layer.id}",
         "readable": readable(shot, layer.id),
@@ -136,25 +141,48 @@ def _changed(request, shot_id, layer_id, what, change):
     return recipe_page(request, kept, layer_id)
 
 
-@router.post("/recipe/{layer_id}/sources")
-def add_source(request: Request, shot_id: str, layer_id: str, piece: str = Form()):
-    """Let a set piece give something off."""
-    return _changed(
-        request, shot_id, layer_id, f"source {piece}", lambda _, x: x["settings"]["sources"].append({"piece": piece})
-    )
+def _question(shot, layer_id, place):
+    """The question about one of a layer's lists."""
+    questions = shot.kind_of(shot.layer(layer_id)).questions
+    found = next((q for q in questions if place and q.entries == place), None)
+    if found is None:
+        raise BadValue(f"'{place}' is no list of this layer.")
+    return found
 
 
-@router.post("/recipe/{layer_id}/sources/{number}/remove")
-def remove_source(request: Request, shot_id: str, layer_id: str, number: int):
-    """Take a source away."""
+@router.post("/recipe/{layer_id}/entries/{place}")
+async def add_entry(request: Request, shot_id: str, layer_id: str, place: str):
+    """Add an entry to one of the layer's lists, such as a source, with what was chosen for it."""
+    form = await request.form()
 
     def change(data, layer):
-        if not 0 <= number < len(layer["settings"].get("sources", [])):
-            raise BadValue(f"There is no source no. {number + 1}: look at the list again.")
-        del layer["settings"]["sources"][number]
-        data["uses"] = without_entry(data["uses"], layer_id, "sources", number)
+        question = _question(shot, layer_id, place)
+        entry = {name: str(form[name]) for name in question.asks if name in form}
+        entries = layer["settings"][place]
+        if any(f.path == f"{place}.*.name" for f in question.fields):
+            taken = {x["name"] for x in entries}
+            entry["name"] = next(n for k in count(1) if (n := f"{question.noun} {k}") not in taken)
+        entries.append(entry)
 
-    return _changed(request, shot_id, layer_id, "remove a source", change)
+    with session() as db:
+        shot = shots.get(db, shot_id).shot
+        noun = _question(shot, layer_id, place).noun
+    return _changed(request, shot_id, layer_id, f"{noun} {' '.join(str(v) for v in form.values())}", change)
+
+
+@router.post("/recipe/{layer_id}/entries/{place}/{number}/remove")
+def remove_entry(request: Request, shot_id: str, layer_id: str, place: str, number: int):
+    """Take an entry away from one of the layer's lists."""
+    with session() as db:
+        noun = _question(shots.get(db, shot_id).shot, layer_id, place).noun
+
+    def change(data, layer):
+        if not 0 <= number < len(layer["settings"].get(place, [])):
+            raise BadValue(f"There is no {noun} no. {number + 1}: look at the list again.")
+        del layer["settings"][place][number]
+        data["uses"] = without_entry(data["uses"], layer_id, place, number)
+
+    return _changed(request, shot_id, layer_id, f"remove {noun}", change)
 
 
 @router.post("/recipe/{layer_id}/keeps")

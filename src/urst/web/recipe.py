@@ -170,8 +170,39 @@ def _entries(model, field):
     if ".*." not in field.path:
         return [field]
     before, after = field.path.split(".*.")
-    entries = getattr(model, before)
-    return [replace(field, path=f"{before}.{i}.{after}") for i in range(len(entries))]
+    return [
+        replace(field, path=f"{before}.{i}.{after}")
+        for i, entry in enumerate(getattr(model, before))
+        if not field.only or getattr(entry, field.only[0]) in field.only[1]
+    ]
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What is chosen as an entry is added to a list."""
+
+    name: str
+    label: str
+    choices: tuple[str, ...]
+
+
+def asked(model: BaseModel, question: Question, shot: World) -> list[Asked]:
+    """What is chosen as an entry is added to the list that a question is about."""
+    entry = get_args(type(model).model_fields[question.entries].annotation)[0]
+    found = []
+    for name in question.asks:
+        field = next(f for f in question.fields if f.path == f"{question.entries}.*.{name}")
+        choices = _named(field, shot) or get_args(entry.model_fields[name].annotation)
+        found.append(Asked(name, field.label, tuple(choices)))
+    return found
+
+
+def _named(field, shot):
+    """The names that a setting may take, none if it is not one of names."""
+    pieces = tuple(p.name for p in shot.pieces)
+    if field.names == "meant":
+        return ("", *pieces, *sorted({t for p in shot.pieces for t in p.tags} - set(pieces)))
+    return {"piece": pieces, "piece or world": ("", *pieces)}.get(field.names, ())
 
 
 def rows(
@@ -209,8 +240,8 @@ def _row(model, shot, field, uses=()):
         return Row(field, "choice", value, title, tuple(MATERIALS))
     if field.path == "through":
         return Row(field, "choice", value, title, tuple(c.name for c in shot.cameras))
-    if field.path.startswith("sources.") and field.path.endswith(".piece"):
-        return Row(field, "choice", value, title, tuple(p.name for p in shot.pieces))
+    if field.names and isinstance(value, str):
+        return Row(field, "choice", value, title, _named(field, shot))
     if value is None:
         return Row(field, "number", "", title if "empty" in title else f"{title}; empty: the material's")
     if isinstance(value, bool):
@@ -233,7 +264,14 @@ def varying(info: Any) -> Varies | None:
 
 
 def _is_vector(info):
-    return get_origin(info.annotation) is tuple and get_args(info.annotation)[:1] == (float,)
+    return _size(info) > 0
+
+
+def _size(info):
+    """How many numbers a setting is made of, 0 if it is no row of numbers."""
+    if get_origin(info.annotation) is not tuple or get_args(info.annotation)[:1] != (float,):
+        return 0
+    return len(get_args(info.annotation))
 
 
 def find(settings: BaseModel, path: str) -> tuple[Any, Any]:
@@ -280,8 +318,9 @@ def read(model: BaseModel, questions: tuple[Question, ...], path: str, text: str
         return text == "on"
     if _is_vector(info):
         parts = [p for p in text.replace(";", ",").split(",") if p.strip()]
-        if len(parts) != 3:
-            raise BadValue(f"{field.label}: '{text}' has {len(parts)} numbers; write three, like 0, 1.5, 2.")
+        if len(parts) != _size(info):
+            many, like = ("three", "0, 1.5, 2") if _size(info) == 3 else ("two", "0, 1.5")
+            raise BadValue(f"{field.label}: '{text}' has {len(parts)} numbers; write {many}, like {like}.")
         return [parse_number(p, field.si, field.label) * field.scale for p in parts]
     if isinstance(value, tuple):
         words = [p.strip() for p in text.split(",") if p.strip()]

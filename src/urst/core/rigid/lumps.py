@@ -15,6 +15,7 @@ from urst.core.rigid.bonds import Bonds
 from urst.core.rigid.compounds import Compounds
 from urst.core.rigid.contacts import Touching
 from urst.core.rigid.flex import Lump, Supports
+from urst.core.rigid.joints import Joints
 from urst.core.rigid.state import Bodies, Inertia
 
 #: checks between flexes
@@ -46,15 +47,16 @@ class Lumps:
     Parameters
     ----------
     bonds : Bonds
+    joints : Joints
     bodies : Bodies
         At the start.
     dt, h : float
         Check and substep [s].
     """
 
-    def __init__(self, bonds: Bonds, bodies: Bodies, dt: float, h: float):
+    def __init__(self, bonds: Bonds, joints: Joints, bodies: Bodies, dt: float, h: float):
         n = len(bodies.mass)
-        self.bonds, self.h = bonds, h
+        self.bonds, self.joints, self.h = bonds, joints, h
         self.span = FLEX * dt
         self.firm = np.zeros(n, np.uint8)
         """whether a body moves with its lump"""
@@ -112,6 +114,8 @@ class Lumps:
         """See anew what bonds join: some have gone, or bodies have come or gone."""
         before = self.label
         self.label = self.bonds.lumps(bodies.kind)
+        self.company = self.joints.company(bodies.kind, self.label)
+        """(n,) the same for loose bodies that bonds or joints hold together"""
         self.held = self.bonds.anchored(bodies.kind, self.label)
         self.size = np.bincount(self.label, minlength=len(self.label))[self.label]
         alone = (self.size == 1) & ~self.held

@@ -72,6 +72,60 @@ class Event(BaseModel):
         return self
 
 
+#: kinds of joints
+JOINTS = ("weld", "hinge", "slider", "ball", "rope", "spring")
+
+
+class Joint(BaseModel):
+    """What holds two pieces together and lets them move against each other in one way."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+    name: Name = "joint"
+    kind: Literal["weld", "hinge", "slider", "ball", "rope", "spring"] = Field(
+        "hinge",
+        description="Holds fast, turns about an axis, slides along one, turns all ways, pulls at its length, springs",
+    )
+    first: str = Field(max_length=80, description="A set piece; the fragment at the joint is held if it is broken")
+    second: str = Field("", max_length=80, description="The other one; empty: the world")
+    at: Vector = Field((0.0, 0.0, 0.0), description="Where it holds the first [m]")
+    to: Vector = Field((0.0, 0.0, 0.0), description="Where a rope or a spring holds the second [m]")
+    axis: Vector = Field((0.0, 0.0, 1.0), description="What it turns about, or slides along")
+    turns: tuple[float, float] = Field(
+        (-180.0, 180.0), description="How far the first turns from how it stands, least and most [deg]"
+    )
+    slides: tuple[float, float] = Field(
+        (-1.0, 1.0), description="How far the first slides from where it stands, least and most [m]"
+    )
+    length: float = Field(
+        0.0, ge=0, le=1e5, description="Length of a rope, or of a spring at rest; 0: as it stands [m]"
+    )
+    stiffness: float = Field(1e5, gt=0, le=1e12, description="Of a spring [N/m]")
+    damping: float = Field(0.0, ge=0, le=1e9, description="Against turning [N m s], sliding or springing [N s/m]")
+    strength: float = Field(0.0, ge=0, le=1e12, description="Force at which it breaks; 0: never [N]")
+
+    @model_validator(mode="after")
+    def _makes_sense(self):
+        if self.first == self.second:
+            raise ValueError(
+                f"the joint '{self.name}' joins '{self.first}' to itself: name two pieces, or one and the world"
+            )
+        if not any(self.axis):
+            raise ValueError(f"the axis of the joint '{self.name}' has no length: write one like 0, 0, 1")
+        for low, high in (self.turns, self.slides):
+            if low > high:
+                raise ValueError(
+                    f"the limits of the joint '{self.name}' are {low:g} to {high:g}: write the smaller first"
+                )
+        if self.turns[0] < -180 or self.turns[1] > 180:
+            raise ValueError(
+                f"the joint '{self.name}' turns beyond half a turn: limits go from -180 to 180 deg, which is freely"
+            )
+        if self.kind in ("rope", "spring") and self.at == self.to:
+            raise ValueError(f"the {self.kind} '{self.name}' begins where it ends: give its other end another place")
+        return self
+
+
 class RigidSettings(BaseModel):
     """How bodies move."""
 
@@ -103,10 +157,14 @@ class RigidSettings(BaseModel):
         0.0, ge=0, le=100, description="Density of the air that drags on them [kg/m3]; 0: none, 1.2: real"
     )
     events: tuple[Event, ...] = Field((), description="What happens to bodies, and when")
+    joints: tuple[Joint, ...] = Field((), description="Hinges, sliders, ropes and springs between pieces")
     settle: float = Field(0.5, ge=0, le=60, description="Seconds under gravity before the first frame, unseen [s]")
 
     @model_validator(mode="after")
     def _events_follow(self):
+        joints = [j.name for j in self.joints]
+        if len(set(joints)) < len(joints):
+            raise ValueError(f"two joints are called '{next(n for n in joints if joints.count(n) > 1)}': rename one")
         names = [e.name for e in self.events]
         if len(set(names)) < len(names):
             raise ValueError(f"two events are called '{next(n for n in names if names.count(n) > 1)}': rename one")

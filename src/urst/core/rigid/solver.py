@@ -19,6 +19,7 @@ from urst.core.rigid.bonds import LAG, Bonds
 from urst.core.rigid.compounds import pushes
 from urst.core.rigid.contacts import Contacts
 from urst.core.rigid.director import Directed, Director
+from urst.core.rigid.joints import Jointed, Joints
 from urst.core.rigid.lumps import FLEX, Lumps
 from urst.core.rigid.rest import Rest
 from urst.core.rigid.settings import RigidSettings
@@ -89,6 +90,8 @@ class RigidSolver:
         stands where it would have stood at the start.
     directed : sequence of Directed
         Events and whom they are about.
+    jointed : sequence of Jointed
+        Joints and what they join.
     start_time : float [s]
     clock : Clock
         When each frame is: curves over frames go by it, and by its frames a second `steps` is meant.
@@ -105,6 +108,7 @@ class RigidSolver:
         drive: Drive | None = None,
         presence: Presence | None = None,
         directed: Sequence[Directed] = (),
+        jointed: Sequence[Jointed] = (),
         start_time: float = 0.0,
         clock: Clock | None = None,
     ):
@@ -157,7 +161,8 @@ class RigidSolver:
             self.step_dt / settings.substeps,
         )
         self.bonds, self.patch_of_bond = self._bonds.state, self._bonds.patch
-        self._lumps = Lumps(self._bonds, self.bodies, self.step_dt, self.step_dt / settings.substeps)
+        self.joints = Joints(jointed, self.bodies, self.hulls)
+        self._lumps = Lumps(self._bonds, self.joints, self.bodies, self.step_dt, self.step_dt / settings.substeps)
         self.driven = np.flatnonzero(matter.kind == DRIVEN)
         self.bodies.kind[:] = self.director.kind
         if drive:
@@ -227,7 +232,7 @@ class RigidSolver:
     def _supported(self):
         """Which bodies something holds up that stands: by a bond, or by lying below."""
         bodies, c = self.bodies, self.contacts
-        c.seek(bodies, self._bonds.join, self.step_dt, self._weight())
+        c.seek(bodies, self._tied, self.step_dt, self._weight())
         c.look(bodies, self.step_dt, self._weight())
         up = -self.gravity / max(self._weight(), 1e-30)
         m, near = c.pairs, c.touching()
@@ -381,9 +386,12 @@ class RigidSolver:
             lumps.taken += pushed
             lumps.heed(bodies, force, dt)
             self._judge(free, dt, snapping)
+        if snapping and len(self.joints) and self.joints.tear():
+            lumps.relabel(bodies)
+            c.stale()
         if self.checks % DOZE_CHECKS == 0:
             sleepy = np.zeros(len(bodies.mass), np.uint8)
-            rest.doze(bodies, c.pairs, c.load, self.rest, c.marks, lumps.label, sleepy)
+            rest.doze(bodies, c.pairs, c.load, self.rest, c.marks, lumps.company, sleepy)
         if lost >= 0:
             raise SolverFailed(
                 f"Body {lost} has no finite position after {self.time:.3f} s; most likely a stiff overlap or an "
@@ -393,7 +401,14 @@ class RigidSolver:
     def _before(self):
         """What a check changes before it is accepted."""
         b = self.bodies
-        kept = b.velocity, b.spin, self.bonds.impulse, self.contacts.pairs.impulse, self._lumps.taken
+        kept = (
+            b.velocity,
+            b.spin,
+            self.bonds.impulse,
+            self.joints.state.impulse,
+            self.contacts.pairs.impulse,
+            self._lumps.taken,
+        )
         return [(x, x.copy()) for x in kept]
 
     def _take_back(self, saved):
@@ -432,8 +447,12 @@ class RigidSolver:
     def _look(self, dt):
         """Find where bodies touch."""
         weight = self._weight()
-        self.contacts.seek(self.bodies, self._bonds.join, dt, weight)
+        self.contacts.seek(self.bodies, self._tied, dt, weight)
         self.contacts.look(self.bodies, dt, weight)
+
+    def _tied(self, pairs):
+        tied = self._bonds.join(pairs)
+        return tied | self.joints.join(pairs) if len(self.joints) else tied
 
     def _touching(self):
         return self.contacts.points(self.bodies, self.step_dt / self.settings.substeps)
@@ -450,6 +469,7 @@ class RigidSolver:
         return substeps.solve(
             c.pairs,
             self.bonds,
+            self.joints.state,
             self.bodies,
             self._lumps.compounds,
             c.rub,
@@ -469,8 +489,8 @@ class RigidSolver:
         """Wake some bodies, and what bonds join to them."""
         bodies, c = self.bodies, self.contacts
         lumps = np.zeros(len(wake), bool)
-        lumps[self._lumps.label[wake]] = True
-        wake = lumps[self._lumps.label]
+        lumps[self._lumps.company[wake]] = True
+        wake = lumps[self._lumps.company]
         wake = wake & (bodies.kind == LOOSE) & (bodies.awake == 0)
         bodies.awake[wake], self.rest.calm[wake] = 1, 0.0
         self.rest.position[wake], self.rest.rotation[wake] = bodies.position[wake], bodies.rotation[wake]
@@ -617,6 +637,7 @@ class RigidSolver:
             "top_speed": float(speed[loose].max()) if loose.any() else 0.0,
         }
 
+    _JOINTS = ("alive", "impulse")
     _BONDS = ("alive", "impulse", "force", "rest")
     _BODIES = ("position", "orientation", "rotation", "velocity", "spin", "kind", "awake", "travel")
 
@@ -624,6 +645,7 @@ class RigidSolver:
         """Return the whole state, so that a solver restored from it goes on to the same bytes."""
         state = {f"body_{k}": getattr(self.bodies, k).copy() for k in self._BODIES}
         state |= {f"bond_{k}": getattr(self.bonds, k).copy() for k in self._BONDS}
+        state |= {f"joint_{k}": getattr(self.joints.state, k).copy() for k in self._JOINTS}
         state |= self._lumps.snapshot() | self.director.snapshot()
         state |= {f"rest_{k}": v.copy() for k, v in self.rest._asdict().items()}
         return (
@@ -648,6 +670,8 @@ class RigidSolver:
         for k, v in self.rest._asdict().items():
             v[:] = state[f"rest_{k}"]
         self.contacts.restore(state)
+        for k in self._JOINTS:
+            getattr(self.joints.state, k)[:] = state[f"joint_{k}"]
         self.director.restore(state)
         self._lumps.restore(state, self.bodies)
         self._bonds.load_share = state["load_share"].copy()

@@ -9,14 +9,16 @@ bodies have moved since.
 import numpy as np
 
 from urst.core.jit import serial
-from urst.core.rigid import bond_kernels, compounds, rest, rows, state, sweeps
+from urst.core.rigid import bond_kernels, compounds, joint_kernels, rest, rows, state, sweeps
 from urst.core.rigid.manifolds import SPARE
 from urst.core.rigid.state import Inertia
 from urst.core.rigid.sweeps import ONE, REAL, ZERO
 
 
 @serial
-def solve(m, bonds, bodies, joined, friction, restitution, free, pull, keep, count, rules, lag, brittle, taken, load):
+def solve(
+    m, bonds, joints, bodies, joined, friction, restitution, free, pull, keep, count, rules, lag, brittle, taken, load
+):
     """Solve the contacts and bonds of a check.
 
     Parameters
@@ -24,6 +26,8 @@ def solve(m, bonds, bodies, joined, friction, restitution, free, pull, keep, cou
     m : Manifolds
         Their impulses are written.
     bonds : BondState
+        Likewise.
+    joints : JointState
         Likewise.
     bodies : Bodies
     joined : Compounds
@@ -65,8 +69,25 @@ def solve(m, bonds, bodies, joined, friction, restitution, free, pull, keep, cou
     some = bond_kernels.prepare(
         bonds, bodies.position, bodies.rotation, bodies.orientation, inertia, float(rules.h), lag, start
     )
+    h = float(rules.h)
+    rods, count_rods = joint_kernels.lay_out(
+        joints,
+        bodies.position,
+        bodies.rotation,
+        joined.carrier,
+        centre,
+        velocity,
+        inertia,
+        h,
+        0.5 * count * h,
+        lag,
+        start,
+    )
     reach = sweeps.reach(laid.body, laid.manifold, free)
-    _advance(laid, reach, bonds, some, lag, brittle, inertia, velocity, moved, start, free, pull, keep, count, rules)
+    _advance(
+        laid, reach, bonds, some, joints, rods, count_rods, lag, brittle, inertia, velocity, moved, start, free, pull, keep, count,
+        rules,
+    )  # fmt: skip
     rows.keep(laid, m, count * float(rules.h), load)
     return velocity, moved
 
@@ -84,8 +105,9 @@ def conclude(bodies, joined, creeping, calm, free, velocity, moved, dt, top_spee
 
 @serial
 def _advance(
-    rows, reach, bonds, some, lag, brittle, inertia, velocity, moved, start, free, pull, keep, substeps, rules
-):
+    rows, reach, bonds, some, joints, rods, count_rods, lag, brittle, inertia, velocity, moved, start, free, pull, keep, substeps,
+    rules,
+):  # fmt: skip
     """Advance velocities (n + 1, 6) by some substeps.
 
     `start` (n + 1, 6): what contacts and bonds did to each body in the last substep, done again at the start of the next.
@@ -109,6 +131,7 @@ def _advance(
                     before[k, c] = velocity[k, c]
                     quick[k, c] = before[k, c] + start[k, c]
         stood[:], came[:] = moved, quick
+        joint_kernels.sweep(joints, rods, count_rods, quick, stood, inertia, False)
         bond_kernels.sweep(bonds, some, quick, stood, inertia, h, lag, False)
         sweeps.solve_all(rows, reach, quick, shift, came, rules, ONE, todo, hot)
         for k in range(n):
@@ -118,8 +141,10 @@ def _advance(
                 else:
                     moved[k, c] += h * velocity[k, c]
                 shift[k, c] = moved[k, c]
+        joint_kernels.sweep(joints, rods, count_rods, quick, stood, inertia, True)
         bond_kernels.sweep(bonds, some, quick, stood, inertia, h, lag, True)
         sweeps.solve_all(rows, reach, quick, shift, came, rules, ZERO, todo, hot)
+        joint_kernels.note(joints, rods, count_rods, 0.0)
         for b in some:
             for c in range(6):
                 bonds.load[b, c] += bonds.impulse[b, c]
@@ -136,3 +161,4 @@ def _advance(
                         moved[k, c] -= 0.5 * h * h * pull[c]
         if brittle:
             bond_kernels.snap(bonds, some, inertia, start)
+    joint_kernels.note(joints, rods, count_rods, substeps * h)

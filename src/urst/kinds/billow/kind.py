@@ -22,7 +22,7 @@ class Billow(Emitting):
     """Gas on a grid that carries dust and warmth among bodies."""
 
     name, title, version = "billow", "Billow", 7
-    golden = "7532f6b3acdd06620ea86dda99f10cf9153ef443"
+    golden = "8b8f96345bda842b0029d79734042ba757641f0d"
     settings = BillowSettings
     gives, counted, stopped = "dust", "kg", "gas"
     hue = ("#8fa3bd", "#4f678a")
@@ -89,13 +89,13 @@ class Billow(Emitting):
             Field("most_substeps", "Most substeps"),
         )),
         Question("What else gives it off?", "set pieces", (
-            Field("sources.*.piece", "Piece"),
+            Field("sources.*.piece", "Piece", names="piece"),
             Field("sources.*.where", "From its"),
             Field("sources.*.rate", "Dust", "g/s", 0.001, ""),
             Field("sources.*.velocity", "Velocity", **SPEED),
             Field("sources.*.since", "From frame", **FRAME),
             Field("sources.*.until", "Until frame", **FRAME),
-        )),
+        ), entries="sources", noun="source", asks=("piece",)),
     )  # fmt: skip
 
     def content(self, shot, layer):

@@ -4,10 +4,11 @@ import numpy as np
 
 from urst.core.checks.findings import Finding
 from urst.core.curves.varies import reach
+from urst.kinds.fall import directing
 from urst.kinds.fall.settings import FallSettings
 from urst.kinds.gauge import Gauge, Quantity, Spread
 from urst.kinds.kind import Kind, at
-from urst.kinds.questions import DEGREES, MEGA, PER_SECOND, PERCENT, SECONDS, SPEED, Field, Note, Question
+from urst.kinds.questions import DEGREES, DENSITY, MEGA, PER_SECOND, PERCENT, SECONDS, SPEED, Field, Note, Question
 from urst.scene import content
 from urst.scene.placing import fastest, placed_corners
 from urst.scene.shapes import count
@@ -26,9 +27,10 @@ class Fall(Kind):
     """Rigid convex bodies: the fragments of the breaks that are read, and the pieces nobody broke."""
 
     name, title, version = "fall", "Fall", 5
-    golden = "5bb8954b457d78d721f753df567feb8b922b9640"
+    golden = "7489c7f3c25a6f82df2aa74e4e2f16ac1a589d68"
     settings = FallSettings
     hue = ("#d6a044", "#9a6a10")
+    own = ("events", "joints")
     work = "urst.kinds.fall.work"
     offers = ("bodies",)
     reads = ("fragments", "gas")
@@ -66,9 +68,16 @@ class Fall(Kind):
         Question("How does it fly?", "limits", (
             Field("top_speed", "Fastest", **SPEED),
             Field("top_spin", "Fastest spin", "rad/s", 1.0, "rad/s"),
+            Field("ease", "Eased to these in", **SECONDS),
             Field("push_speed", "Out of overlap", **SPEED),
-            Field("drag", "Drag in a gas"),
         )),
+        Question("What blows?", "air", (
+            Field("air", "Density of the air", **DENSITY),
+            Field("wind", "Wind x, y, z", **SPEED),
+            Field("drag", "Drag"),
+        )),
+        directing.JOINTS,
+        directing.EVENTS,
         Question("How does it settle?", "damping", (
             Field("linear_damping", "Damping", **PER_SECOND),
             Field("angular_damping", "Spin damping", **PER_SECOND),
@@ -84,11 +93,19 @@ class Fall(Kind):
         broken = {name for x in shot.takes(layer, "fragments") for name in x.settings.pieces}
         return [i for i, p in enumerate(shot.pieces) if p.name in broken or shot.part_of(p).bodies]
 
+    def problem(self, shot, layer):
+        return directing.problem(shot, layer.settings)
+
+    def mentions(self, settings, before, now):
+        return directing.renamed(settings, before, now)
+
     def content(self, shot, layer):
         cast = self.cast(shot, layer)
         pieces = [shot.pieces[i] for i in cast]
         settings = layer.settings.model_dump(mode="json")
-        if not shot.takes(layer, "gas"):
+        settings["events"] = directing.events_content(layer.settings.events, pieces)
+        settings["joints"] = directing.joints_content(layer.settings.joints, pieces)
+        if not shot.takes(layer, "gas") and not layer.settings.air:
             del settings["drag"]
         return {
             "settings": settings,

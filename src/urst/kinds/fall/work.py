@@ -6,7 +6,10 @@ from urst.core.bodies.fragments import Fragments, assemble, joined
 from urst.core.bodies.mobility import DRIVEN, FIXED, LOOSE
 from urst.core.bodies.patches import JOINT, find_patches
 from urst.core.coupling.baked import Dragged
+from urst.core.rigid.director import Directed
+from urst.core.rigid.joints import Jointed
 from urst.core.rigid.solver import Matter, RigidSolver
+from urst.kinds.fall.directing import whom
 from urst.kinds.working import Begun
 from urst.scene.placing import Drive, comes_and_goes, present, solids
 
@@ -39,8 +42,15 @@ def begin(inputs) -> Begun:
             frame = shot.start + min(int(np.searchsorted(ends, time + 1e-9)), len(ends) - 1)
             return present(shot, cast, fragments.piece, "bodies", frame)
 
+    pieces = [shot.pieces[i] for i in cast]
+    directed = [
+        Directed(e, whom(e.of, pieces, fragments.piece), whom((e.by,), pieces, fragments.piece) if e.by else None)
+        for e in settings.events
+    ]
+    named = lambda name: np.array([p.name == name for p in pieces], bool)[fragments.piece]  # noqa: E731
+    jointed = [Jointed(j, named(j.first), named(j.second) if j.second else None) for j in settings.joints]
     solver = RigidSolver(
-        fragments, patches, matter, settings, gravity=shot.gravity, drive=Drive(shot, cast, fragments) or None,
+        fragments, patches, matter, settings, directed=directed, jointed=jointed, gravity=shot.gravity, drive=Drive(shot, cast, fragments) or None,
         presence=there, clock=clock,
     )  # fmt: skip
     static = fragments.to_arrays() | patches.to_arrays()

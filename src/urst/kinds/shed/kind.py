@@ -28,7 +28,7 @@ class Shed(Emitting):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
     name, title, version = "shed", "Shed", 5
-    golden = "fb9bf6639845f041f5d24fd2e8ca4a2e5cd40724"
+    golden = "6facb70cd9b8254078a6797bd867e5f278297d96"
     settings = ShedSettings
     gives, counted, stopped = "points", "points", "chips"
     hue = ("#a98159", "#85592c")
@@ -77,7 +77,7 @@ class Shed(Emitting):
             Field("seed", "Seed"),
         )),
         Question("What else gives it off?", "set pieces", (
-            Field("sources.*.piece", "Piece"),
+            Field("sources.*.piece", "Piece", names="piece"),
             Field("sources.*.where", "From its"),
             Field("sources.*.rate", "Points", **PER_SECOND),
             Field("sources.*.dust_share", "Dust among them", **PERCENT),
@@ -85,7 +85,7 @@ class Shed(Emitting):
             Field("sources.*.spread", "Spread", **SPEED),
             Field("sources.*.since", "From frame", **FRAME),
             Field("sources.*.until", "Until frame", **FRAME),
-        )),
+        ), entries="sources", noun="source", asks=("piece",)),
     )  # fmt: skip
 
     def proposal(self, shot, reads):

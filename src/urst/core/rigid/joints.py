@@ -1,0 +1,117 @@
+"""Joints: hinges, sliders, balls, welds, ropes and springs between bodies."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from urst.core.geometry.convex import Hulls
+from urst.core.rigid import joint_kernels
+from urst.core.rigid.joint_kernels import ROPE, ROWS, SPRING, JointState
+from urst.core.rigid.settings import JOINTS, Joint
+from urst.core.rigid.state import Bodies
+
+
+@dataclass(frozen=True)
+class Jointed:
+    """A joint and the bodies of the pieces that it joins; it holds the nearest of each."""
+
+    joint: Joint
+    first: np.ndarray
+    """(n,) bool"""
+    second: np.ndarray | None
+    """(n,) bool; None: the world"""
+
+
+class Joints:
+    """All joints of a set of bodies.
+
+    Parameters
+    ----------
+    jointed : sequence of Jointed
+    bodies : Bodies
+        At the start.
+    hulls : Hulls
+        In the frames of their bodies.
+    """
+
+    def __init__(self, jointed: Sequence[Jointed], bodies: Bodies, hulls: Hulls):
+        count = len(jointed)
+        self.jointed = jointed
+        self.state = JointState(
+            kind=np.array([JOINTS.index(x.joint.kind) for x in jointed], np.int64),
+            body=np.full((count, 2), -1, np.int64), anchor=np.zeros((count, 2, 3)), axes=np.zeros((count, 2, 3, 3)),
+            low=np.zeros(count), high=np.zeros(count), stiffness=np.array([x.joint.stiffness for x in jointed], float),
+            damping=np.array([x.joint.damping for x in jointed], float),
+            strength=np.array([x.joint.strength or np.inf for x in jointed], float), alive=np.ones(count, np.uint8),
+            impulse=np.zeros((count, ROWS)), force=np.zeros(count),
+        )  # fmt: skip
+        for k, x in enumerate(jointed):
+            self._place(k, x, bodies, hulls)
+
+    def __len__(self) -> int:
+        return len(self.state.kind)
+
+    def _place(self, k, jointed, bodies, hulls):
+        joint, s = jointed.joint, self.state
+        spans = s.kind[k] in (ROPE, SPRING)
+        ends = np.array(joint.at, float), np.array(joint.to if spans else joint.at, float)
+        axis = np.array(joint.axis, float) / np.linalg.norm(joint.axis)
+        across = np.cross(axis, np.eye(3)[np.abs(axis).argmin()])
+        across /= np.linalg.norm(across)
+        axes = np.stack([axis, across, np.cross(axis, across)])
+        for side, (mine, end) in enumerate(zip((jointed.first, jointed.second), ends)):
+            if mine is None:
+                s.anchor[k, side], s.axes[k, side] = end, axes
+                continue
+            b = _nearest(end, np.flatnonzero(mine), bodies, hulls)
+            s.body[k, side] = b
+            turn = bodies.rotation[b]
+            s.anchor[k, side], s.axes[k, side] = turn.T @ (end - bodies.position[b]), axes @ turn
+        if spans:
+            s.low[k] = joint.length or np.linalg.norm(ends[1] - ends[0])
+        elif joint.kind == "hinge":
+            # what is limited is how the first goes against the second
+            s.low[k], s.high[k] = -np.radians(joint.turns[::-1])
+            if joint.turns[1] - joint.turns[0] >= 360.0:
+                s.low[k], s.high[k] = -np.inf, np.inf
+        else:
+            s.low[k], s.high[k] = -np.array(joint.slides[::-1])
+
+    def join(self, pairs: np.ndarray) -> np.ndarray:
+        """Return which pairs of bodies (p, 2), the smaller number first, a joint joins, (p,) bool; ropes and springs do not."""
+        s = self.state
+        near = (s.alive == 1) & (s.kind != ROPE) & (s.kind != SPRING)
+        body = np.sort(s.body[near], axis=1)
+        span = 1 + max(body.max(initial=0), pairs.max(initial=0))
+        return np.isin(pairs[:, 0] * span + pairs[:, 1], body[:, 0] * span + body[:, 1])
+
+    def company(self, kind: np.ndarray, label: np.ndarray) -> np.ndarray:
+        """Return labels of loose bodies that bonds or joints hold together, (n,) int64.
+
+        Parameters
+        ----------
+        kind, label : (n,) int64
+            What may move them, and the lumps.
+        """
+        label = label.copy()
+        if len(self):
+            joint_kernels.join(len(label), kind, self.state.body, self.state.alive, label)
+        return label
+
+    def tear(self) -> bool:
+        """Let those part that bore more than they can; returns whether any did."""
+        torn = (self.state.force > self.state.strength) & (self.state.alive == 1)
+        self.state.alive[torn] = 0
+        self.state.impulse[torn] = 0.0
+        return bool(torn.any())
+
+
+def _nearest(point, some, bodies, hulls):
+    """The body whose hull a point lies in, or that it is nearest to."""
+    deep = np.empty(len(some))
+    for k, b in enumerate(some):
+        planes = hulls.planes[hulls.face_start[b] : hulls.face_start[b + 1]]
+        local = bodies.rotation[b].T @ (point - bodies.position[b])
+        deep[k] = (planes[:, :3] @ local - planes[:, 3]).max() if len(planes) else np.linalg.norm(local)
+    return int(some[deep.argmin()])

@@ -1,0 +1,139 @@
+"""The events and joints of a fall in the document: what they ask, whom they mean."""
+
+import numpy as np
+
+from urst.kinds.questions import DEGREES, FRAME, METRES, PERCENT, SECONDS, SPEED, Field, Question
+
+_LAUNCH = ("what", ("launch",))
+_PLACED = ("what", ("launch", "blast"))
+_REGION = ("when", ("region",))
+_SLOW = ("what", ("slow down",))
+
+EVENTS = Question("What happens when?", "events", (
+    Field("events.*.name", "Name"),
+    Field("events.*.what", "What"),
+    Field("events.*.of", "Happens to", names="meant"),
+    Field("events.*.when", "When"),
+    Field("events.*.frame", "At frame", only=("when", ("frame",)), **FRAME),
+    Field("events.*.by", "Touched by", only=("when", ("touch",)), names="meant"),
+    Field("events.*.force", "Load", "kN", 1e3, "kN", only=("when", ("load",))),
+    Field("events.*.low", "Region from", only=_REGION, **METRES),
+    Field("events.*.high", "Region to", only=_REGION, **METRES),
+    Field("events.*.after", "After", only=("when", ("after",))),
+    Field("events.*.delay", "Later by", **SECONDS),
+    Field("events.*.launch.way", "Way", only=_LAUNCH),
+    Field("events.*.launch.speed", "Speed", only=_LAUNCH, **SPEED),
+    Field("events.*.launch.direction", "Direction", only=_LAUNCH),
+    Field("events.*.launch.centre", "Centre", only=_PLACED, **METRES),
+    Field("events.*.launch.reach", "Full speed within", only=_LAUNCH, **METRES),
+    Field("events.*.launch.fall_off", "Falls off as distance to the", only=_LAUNCH),
+    Field("events.*.launch.cone", "Scatter", only=_LAUNCH, **DEGREES),
+    Field("events.*.launch.noise", "Differs by", only=_LAUNCH, **PERCENT),
+    Field("events.*.launch.noise_size", "in lumps of", only=_LAUNCH, **METRES),
+    Field("events.*.launch.carried", "Own motion kept", only=_LAUNCH, **PERCENT),
+    Field("events.*.launch.least", "Slowest", only=_LAUNCH, **SPEED),
+    Field("events.*.launch.most", "Fastest", only=_LAUNCH, **SPEED),
+    Field("events.*.launch.spin", "Spin up to", "rad/s", 1.0, "rad/s", only=_LAUNCH),
+    Field("events.*.launch.seed", "Seed", only=_LAUNCH),
+    Field("events.*.charge", "Charge", "kg", 1.0, "kg", only=("what", ("blast",))),
+    Field("events.*.top_speed", "Down to", only=_SLOW, **SPEED),
+    Field("events.*.over", "within", only=_SLOW, **SECONDS),
+), entries="events", noun="event", asks=("what",))  # fmt: skip
+
+_SPAN = ("kind", ("rope", "spring"))
+
+JOINTS = Question("What is joined?", "joints", (
+    Field("joints.*.name", "Name"),
+    Field("joints.*.kind", "By a"),
+    Field("joints.*.first", "This", names="piece"),
+    Field("joints.*.second", "To", names="piece or world"),
+    Field("joints.*.at", "At", **METRES),
+    Field("joints.*.to", "To", only=_SPAN, **METRES),
+    Field("joints.*.length", "Length", only=_SPAN, **METRES),
+    Field("joints.*.axis", "Axis", only=("kind", ("hinge", "slider"))),
+    Field("joints.*.turns", "Turns from, to", only=("kind", ("hinge",)), **DEGREES),
+    Field("joints.*.slides", "Slides from, to", only=("kind", ("slider",)), **METRES),
+    Field("joints.*.stiffness", "Stiffness", "N/m", only=("kind", ("spring",))),
+    Field("joints.*.damping", "Damping", only=("kind", ("hinge", "slider", "spring"))),
+    Field("joints.*.strength", "Breaks at", "kN", 1e3, "kN"),
+), entries="joints", noun="joint", asks=("kind", "first", "second"))  # fmt: skip
+
+
+def means(names, piece) -> bool:
+    """Return whether names of pieces and tags mean a piece; no names mean every one.
+
+    Parameters
+    ----------
+    names : sequence of str
+    piece : SetPiece
+    """
+    return not names or piece.name in names or any(t in names for t in piece.tags)
+
+
+def whom(names, pieces, of_body: np.ndarray) -> np.ndarray:
+    """Return which bodies names of pieces and tags mean, (n,) bool.
+
+    Parameters
+    ----------
+    names : sequence of str
+    pieces : sequence of SetPiece
+    of_body : (n,) int64
+        Which of the pieces each body is of.
+    """
+    return np.array([means(names, p) for p in pieces], bool)[of_body]
+
+
+def problem(shot, settings) -> str:
+    """Return what is wrong with the events within a shot, empty if nothing is."""
+    known = {p.name for p in shot.pieces} | {t for p in shot.pieces for t in p.tags}
+    for e in settings.events:
+        for name in (*e.of, *([e.by] if e.by else [])):
+            if name not in known:
+                return f"has the event '{e.name}' about '{name}', which is no set piece and no tag: name one of the set"
+    for j in settings.joints:
+        for name in (j.first, *([j.second] if j.second else [])):
+            if shot.piece(name) is None:
+                return f"has the joint '{j.name}' at '{name}', which is no set piece: name one of the set"
+    return ""
+
+
+def renamed(settings: dict, before: str, now: str) -> dict:
+    """Return settings (as in the document) in which a piece has its new name."""
+    new = lambda name: now if name == before else name  # noqa: E731
+    events = [
+        e | {"of": [new(x) for x in e.get("of", [])], "by": new(e.get("by", ""))} for e in settings.get("events", [])
+    ]
+    joints = [j | {"first": new(j["first"]), "second": new(j.get("second", ""))} for j in settings.get("joints", [])]
+    return settings | ({"events": events} if events else {}) | ({"joints": joints} if joints else {})
+
+
+def joints_content(joints, pieces) -> list:
+    """Return what a result depends on of the joints: which pieces they join, not what these are called.
+
+    Parameters
+    ----------
+    joints : sequence of Joint
+    pieces : sequence of SetPiece
+    """
+    return [
+        j.model_dump(mode="json", exclude={"name", "first", "second"})
+        | {"between": [[p.name == name for p in pieces] for name in (j.first, j.second)], "world": not j.second}
+        for j in joints
+    ]
+
+
+def events_content(events, pieces) -> list:
+    """Return what a result depends on of the events: which pieces they mean, not what these are called.
+
+    Parameters
+    ----------
+    events : sequence of Event
+    pieces : sequence of SetPiece
+    """
+    order = {e.name: n for n, e in enumerate(events)}
+    return [
+        e.model_dump(mode="json", exclude={"name", "of", "by", "after"})
+        | {"of": [means(e.of, p) for p in pieces], "by": [bool(e.by) and means((e.by,), p) for p in pieces]}
+        | {"after": order.get(e.after)}
+        for e in events
+    ]
