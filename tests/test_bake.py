@@ -18,7 +18,7 @@ from tests.shots import falling_box, random_graph, tiny
 from urst.bake import runner
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import Mesh
-from urst.demo import smoke, sparks
+from urst.demo import glasshouse, kiln, smoke, sparks
 from urst.errors import BadValue, CacheDamaged, SolverFailed, Stopped, StoreFull
 from urst.handover.export import export
 from urst.scene.shapes import Imported
@@ -245,6 +245,31 @@ class Alone(Folder):
         self.assertGreater(float((frame["position"][:, 2] - 0.5 * frame["size"]).min()), -1e-3)
         files = export(shot, root / "store", root / "out", ["points", "csv", "movie"])
         self.assertEqual({p.suffix for p in files}, {".usd", ".csv", ".mp4"})
+
+    def test_a_chimney_is_cut_at_its_foot_and_leans(self):
+        shot, store = kiln.shot(end=24), Store(self.folder())
+        self.assertEqual([f.title for f in preflight(shot)], [])
+        runner.bake(shot, store)
+        key = layer_keys(shot)["fall"]
+        gauges = store.read_gauges(key)
+        # it stands until the twelfth frame, and then what stood on it comes down in one piece
+        self.assertEqual((gauges[12]["moving"], gauges[12]["bonds_left"]), (0.0, 1.0))
+        self.assertLess(gauges[13]["bonds_left"], 0.95)
+        self.assertGreater(gauges[24]["largest_piece"], 15e3)
+        self.assertGreater(gauges[13]["top_speed"], 5.0)
+
+    def test_a_van_on_wheels_runs_into_a_glasshouse(self):
+        shot, store = glasshouse.shot(end=9, fragments=90), Store(self.folder())
+        self.assertEqual([f.title for f in preflight(shot)], [])
+        runner.bake(shot, store)
+        key = layer_keys(shot)["fall"]
+        static = store.read_static(key)[0]
+        (van,) = np.flatnonzero(np.isclose(static["mass"], 1.24 * 2.7 * 0.75 * 420))
+        first, before, last = (store.read_frame(key, f)[0] for f in (1, 5, 9))
+        rolled = before["position"][van] - first["position"][van]
+        np.testing.assert_allclose(rolled, (0.0, 13.0 * 4 / 24, 0.0), atol=0.05)
+        self.assertLess(last["velocity"][van, 1], 12.5)
+        self.assertLess(store.read_gauges(key)[9]["bonds_left"], 0.7)
 
     def test_no_source_at_all_is_a_finding(self):
         for shot in (smoke.shot(end=4), sparks.shot(end=4)):

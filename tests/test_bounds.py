@@ -8,7 +8,7 @@ import unittest
 from pathlib import Path
 
 #: the parts whose kernels write into rooms of their own reckoning
-PARTS = ("geometry", "fracture", "rigid", "debris", "pressure", "coupling")
+PARTS = ("geometry", "fracture", "rigid", "bonds", "direct", "debris", "pressure", "coupling")
 
 
 class Bounds(unittest.TestCase):

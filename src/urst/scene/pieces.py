@@ -33,6 +33,18 @@ class SetPiece(Part):
     restitution: float | None = Field(None, ge=0, le=1, description="Instead of the material's")
     motion: Motion = "loose"
     bonded: bool = Field(True, description="Whether bonds may join it to what it touches")
+    holds: float = Field(
+        1.0,
+        gt=0,
+        le=1e4,
+        description="Its bonds bear so many times what the layer says; between two pieces the lesser counts",
+    )
+    elongation: float | None = Field(
+        None,
+        ge=0,
+        le=1,
+        description="Stretch of its bonds before they part, as a share; empty: the layer's; the lesser counts",
+    )
     velocity: Vector = Field((0.0, 0.0, 0.0), description="At the start [m/s]")
     spin: Vector = Field((0.0, 0.0, 0.0), description="At the start [rad/s]")
     keys: tuple[Key, ...] = Field((), description="Path of a driven piece")

@@ -11,7 +11,7 @@ from pydantic import BaseModel
 from urst.core.curves.curve import UNITS, Curve
 from urst.core.curves.varies import Varies
 from urst.errors import BadValue
-from urst.kinds.questions import DEGREES, DENSITY, FRAME, METRES, SPEED, Field, Question
+from urst.kinds.questions import DEGREES, DENSITY, FRAME, METRES, PERCENT, SPEED, Field, Question
 from urst.scene.materials import MATERIALS
 from urst.scene.pieces import SetPiece
 from urst.scene.taking_part import MATTERS
@@ -149,6 +149,8 @@ def piece_questions(piece: SetPiece) -> tuple[Question, ...]:
         Question("How does it move?", "motion", (
             Field("motion", "Motion"),
             Field("bonded", "Bonds to what it touches"),
+            Field("holds", "Its bonds bear", "x"),
+            Field("elongation", "They stretch before", **PERCENT),
             Field("velocity", "Velocity", **SPEED),
             Field("spin", "Spin", "rad/s", 1.0, "rad/s"),
         )),

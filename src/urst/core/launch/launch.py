@@ -61,7 +61,13 @@ def ways(launch: Launch, places: np.ndarray, outward: np.ndarray) -> np.ndarray:
 
 
 def fallen(launch: Launch, places: np.ndarray) -> np.ndarray:
-    """Return the share of the speed that is left at some places (n, 3), (n,)."""
+    """Return the share of the speed that is left at some places, (n,).
+
+    Parameters
+    ----------
+    launch : Launch
+    places : (n, 3) float [m]
+    """
     far = np.linalg.norm(places - np.array(launch.centre), axis=1) / launch.reach
     return np.maximum(far, 1.0) ** -launch.fall_off
 

@@ -31,8 +31,8 @@ class Bonds:
         Where they touch.
     bodies : Bodies
         At the start.
-    bonded : (n,) bool
-        What bonds may hold.
+    matter : Matter
+        What bonds may hold, and how well.
     later : (n,) bool
         What is held or driven at the start and let go later: what of it is driven is bonded among itself.
     settings : BondSettings
@@ -41,7 +41,7 @@ class Bonds:
     """
 
     def __init__(
-        self, fragments: Fragments, patches: Patches, bodies: Bodies, bonded, later, settings: BondSettings, h: float
+        self, fragments: Fragments, patches: Patches, bodies: Bodies, matter, later, settings: BondSettings, h: float
     ):
         self.settings = settings
         kind = bodies.kind
@@ -49,7 +49,7 @@ class Bonds:
         use = ((kind[i] == LOOSE) | (kind[j] == LOOSE)) & (kind[i] != DRIVEN) & (kind[j] != DRIVEN)
         use |= (kind[i] == DRIVEN) & (kind[j] == DRIVEN) & later[i] & later[j]
         kind = np.where(later, LOOSE, kind)
-        use &= bonded[i] & bonded[j] & (in_space(settings.tension, patches.centre) > 0)
+        use &= matter.bonded[i] & matter.bonded[j] & (in_space(settings.tension, patches.centre) > 0)
         # a weld turns a sliver of area into a hinge pin of endless stress: such hairs do not hold
         least = np.minimum(fragments.volume[i], fragments.volume[j])
         use &= patches.area > HAIR * np.cbrt(least) ** 2
@@ -62,6 +62,12 @@ class Bonds:
         rng = np.random.default_rng(settings.seed)
         scatter = np.clip(1.0 + settings.scatter * rng.standard_normal(b), 0.05, None)
         self.extent = patches.extent[use]
+        if matter.holds is not None:
+            scatter *= matter.holds[pair].min(axis=1)
+        elongation = np.full(b, settings.elongation)
+        if matter.elongation is not None:
+            own = matter.elongation[pair]
+            elongation = np.where(np.isnan(own), settings.elongation, own).min(axis=1)
         strength = [in_space(s, centre) * scatter for s in (settings.tension, settings.shear)]
         stiffness = _stiffness(patches, use, self.length, settings.modulus)
         self.state = BondState(
@@ -71,6 +77,7 @@ class Bonds:
             alive=np.ones(b, np.uint8),
             section=_section(patches, use),
             strength=np.column_stack([*strength, np.full(b, np.tan(np.radians(settings.friction_angle)))]),
+            elongation=elongation,
             stiffness=stiffness,
             swept=np.minimum(stiffness, _bearable(bodies, kind, pair, h)),
             rest=np.zeros((b, 6)),
@@ -174,9 +181,9 @@ class Bonds:
         """
         state = self.state
         full = (state.full > 0) & (state.alive == 1)
-        if not self.settings.elongation or not full.any():
+        if not state.elongation[full].any():
             return full, full
-        some = np.flatnonzero(full)
+        some = np.flatnonzero(full & (state.elongation > 0.0))
         strain = self.strain(some, bodies) - state.rest[some]
         share = np.empty(len(some))
         bond_kernels.shares(state, some, -state.swept[some] * strain, share)
@@ -186,7 +193,7 @@ class Bonds:
         stretch = np.linalg.norm(given[:, :3], axis=1) + np.abs(given[:, 3]) * reach.max(axis=1)
         stretch += np.abs(given[:, 4]) * reach[:, 1] + np.abs(given[:, 5]) * reach[:, 0]
         self.yielded[some] += stretch / self.length[some]
-        return full & (self.yielded > self.settings.elongation), full
+        return full & ((state.elongation == 0.0) | (self.yielded > state.elongation)), full
 
 
 def _section(patches, use):

@@ -61,6 +61,10 @@ class Matter:
     """(n, 3) at the start [rad/s]"""
     bonded: np.ndarray
     """(n,) bool: whether bonds may join it to its neighbours"""
+    holds: np.ndarray | None = None
+    """(n,) how many times the settings' strength its bonds have; between two the lesser counts; all 1, if not given"""
+    elongation: np.ndarray | None = None
+    """(n,) stretch of its bonds before they part; NaN: the settings'; between two the lesser counts"""
 
 
 #: gives the poses of the driven bodies at a time [s]: positions (d, 3), quaternions (d, 4)
@@ -155,7 +159,7 @@ class RigidSolver:
             fragments,
             patches,
             self.bodies,
-            matter.bonded,
+            matter,
             self.director.later,
             settings.bonds,
             self.step_dt / settings.substeps,
@@ -480,7 +484,7 @@ class RigidSolver:
             count,
             rules,
             LAG,
-            snapping and not self.settings.bonds.elongation,
+            snapping,
             self._lumps.taken,
             c.load,
         )

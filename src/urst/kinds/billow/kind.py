@@ -22,7 +22,7 @@ class Billow(Emitting):
     """Gas on a grid that carries dust and warmth among bodies."""
 
     name, title, version = "billow", "Billow", 7
-    golden = "8b8f96345bda842b0029d79734042ba757641f0d"
+    golden = "c7338922470d977c9f31cc14e2ad59db7f4879bc"
     settings = BillowSettings
     gives, counted, stopped = "dust", "kg", "gas"
     hue = ("#8fa3bd", "#4f678a")

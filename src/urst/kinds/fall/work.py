@@ -32,6 +32,8 @@ def begin(inputs) -> Begun:
         velocity=_start_velocity(fragments, owner),
         spin=np.array([p.spin for p in owner], float).reshape(-1, 3),
         bonded=np.array([p.bonded for p in owner], bool),
+        holds=np.array([p.holds for p in owner], float),
+        elongation=np.array([np.nan if p.elongation is None else p.elongation for p in owner], float),
     )
     there = None
     if comes_and_goes(shot, cast):

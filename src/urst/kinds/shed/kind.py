@@ -28,7 +28,7 @@ class Shed(Emitting):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
     name, title, version = "shed", "Shed", 5
-    golden = "6facb70cd9b8254078a6797bd867e5f278297d96"
+    golden = "82bdbbec71e5f739bef466b48411061f5917a0df"
     settings = ShedSettings
     gives, counted, stopped = "points", "points", "chips"
     hue = ("#a98159", "#85592c")
