@@ -69,7 +69,7 @@ def _recipe_values(kept, layer, fault=None):
         "startable": [x for x in shot.layers if x.id != layer.id and x.kind == layer.kind] if kind.moving else [],
         "lists": [
             (q, rows, len(getattr(layer.settings, q.entries)), recipe.asked(layer.settings, q, shot))
-            for q, rows in recipe.rows(layer.settings, kind.questions, shot, layer.id)
+            for q, (_, rows) in zip(kind.questions, recipe.rows(layer.settings, kind.questions, shot, layer.id))
             if q.entries
         ],
         "notes": kind.notes(shot, layer, health.first_gauges(shot, layer)),
