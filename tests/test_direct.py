@@ -350,3 +350,15 @@ class Air(unittest.TestCase):
             speeds.append(s.bodies.velocity[0, 0])
         self.assertAlmostEqual(speeds[0], 5.0, delta=1e-9)
         self.assertAlmostEqual(speeds[1], 5.0 + 10.0 / np.e, delta=0.1)
+
+
+class Gauges(unittest.TestCase):
+    def test_energy_with_height_stays_and_what_falls_out_is_counted(self):
+        s = solver([cube(0, 0, 2.0), box((-1, -1, -0.5), (-0.5, -0.5, 0))], fixed=(1,))
+        before = s.gauges()["energy"]
+        self.assertAlmostEqual(before, 16.0 * G * 0.1, delta=1e-6)
+        run(s, 0.5)
+        self.assertAlmostEqual(s.gauges()["energy"], before, delta=1e-3 * before)
+        self.assertEqual(s.gauges()["lost"], 0.0)
+        run(s, 0.5)
+        self.assertEqual(s.gauges()["lost"], 1.0)

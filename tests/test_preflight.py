@@ -66,6 +66,17 @@ class Findings(unittest.TestCase):
         self.assertIn("768 substeps a second", finding.why)
         self.assertEqual(finding.fix, "Check for contact 32 times a frame")
 
+    def test_a_piece_that_floats_just_above_the_ground(self):
+        shot = with_data(falling_box(), lambda d: d["pieces"][1].update(position=(0, 0, 0.03), spin=(0, 0, 0)))
+        self.assertIn("3 cm above", self.mends(shot, "floats").title)
+
+    def test_what_is_far_heavier_than_what_bears_it(self):
+        def stack(d):
+            d["pieces"][1].update(position=(0, 0, 0), spin=(0, 0, 0), density=10)
+            d["pieces"].append(d["pieces"][1] | {"name": "Block", "position": (0, 0, 0.2), "density": 20000})
+
+        self.assertIn("2,000 times heavier", self.one(with_data(falling_box(), stack), "heavier than").title)
+
     def test_a_set_far_from_the_origin(self):
         def move(d):
             for p in d["pieces"]:

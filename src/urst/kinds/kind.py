@@ -196,6 +196,10 @@ class Kind:
         """Return the set pieces that give something off for it, each with the unit of how much."""
         return []
 
+    def launches(self, shot: World, layer: Any) -> list[tuple[str, Any, list[int]]]:
+        """Return what sets bodies off: its name, the launch, and the numbers of the pieces it is about."""
+        return []
+
     def gauge(self, name: str) -> Gauge:
         """Return one of its gauges."""
         return next(g for g in self.gauges if g.name == name)

@@ -15,8 +15,8 @@ class Field:
     """shown value = kept value / scale"""
     si: str = ""
     """unit of the shown value as the number reader knows it"""
-    only: tuple[str, tuple[str, ...]] | None = None
-    """shown only where another setting of the same entry has one of some values"""
+    only: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    """shown only where other settings of the same entry have one of some values each"""
     names: str = ""
     """what it names: `piece`, or `meant`: a piece or a tag"""
 

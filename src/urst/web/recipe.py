@@ -2,6 +2,7 @@
 
 import re
 from dataclasses import dataclass, replace
+from operator import attrgetter
 from types import UnionType
 from typing import Any, Union, get_args, get_origin
 
@@ -175,7 +176,7 @@ def _entries(model, field):
     return [
         replace(field, path=f"{before}.{i}.{after}")
         for i, entry in enumerate(getattr(model, before))
-        if not field.only or getattr(entry, field.only[0]) in field.only[1]
+        if all(attrgetter(name)(entry) in values for name, values in field.only)
     ]
 
 

@@ -37,6 +37,8 @@ LEAK, LEAK_DEPTH = 0.058, 1e-4
 HOT_FALL, HOT_SHARE, HOT_LEAST = 0.2, 0.02, 1e-4
 #: approaches slower than what gravity adds in so many substeps, or than this, do not bounce [m/s]
 BOUNCE_FALL, BOUNCE_LEAST = 4.0, 0.05
+#: nothing falls so far below all that is loose without being lost [m]
+DEEP_BELOW = 100.0
 #: times that a check is taken back to wake those that it loads and loosen those that it strikes
 WAKES = 16
 #: checks between looks at who may sleep
@@ -143,6 +145,7 @@ class RigidSolver:
             swing=np.zeros(n),
             travel=np.zeros(n),
         )
+        self.floor, self.datum = _floors(fragments, matter.kind)
         self.taken = np.zeros(3)
         """impulse from outside that bodies have taken [N s]"""
         self.held = np.zeros(3)
@@ -629,11 +632,15 @@ class RigidSolver:
         label = self._lumps.label
         lump = np.bincount(label[loose], b.mass[loose], minlength=len(label)) if loose.any() else np.zeros(1)
         moving = loose & (speed > REST_SPEED)
+        height = -float((b.mass * ((b.position - (0.0, 0.0, self.datum)) @ self.gravity))[loose].sum())
         gap = self.contacts.pairs.gap[self.contacts.touching()]
         return {
             "moving": float(moving.sum()),
             "moving_mass": float(b.mass[moving].sum()),
             "kinetic_energy": float(energy[loose].sum()),
+            "energy": float(energy[loose].sum() + height),
+            "asleep": float((loose & (b.awake == 0)).sum()),
+            "lost": float((loose & (b.position[:, 2] + b.radius < self.floor)).sum()),
             "deepest_overlap": float(max(0.0, -gap.min())) if len(gap) else 0.0,
             "bonds_left": float(self.bonds.alive.mean()) if len(self.bonds.alive) else 1.0,
             "bond_load": float(self.load_share.max()) if len(self.load_share) else 0.0,
@@ -681,3 +688,13 @@ class RigidSolver:
         self._bonds.load_share = state["load_share"].copy()
         self.time, self.checks = float(state["time"][0]), int(state["checks"][0])
         self.taken, self.held = state["ledger"].copy()
+
+
+def _floors(fragments, kind):
+    """The lowest point of all there is at the start, but not far below what is loose, and that of what is loose [m]."""
+    h = fragments.world_hulls()
+    if not h.size:
+        return 0.0, 0.0
+    lowest = np.minimum.reduceat(h.vertices[:, 2], h.vertex_start[:-1])
+    loose = float(lowest[kind == LOOSE].min()) if (kind == LOOSE).any() else float(lowest.min())
+    return max(float(lowest.min()), loose - DEEP_BELOW), loose

@@ -4,26 +4,26 @@ import numpy as np
 
 from urst.kinds.questions import DEGREES, FRAME, METRES, PERCENT, SECONDS, SPEED, Field, Question
 
-_LAUNCH = ("what", ("launch",))
-_PLACED = ("what", ("launch", "blast"))
-_REGION = ("when", ("region",))
-_SLOW = ("what", ("slow down",))
+_LAUNCH = (("what", ("launch",)),)
+_PLACED = (("what", ("launch", "blast")),)
+_REGION = (("when", ("region",)),)
+_SLOW = (("what", ("slow down",)),)
 
 EVENTS = Question("What happens when?", "events", (
     Field("events.*.name", "Name"),
     Field("events.*.what", "What"),
     Field("events.*.of", "Happens to", names="meant"),
     Field("events.*.when", "When"),
-    Field("events.*.frame", "At frame", only=("when", ("frame",)), **FRAME),
-    Field("events.*.by", "Touched by", only=("when", ("touch",)), names="meant"),
-    Field("events.*.force", "Load", "kN", 1e3, "kN", only=("when", ("load",))),
+    Field("events.*.frame", "At frame", only=(("when", ("frame",)),), **FRAME),
+    Field("events.*.by", "Touched by", only=(("when", ("touch",)),), names="meant"),
+    Field("events.*.force", "Load", "kN", 1e3, "kN", only=(("when", ("load",)),)),
     Field("events.*.low", "Region from", only=_REGION, **METRES),
     Field("events.*.high", "Region to", only=_REGION, **METRES),
-    Field("events.*.after", "After", only=("when", ("after",))),
+    Field("events.*.after", "After", only=(("when", ("after",)),)),
     Field("events.*.delay", "Later by", **SECONDS),
     Field("events.*.launch.way", "Way", only=_LAUNCH),
     Field("events.*.launch.speed", "Speed", only=_LAUNCH, **SPEED),
-    Field("events.*.launch.direction", "Direction", only=_LAUNCH),
+    Field("events.*.launch.direction", "Direction", only=(*_LAUNCH, ("launch.way", ("direction",)))),
     Field("events.*.launch.centre", "Centre", only=_PLACED, **METRES),
     Field("events.*.launch.reach", "Full speed within", only=_LAUNCH, **METRES),
     Field("events.*.launch.fall_off", "Falls off as distance to the", only=_LAUNCH),
@@ -35,12 +35,12 @@ EVENTS = Question("What happens when?", "events", (
     Field("events.*.launch.most", "Fastest", only=_LAUNCH, **SPEED),
     Field("events.*.launch.spin", "Spin up to", "rad/s", 1.0, "rad/s", only=_LAUNCH),
     Field("events.*.launch.seed", "Seed", only=_LAUNCH),
-    Field("events.*.charge", "Charge", "kg", 1.0, "kg", only=("what", ("blast",))),
+    Field("events.*.charge", "Charge", "kg", 1.0, "kg", only=(("what", ("blast",)),)),
     Field("events.*.top_speed", "Down to", only=_SLOW, **SPEED),
     Field("events.*.over", "within", only=_SLOW, **SECONDS),
 ), entries="events", noun="event", asks=("what",))  # fmt: skip
 
-_SPAN = ("kind", ("rope", "spring"))
+_SPAN = (("kind", ("rope", "spring")),)
 
 JOINTS = Question("What is joined?", "joints", (
     Field("joints.*.name", "Name"),
@@ -50,11 +50,11 @@ JOINTS = Question("What is joined?", "joints", (
     Field("joints.*.at", "At", **METRES),
     Field("joints.*.to", "To", only=_SPAN, **METRES),
     Field("joints.*.length", "Length", only=_SPAN, **METRES),
-    Field("joints.*.axis", "Axis", only=("kind", ("hinge", "slider"))),
-    Field("joints.*.turns", "Turns from, to", only=("kind", ("hinge",)), **DEGREES),
-    Field("joints.*.slides", "Slides from, to", only=("kind", ("slider",)), **METRES),
-    Field("joints.*.stiffness", "Stiffness", "N/m", only=("kind", ("spring",))),
-    Field("joints.*.damping", "Damping", only=("kind", ("hinge", "slider", "spring"))),
+    Field("joints.*.axis", "Axis", only=(("kind", ("hinge", "slider")),)),
+    Field("joints.*.turns", "Turns from, to", only=(("kind", ("hinge",)),), **DEGREES),
+    Field("joints.*.slides", "Slides from, to", only=(("kind", ("slider",)),), **METRES),
+    Field("joints.*.stiffness", "Stiffness", "N/m", only=(("kind", ("spring",)),)),
+    Field("joints.*.damping", "Damping", only=(("kind", ("hinge", "slider", "spring")),)),
     Field("joints.*.strength", "Breaks at", "kN", 1e3, "kN"),
 ), entries="joints", noun="joint", asks=("kind", "first", "second"))  # fmt: skip
 

@@ -4,7 +4,7 @@ import numpy as np
 
 from urst.core.checks.findings import Finding
 from urst.core.curves.varies import reach
-from urst.kinds.fall import directing
+from urst.kinds.fall import directing, standing
 from urst.kinds.fall.settings import FallSettings
 from urst.kinds.gauge import Gauge, Quantity, Spread
 from urst.kinds.kind import Kind, at
@@ -48,6 +48,10 @@ class Fall(Kind):
         Gauge("moving", "moving"),
         Gauge("moving_mass", "moving mass", "t", 1e-3),
         Gauge("kinetic_energy", "kinetic energy", "kJ", 1e-3),
+        Gauge(
+            "energy", "with height", "kJ", 1e-3,
+            about="Kinetic energy and that of height above where all stood: it grows only by what is driven or set off",
+        ),
         Gauge("top_speed", "fastest", "m/s"),
         Gauge("deepest_overlap", "deepest overlap", "mm", 1e3, None, 15),
         Gauge("bonds_left", "bonds left", "%", 100),
@@ -56,6 +60,8 @@ class Fall(Kind):
             about="Greatest stress in a bond that holds, as a share of its strength",
         ),
         Gauge("largest_piece", "largest piece", "t", 1e-3),
+        Gauge("asleep", "at rest", about="Loose bodies that lie still and are left out of the solving until something stirs them"),
+        Gauge("lost", "fallen out", "", 1, None, 0, "Bodies that have fallen below everything that stood at the start"),
     )  # fmt: skip
     questions = (
         Question(_HOLDS, "bonds", (
@@ -100,6 +106,14 @@ class Fall(Kind):
 
     def mentions(self, settings, before, now):
         return directing.renamed(settings, before, now)
+
+    def launches(self, shot, layer):
+        cast = [i for i in self.cast(shot, layer) if shot.pieces[i].motion != "fixed"]
+        return [
+            (e.name, e.launch, [i for i in cast if directing.means(e.of, shot.pieces[i])])
+            for e in layer.settings.events
+            if e.what == "launch"
+        ]
 
     def content(self, shot, layer):
         cast = self.cast(shot, layer)
@@ -155,6 +169,10 @@ class Fall(Kind):
         return ({"id": self.name, "kind": self.name, "settings": settings},)
 
     def findings(self, shot, layer):
+        return [*self._fast(shot, layer), *standing.findings(shot, layer, self.cast(shot, layer))]
+
+    def _fast(self, shot, layer):
+        """What is too fast for its steps, or solved in too few."""
         loose = [shot.pieces[i] for i in self.cast(shot, layer) if shot.pieces[i].motion == "loose"]
         thin = [float(np.ptp(c, axis=0).min()) for p in loose for c in placed_corners(p, shot)]
         speed, name = fastest(shot)
@@ -183,6 +201,18 @@ class Fall(Kind):
         )]  # fmt: skip
 
     def watch(self, shot, layer, rows):
+        return [*self._overlaps(shot, layer, rows), *self._lost(layer, rows)]
+
+    def _lost(self, layer, rows):
+        frame, most = max(((f, g.get("lost", 0.0)) for f, g in rows.items()), key=lambda r: r[1], default=(0, 0.0))
+        if most == 0.0:
+            return []
+        return [Finding(
+            f"{most:,.0f} bodies have fallen out of the set by frame {frame}.",
+            "Nothing is below them that would stop them: they cost time, and fall for ever.", layer=layer.id, frame=frame,
+        )]  # fmt: skip
+
+    def _overlaps(self, shot, layer, rows):
         gauge = self.gauge("deepest_overlap")
         frame, worst = max(((f, g.get(gauge.name, 0.0)) for f, g in rows.items()), key=lambda r: r[1], default=(0, 0.0))
         if not gauge.over(worst):
