@@ -21,7 +21,7 @@ class BondState(NamedTuple):
     alive: np.ndarray  # (b,) uint8
     section: np.ndarray  # (b, 4) stress by pull and shear, by bending about either axis, by twist [1/m2], [1/m3]
     strength: np.ndarray  # (b, 3) in tension and in shear [Pa], and shear gained under pressure as a share of it
-    elongation: np.ndarray  # (b,) stretch before it parts, as a share of its length; 0: brittle
+    gives: np.ndarray  # (b,) how far it gives at its strength before it parts [m]
     stiffness: np.ndarray  # (b, 6) [N/m] and [N m/rad]
     swept: np.ndarray  # (b, 6) the same as far as the sweeps can carry it
     rest: np.ndarray  # (b, 6) strain at which nothing pulls [m] and [rad]
@@ -261,9 +261,9 @@ def sweep(bonds, some, velocity, moved, inertia, h, lag, backward):
 
 @serial
 def snap(bonds, some, inertia, start):
-    """Let those brittle ones of some bonds (k,) part that have just borne all they can; what they did is taken back from `start` (n + 1, 6)."""
+    """Let those of some bonds (k,) part that give nothing and have just borne all they can; what they did is taken back from `start` (n + 1, 6)."""
     for b in some:
-        if bonds.full[b] == 1 and bonds.elongation[b] == 0.0:
+        if bonds.full[b] == 1 and bonds.gives[b] == 0.0:
             bonds.full[b] = 2
             p, i, j = bonds.impulse[b], bonds.body[b, 0], bonds.body[b, 1]
             _push(start, inertia, i, j, bonds.arm[b], -p[0], -p[1], -p[2], -p[3], -p[4], -p[5])

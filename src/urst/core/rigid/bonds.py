@@ -77,7 +77,7 @@ class Bonds:
             alive=np.ones(b, np.uint8),
             section=_section(patches, use),
             strength=np.column_stack([*strength, np.full(b, np.tan(np.radians(settings.friction_angle)))]),
-            elongation=elongation,
+            gives=elongation * self.length + settings.toughness / strength[0],
             stiffness=stiffness,
             swept=np.minimum(stiffness, _bearable(bodies, kind, pair, h)),
             rest=np.zeros((b, 6)),
@@ -96,7 +96,7 @@ class Bonds:
         self.load_share = np.zeros(b)
         """(b,) stress over strength"""
         self.yielded = np.zeros(b)
-        """(b,) stretch that will not go back, as a share of the length"""
+        """(b,) how far each has given for good [m]"""
 
     def __len__(self) -> int:
         return len(self.state.alive)
@@ -172,8 +172,9 @@ class Bonds:
     def tear(self, bodies: Bodies) -> tuple[np.ndarray, np.ndarray]:
         """Return which bonds of those that bore all they could part, and which did, (b,) bool each.
 
-        A brittle one parts. The rest of a ductile one moves until it bears just its strength (perfect plasticity), and it parts
-        once it has yielded by its elongation.
+        The rest of such a bond moves until it bears just its strength (perfect plasticity). It parts once it has given by its
+        elongation and by what takes the energy of its crack: that over its strength (Hillerborg et al. 1976, with a constant
+        stress over the opening).
 
         Parameters
         ----------
@@ -181,9 +182,9 @@ class Bonds:
         """
         state = self.state
         full = (state.full > 0) & (state.alive == 1)
-        if not state.elongation[full].any():
+        if not state.gives[full].any():
             return full, full
-        some = np.flatnonzero(full & (state.elongation > 0.0))
+        some = np.flatnonzero(full & (state.gives > 0.0))
         strain = self.strain(some, bodies) - state.rest[some]
         share = np.empty(len(some))
         bond_kernels.shares(state, some, -state.swept[some] * strain, share)
@@ -192,8 +193,8 @@ class Bonds:
         reach = self.extent[some]
         stretch = np.linalg.norm(given[:, :3], axis=1) + np.abs(given[:, 3]) * reach.max(axis=1)
         stretch += np.abs(given[:, 4]) * reach[:, 1] + np.abs(given[:, 5]) * reach[:, 0]
-        self.yielded[some] += stretch / self.length[some]
-        return full & ((state.elongation == 0.0) | (self.yielded > state.elongation)), full
+        self.yielded[some] += stretch
+        return full & ((state.gives == 0.0) | (self.yielded > state.gives)), full
 
 
 def _section(patches, use):

@@ -22,8 +22,17 @@ class BondSettings(BaseModel):
         0.5e6, description="Shear a bond bears with no load across it [Pa]"
     )
     friction_angle: float = Field(30.0, ge=0, le=80, description="Shear gained under pressure, as an angle [deg]")
+    toughness: float = Field(
+        60.0,
+        ge=0,
+        le=1e7,
+        description="Energy that a crack takes as it opens [J/m2]; 0: it parts as soon as it bears all it can",
+    )
     elongation: float = Field(
-        0.0, ge=0, le=1, description="Stretch at its strength before it parts, as a share of its length; 0: brittle"
+        0.0,
+        ge=0,
+        le=1,
+        description="Stretch at its strength before it parts, as a share of its length, beside what its crack opens; 0: brittle",
     )
     modulus: float = Field(
         2e9, ge=1e5, le=1e12, description="Stiffness of what is held together, as Young's modulus [Pa]"

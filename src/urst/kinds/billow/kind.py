@@ -22,7 +22,7 @@ class Billow(Emitting):
     """Gas on a grid that carries dust and warmth among bodies."""
 
     name, title, version = "billow", "Billow", 7
-    golden = "c7338922470d977c9f31cc14e2ad59db7f4879bc"
+    golden = "3b4864c100c2a6abc4b832f5bff22477e04f1a04"
     settings = BillowSettings
     gives, counted, stopped = "dust", "kg", "gas"
     hue = ("#8fa3bd", "#4f678a")

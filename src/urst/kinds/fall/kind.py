@@ -29,7 +29,7 @@ class Fall(Kind):
     """Rigid convex bodies: the fragments of the breaks that are read, and the pieces nobody broke."""
 
     name, title, version = "fall", "Fall", 5
-    golden = "dbd5b69008b5dca01239be8127c07cd953136497"
+    golden = "7aa7c85871d8bcbc7c9cd382d042c8cd838fb044"
     settings = FallSettings
     hue = ("#d6a044", "#9a6a10")
     own = ("events", "joints")
@@ -69,6 +69,7 @@ class Fall(Kind):
             Field("bonds.shear", "Shear", **MEGA),
             Field("bonds.friction_angle", "Inner friction", **DEGREES),
             Field("bonds.scatter", "Scatter", **PERCENT),
+            Field("bonds.toughness", "A crack takes", "J/m2"),
             Field("bonds.elongation", "Stretch before it parts", **PERCENT),
             Field("bonds.modulus", "Stiffness", **MEGA),
             Field("bonds.seed", "Seed"),

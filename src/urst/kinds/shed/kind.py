@@ -28,7 +28,7 @@ class Shed(Emitting):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
     name, title, version = "shed", "Shed", 5
-    golden = "82bdbbec71e5f739bef466b48411061f5917a0df"
+    golden = "d03b119d42d55c363d70e43e3dcbf0e984de0031"
     settings = ShedSettings
     gives, counted, stopped = "points", "points", "chips"
     hue = ("#a98159", "#85592c")
