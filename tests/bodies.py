@@ -4,7 +4,7 @@ import numpy as np
 
 from urst.core.bodies.fragments import Solid, assemble
 from urst.core.bodies.mobility import FIXED, LOOSE
-from urst.core.bodies.patches import find_patches
+from urst.core.bodies.patches import find_patches, ties, together
 from urst.core.geometry import generators
 from urst.core.rigid.settings import BondSettings, RigidSettings
 from urst.core.rigid.solver import Matter, RigidSolver
@@ -46,9 +46,13 @@ def solver(
         kind=options.pop("kind", kind),
         velocity=given(velocity),
         spin=given(spin),
+        whole=options.pop("whole", None),
         bonded=np.asarray(options.pop("bonded", np.ones(n, bool)), bool),
     )
-    return RigidSolver(fragments, find_patches(fragments, 2e-3), matter, settings, **options)
+    patches = find_patches(fragments, 2e-3)
+    if matter.whole is not None:
+        patches = together(patches, ties(fragments, matter.whole))
+    return RigidSolver(fragments, patches, matter, settings, **options)
 
 
 def run(solver_, seconds, watch=lambda s: None):

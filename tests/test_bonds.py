@@ -212,6 +212,49 @@ class Lumps(unittest.TestCase):
         self.assertEqual(whole.bonds.force.tobytes(), again.bonds.force.tobytes())
 
 
+class Whole(unittest.TestCase):
+    """A solid of several convex parts."""
+
+    TABLE = [
+        box((0, 0, 0.9), (2, 1, 1.0)),
+        *(box((x, y, 0), (x + 0.1, y + 0.1, 0.9)) for x in (0.0, 1.9) for y in (0.0, 0.9)),
+    ]
+
+    def table(self, at, turn=(0, 0, 0), **options):
+        parts = [transformed(m, matrix(from_degrees(turn)), np.array(at, float)) for m in self.TABLE]
+        whole = np.array([-1, *[7] * 5])
+        return solver([GROUND, *parts], fixed=(0,), bonded=np.zeros(6, bool), whole=whole, **options)
+
+    def test_it_falls_and_lands_as_one(self):
+        s = self.table((0, 0, 0.3), (25, 10, 0))
+        apart = np.linalg.norm(s.bodies.position[1:, None] - s.bodies.position[None, 1:], axis=2)
+        run(s, 2.0)
+        now = np.linalg.norm(s.bodies.position[1:, None] - s.bodies.position[None, 1:], axis=2)
+        self.assertLess(np.abs(now - apart).max(), 1e-6)
+        self.assertLess(s.gauges()["deepest_overlap"], 1e-3)
+        self.assertEqual(s.gauges()["bonds_left"], 1.0)
+
+    def test_it_stands_on_its_legs_with_room_below(self):
+        s = self.table((0, 0, 0.05))
+        run(s, 1.5)
+        np.testing.assert_allclose(s.bodies.position[1], (1.0, 0.5, 0.95), atol=1e-3)
+        self.assertEqual(int(s.bodies.awake[1:].sum()), 0)
+
+    def test_what_is_hollow_holds_what_falls_into_it(self):
+        low, wall = box((-0.5, -0.5, 0), (0.5, 0.5, 0.05)), 0.05
+        sides = [
+            box((-0.5, -0.5, 0.05), (-0.5 + wall, 0.5, 0.6)),
+            box((0.5 - wall, -0.5, 0.05), (0.5, 0.5, 0.6)),
+            box((-0.5 + wall, -0.5, 0.05), (0.5 - wall, -0.5 + wall, 0.6)),
+            box((-0.5 + wall, 0.5 - wall, 0.05), (0.5 - wall, 0.5, 0.6)),
+        ]
+        stone = box((0.1, 0.05, 1.0), (0.3, 0.25, 1.2))
+        whole = np.array([-1, *[3] * 5, -1])
+        s = solver([GROUND, low, *sides, stone], fixed=(0,), bonded=np.zeros(7, bool), whole=whole)
+        run(s, 1.5)
+        self.assertAlmostEqual(s.bodies.position[6, 2], 0.15, delta=0.002)
+
+
 class Settling(unittest.TestCase):
     def test_settling_lets_nothing_fall_that_hangs(self):
         turn = matrix(from_degrees((20, 30, 0)))

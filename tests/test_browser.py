@@ -58,10 +58,10 @@ class Bench(BenchTest):
         )
         wait_for(lambda: self.pixels() == (time.sleep(0.5) or self.pixels()), "the last of the first pictures")
         plain = self.pixels()
-        for mode in ("fragment", "speed", "strain"):
+        for mode in ("fragment", "speed", "strain", "load"):
             self.find(f'[data-mode="{mode}"]').click()
             wait_for(lambda: sum(abs(a - b) for a, b in zip(self.pixels(), plain)) > 5_000, f"colours by {mode}")
-        self.assertIn("bond load", self.find("#legend").text)
+        self.assertIn("pressed by", self.find("#legend").text)
         canvas = self.find("#stage canvas")
         webdriver.ActionChains(self.page).move_to_element_with_offset(canvas, 20, 20).move_by_offset(2, 2).perform()
         wait_for(lambda: "Wall · fragment" in self.find("#probe").text, "the probe")

@@ -11,6 +11,7 @@ from skimage.measure import marching_cubes
 from urst.core.bodies.fragments import Fragments, Solid, assemble
 from urst.core.bodies.patches import Patches, find_patches
 from urst.core.fracture.breaking import break_pieces
+from urst.core.fracture.convex_parts import convex_parts
 from urst.core.fracture.estimate import mean_size
 from urst.core.fracture.settings import FractureSettings
 from urst.core.fracture.voronoi import cells, shatter
@@ -288,6 +289,41 @@ class AnyBody(unittest.TestCase):
             packed = pack([hull])
             self.assertEqual(2 * len(packed.edges), len(edges))
             self.assertAlmostEqual(mass_properties(hull.mesh()).volume, ConvexHull(points).volume, places=6)
+
+
+class ConvexParts(unittest.TestCase):
+    def solid(self, body):
+        raw = body.to_mesh64()
+        return Mesh(np.asarray(raw.vert_properties)[:, :3].astype(float), np.asarray(raw.tri_verts).astype(np.int64))
+
+    def missing(self, mesh):
+        parts = convex_parts(mesh)
+        volume = sum(mass_properties(p).volume for p, _ in parts)
+        hulls = sum(mass_properties(hull_of(p.vertices).mesh()).volume for p, _ in parts)
+        whole = mass_properties(mesh).volume
+        self.assertAlmostEqual(volume / whole, 1.0, delta=1e-9)
+        return parts, hulls / whole
+
+    def test_what_is_convex_is_left_alone(self):
+        parts, _ = self.missing(generators.box(1, 2, 3)[0])
+        self.assertEqual(len(parts), 1)
+        self.assertFalse(parts[0][1].any())
+
+    def test_an_angle_is_two_parts_and_a_trough_some(self):
+        cube = manifold3d.Manifold.cube
+        parts, more = self.missing(self.solid(cube((2, 1, 1)) + cube((1, 1, 2))))
+        self.assertEqual((len(parts), round(more, 9)), (2, 1.0))
+        # what lies on the cut is told from what is seen
+        self.assertTrue(all(inner.any() and not inner.all() for _, inner in parts))
+        trough = cube((2, 2, 1.5), True) - cube((1.8, 1.8, 1.5), True).translate((0, 0, 0.1))
+        parts, more = self.missing(self.solid(trough))
+        self.assertLess(len(parts), 40)
+        self.assertLess(more, 1.08)
+
+    def test_what_is_open_is_refused(self):
+        mesh = generators.box(1, 1, 1)[0]
+        with self.assertRaisesRegex(BadMesh, "not a closed solid"):
+            convex_parts(Mesh(mesh.vertices, mesh.triangles[1:]))
 
 
 if __name__ == "__main__":

@@ -49,6 +49,11 @@ def _bodies(arrays):
     out["orientation"] = np.rint(32767 * np.asarray(arrays["orientation"])).astype(np.int16)
     # a probe reads these off
     out["velocity"] = np.asarray(arrays["velocity"], np.float16)
+    if "awake" in arrays:
+        out |= {
+            "awake": arrays["awake"].astype(np.uint8),
+            "pressed": np.minimum(arrays["pressed"], 6e4).astype(np.float16),
+        }
     if "bond_alive" in arrays:
         out |= {
             "bond_alive": arrays["bond_alive"].astype(np.uint8),

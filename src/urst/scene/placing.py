@@ -9,7 +9,7 @@ from urst.core.geometry import rotation
 from urst.core.geometry.mesh import Mesh, transformed
 from urst.core.geometry.sheet import wedges
 from urst.scene.pieces import SetPiece
-from urst.scene.shapes import ball_radius, corners, is_endless, is_sheet, meshes
+from urst.scene.shapes import ball_radius, corners, is_endless, is_sheet, meshes, parts
 from urst.scene.taking_part import Matter
 from urst.scene.world import World
 
@@ -39,11 +39,15 @@ def stance(piece: SetPiece, world: World) -> tuple[np.ndarray, np.ndarray]:
 
 
 def solids(number: int, piece: SetPiece, world: World) -> list[Solid]:
-    """The bodies of an unbroken piece, under a number of the caller's; an open sheet is given thickness."""
-    found = placed(piece, world)
+    """The bodies of an unbroken piece, under a number of the caller's: convex parts; an open sheet is given thickness."""
     if not is_sheet(piece.shape):
-        ball = ball_radius(piece.shape)
-        return [Solid(number, m, np.zeros(len(m.triangles), bool), part=k, ball=ball) for k, m in enumerate(found)]
+        turn, position = stance(piece, world)
+        matrix, ball = rotation.matrix(turn), ball_radius(piece.shape)
+        return [
+            Solid(number, transformed(m, matrix, position), inner, part=k, ball=ball)
+            for k, (m, inner) in enumerate(parts(piece.shape))
+        ]
+    found = placed(piece, world)
     return [
         Solid(number, wedge, np.zeros(1, bool), part=k, skin=seen)
         for k, (wedge, seen) in enumerate(w for m in found for w in wedges(m))

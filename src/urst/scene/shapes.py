@@ -7,6 +7,7 @@ import numpy as np
 from pydantic import Field, model_validator
 from scipy.spatial import ConvexHull, QhullError
 
+from urst.core.fracture.convex_parts import convex_parts
 from urst.core.fracture.settings import MOST_PARTS
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import Mesh, mass_properties, open_edges
@@ -150,6 +151,25 @@ def is_sheet(shape: Shape) -> bool:
     if not isinstance(shape, Terrain | Imported):
         return False
     return any(len(open_edges(m)) for m in meshes(shape)) or 0.0 in volumes(shape)
+
+
+@lru_cache(maxsize=64)
+def parts(shape: Shape) -> tuple[tuple[Mesh, np.ndarray], ...]:
+    """Return what a closed shape collides as: nearly convex meshes, and which of their triangles lie on cuts between them."""
+    found = []
+    for mesh in meshes(shape):
+        whole = [(mesh, np.zeros(len(mesh.triangles), bool))]
+        try:
+            found += convex_parts(mesh) if isinstance(shape, Imported) else whole
+        except BadMesh:
+            # said by preflight; it collides as its hull then
+            found += whole
+    return tuple(found)
+
+
+def is_cut(shape: Shape) -> bool:
+    """Whether a shape is one body of several convex parts."""
+    return isinstance(shape, Imported) and not is_sheet(shape) and len(parts(shape)) > 1
 
 
 def ball_radius(shape: Shape) -> float:

@@ -43,6 +43,44 @@ class Patches:
         return cls(**{f.name: arrays[f"patch_{f.name}"] for f in fields(cls)})
 
 
+def ties(fragments: Fragments, group: np.ndarray) -> Patches:
+    """Return a patch from the first body of each group to each of its others, for bonds that hold parts of one solid.
+
+    Parameters
+    ----------
+    fragments : Fragments
+    group : (n,) int64
+        -1 for a body that is no part.
+    """
+    pair = [
+        (mine[0], other)
+        for g in np.unique(group[group >= 0])
+        if len(mine := np.flatnonzero(group == g)) > 1
+        for other in mine[1:]
+    ]
+    i, j = np.array(pair, np.int64).reshape(-1, 2).T
+    way = fragments.centre[j] - fragments.centre[i]
+    normal = way / np.maximum(np.linalg.norm(way, axis=1, keepdims=True), 1e-30)
+    normal[np.linalg.norm(normal, axis=1) < 0.5] = (0.0, 0.0, 1.0)
+    axis = np.cross(normal, np.eye(3)[np.abs(normal).argmin(axis=1)])
+    axis /= np.linalg.norm(axis, axis=1, keepdims=True)
+    side = np.cbrt(np.minimum(fragments.volume[i], fragments.volume[j]))
+    return Patches(
+        np.column_stack([i, j]), side**2, 0.5 * (fragments.centre[i] + fragments.centre[j]), normal, axis,
+        np.repeat((side**4 / 12.0)[:, None], 2, axis=1), np.repeat(0.5 * side[:, None], 2, axis=1),
+    )  # fmt: skip
+
+
+def together(first: Patches, second: Patches) -> Patches:
+    """Return the patches of both, the first's before the second's.
+
+    Parameters
+    ----------
+    first, second : Patches
+    """
+    return Patches(*(np.concatenate([getattr(p, f.name) for p in (first, second)]) for f in fields(Patches)))
+
+
 def find_patches(fragments: Fragments, gap: float) -> Patches:
     """Find every patch across which two fragments touch.
 

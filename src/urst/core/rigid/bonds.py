@@ -15,6 +15,8 @@ from urst.core.rigid.state import Bodies
 LAG = 1e-3
 #: stiffest bond that the substeps can carry, as the square of its angular frequency times the substep
 PACE = 1.0
+#: strength of what is one solid [Pa]
+WHOLE = 1e18
 #: least area of a bond, as a share of the smaller fragment's volume to the power 2/3
 HAIR = 0.02
 #: Poisson's ratio of what is held together, and the share of a section that bears shear (Timoshenko, a rectangle)
@@ -53,6 +55,9 @@ class Bonds:
         # a weld turns a sliver of area into a hinge pin of endless stress: such hairs do not hold
         least = np.minimum(fragments.volume[i], fragments.volume[j])
         use &= patches.area > HAIR * np.cbrt(least) ** 2
+        whole = np.full(len(kind), -1) if matter.whole is None else matter.whole
+        same = (whole[i] == whole[j]) & (whole[i] >= 0)
+        use |= same & (kind[i] == LOOSE)
         self.patch = np.flatnonzero(use)
         pair, centre = patches.pair[use], patches.centre[use]
         b = len(pair)
@@ -69,6 +74,7 @@ class Bonds:
             own = matter.elongation[pair]
             elongation = np.where(np.isnan(own), settings.elongation, own).min(axis=1)
         strength = [in_space(s, centre) * scatter for s in (settings.tension, settings.shear)]
+        strength = [np.where(same[use], WHOLE, s) for s in strength]
         stiffness = _stiffness(patches, use, self.length, settings.modulus)
         self.state = BondState(
             body=pair.copy(),

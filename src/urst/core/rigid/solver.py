@@ -13,7 +13,7 @@ from urst.core.curves.varies import at_time
 from urst.core.geometry import rotation
 from urst.core.geometry.convex import with_points
 from urst.core.launch.blast import faces
-from urst.core.rigid import rest, state, substeps, sweeps
+from urst.core.rigid import measure, rest, state, substeps, sweeps
 from urst.core.rigid.bond_kernels import forces
 from urst.core.rigid.bonds import LAG, Bonds
 from urst.core.rigid.compounds import pushes
@@ -26,8 +26,6 @@ from urst.core.rigid.settings import RigidSettings
 from urst.core.rigid.state import Bodies
 from urst.errors import BadValue, SolverFailed
 
-#: speed below which a body counts as resting [m/s]
-REST_SPEED = 0.01
 #: share of an overlap worked off in a substep
 RECOVERY = 0.0378
 #: share of its impulse that a closed contact forgets a sweep at most, and the overlap this may keep standing [m]
@@ -37,8 +35,6 @@ LEAK, LEAK_DEPTH = 0.058, 1e-4
 HOT_FALL, HOT_SHARE, HOT_LEAST = 0.2, 0.02, 1e-4
 #: approaches slower than what gravity adds in so many substeps, or than this, do not bounce [m/s]
 BOUNCE_FALL, BOUNCE_LEAST = 4.0, 0.05
-#: nothing falls so far below all that is loose without being lost [m]
-DEEP_BELOW = 100.0
 #: times that a check is taken back to wake those that it loads and loosen those that it strikes
 WAKES = 16
 #: checks between looks at who may sleep
@@ -63,6 +59,8 @@ class Matter:
     """(n, 3) at the start [rad/s]"""
     bonded: np.ndarray
     """(n,) bool: whether bonds may join it to its neighbours"""
+    whole: np.ndarray | None = None
+    """(n,) int64: the same for bodies that are parts of one solid and never part, -1 for all else; not given: -1"""
     holds: np.ndarray | None = None
     """(n,) how many times the settings' strength its bonds have; between two the lesser counts; all 1, if not given"""
     elongation: np.ndarray | None = None
@@ -145,7 +143,7 @@ class RigidSolver:
             swing=np.zeros(n),
             travel=np.zeros(n),
         )
-        self.floor, self.datum = _floors(fragments, matter.kind)
+        self.floor, self.datum = measure.floors(fragments, matter.kind)
         self.taken = np.zeros(3)
         """impulse from outside that bodies have taken [N s]"""
         self.held = np.zeros(3)
@@ -569,7 +567,7 @@ class RigidSolver:
         bodies = self.bodies
         asleep = self.free() & (bodies.awake == 0)
         if asleep.any():
-            roused = asleep & (np.linalg.norm(impulse, axis=1) > REST_SPEED * bodies.mass)
+            roused = asleep & (np.linalg.norm(impulse, axis=1) > measure.REST_SPEED * bodies.mass)
             if roused.any():
                 self._rouse(roused)
         moved = self.inverse_mass()
@@ -610,7 +608,7 @@ class RigidSolver:
             self._place_driven(*self.drive(self.time))
 
     def frame(self) -> dict[str, np.ndarray]:
-        """Return what a frame keeps: poses and velocities (float32) and the bonds' state."""
+        """Return what a frame keeps: poses and velocities (float32), who is awake, what presses each, and the bonds' state."""
         b = self.bodies
         return {
             "position": b.position.astype(np.float32),
@@ -618,35 +616,16 @@ class RigidSolver:
             "velocity": b.velocity.astype(np.float32),
             "spin": b.spin.astype(np.float32),
             "awake": b.awake.copy(),
+            "pressed": measure.pressed(b, self.contacts, self._weight()).astype(np.float32),
             "bond_alive": self.bonds.alive.copy(),
             "bond_load": self.load_share.astype(np.float32),
         }
 
     def gauges(self) -> dict[str, float]:
         """Return the numbers judged on every frame, SI units."""
-        b = self.bodies
-        loose = b.kind == LOOSE
-        speed = np.linalg.norm(b.velocity, axis=1)
-        turning = np.einsum("nij,nj->ni", np.transpose(b.rotation, (0, 2, 1)), b.spin)
-        energy = 0.5 * b.mass * speed**2 + 0.5 * np.einsum("ni,nij,nj->n", turning, b.inertia, turning)
-        label = self._lumps.label
-        lump = np.bincount(label[loose], b.mass[loose], minlength=len(label)) if loose.any() else np.zeros(1)
-        moving = loose & (speed > REST_SPEED)
-        height = -float((b.mass * ((b.position - (0.0, 0.0, self.datum)) @ self.gravity))[loose].sum())
-        gap = self.contacts.pairs.gap[self.contacts.touching()]
-        return {
-            "moving": float(moving.sum()),
-            "moving_mass": float(b.mass[moving].sum()),
-            "kinetic_energy": float(energy[loose].sum()),
-            "energy": float(energy[loose].sum() + height),
-            "asleep": float((loose & (b.awake == 0)).sum()),
-            "lost": float((loose & (b.position[:, 2] + b.radius < self.floor)).sum()),
-            "deepest_overlap": float(max(0.0, -gap.min())) if len(gap) else 0.0,
-            "bonds_left": float(self.bonds.alive.mean()) if len(self.bonds.alive) else 1.0,
-            "bond_load": float(self.load_share.max()) if len(self.load_share) else 0.0,
-            "largest_piece": float(lump.max()),
-            "top_speed": float(speed[loose].max()) if loose.any() else 0.0,
-        }
+        return measure.gauges(
+            self.bodies, self._bonds, self._lumps.label, self.contacts, self.gravity, self.floor, self.datum
+        )
 
     _JOINTS = ("alive", "impulse")
     _BONDS = ("alive", "impulse", "force", "rest")
@@ -688,13 +667,3 @@ class RigidSolver:
         self._bonds.load_share = state["load_share"].copy()
         self.time, self.checks = float(state["time"][0]), int(state["checks"][0])
         self.taken, self.held = state["ledger"].copy()
-
-
-def _floors(fragments, kind):
-    """The lowest point of all there is at the start, but not far below what is loose, and that of what is loose [m]."""
-    h = fragments.world_hulls()
-    if not h.size:
-        return 0.0, 0.0
-    lowest = np.minimum.reduceat(h.vertices[:, 2], h.vertex_start[:-1])
-    loose = float(lowest[kind == LOOSE].min()) if (kind == LOOSE).any() else float(lowest.min())
-    return max(float(lowest.min()), loose - DEEP_BELOW), loose

@@ -21,8 +21,8 @@ _UP, _DOWN = (1, 1, 1), (1, 1, 0)
 class Billow(Emitting):
     """Gas on a grid that carries dust and warmth among bodies."""
 
-    name, title, version = "billow", "Billow", 7
-    golden = "3b4864c100c2a6abc4b832f5bff22477e04f1a04"
+    name, title, version = "billow", "Billow", 8
+    golden = "aaad5bef81e59cb30b414a8ed0b14bc35839a32e"
     settings = BillowSettings
     gives, counted, stopped = "dust", "kg", "gas"
     hue = ("#8fa3bd", "#4f678a")

@@ -41,7 +41,10 @@ class Fall(Kind):
     hands_over = ("usd", "gltf", "csv")
     unit = "bodies"
     seconds, memory = 2.5e-6, 14_000.0
-    quantities = (Quantity("pose", "place, turn and speed", 70.0), Quantity("bonds", "bonds and their loads", 8.0))
+    quantities = (
+        Quantity("pose", "place, turn, speed and load", 75.0),
+        Quantity("bonds", "bonds and their loads", 8.0),
+    )
     chief = "moving_mass"
     activity = "kinetic_energy"
     gauges = (

@@ -4,7 +4,7 @@ import numpy as np
 
 from urst.core.bodies.fragments import Fragments, assemble, joined
 from urst.core.bodies.mobility import DRIVEN, FIXED, LOOSE
-from urst.core.bodies.patches import JOINT, find_patches
+from urst.core.bodies.patches import JOINT, find_patches, ties, together
 from urst.core.coupling.baked import Dragged
 from urst.core.rigid.director import Directed
 from urst.core.rigid.joints import Jointed
@@ -12,6 +12,7 @@ from urst.core.rigid.solver import Matter, RigidSolver
 from urst.kinds.fall.directing import whom
 from urst.kinds.working import Begun
 from urst.scene.placing import Drive, comes_and_goes, present, solids
+from urst.scene.shapes import is_cut
 
 _MOTION = {"fixed": FIXED, "driven": DRIVEN, "loose": LOOSE}
 
@@ -21,7 +22,8 @@ def begin(inputs) -> Begun:
     shot, settings, clock = inputs.shot, inputs.layer.settings, inputs.clock
     cast = inputs.kind.cast(shot, inputs.layer)
     fragments = _bodies(inputs, cast)
-    patches = find_patches(fragments, JOINT)
+    whole = _whole(inputs, cast, fragments)
+    patches = together(find_patches(fragments, JOINT), ties(fragments, whole))
     owner = [shot.pieces[cast[n]] for n in fragments.piece]
     bulk = np.array([p.bulk() for p in owner]).reshape(-1, 3)
     matter = Matter(
@@ -32,6 +34,7 @@ def begin(inputs) -> Begun:
         velocity=_start_velocity(fragments, owner),
         spin=np.array([p.spin for p in owner], float).reshape(-1, 3),
         bonded=np.array([p.bonded for p in owner], bool),
+        whole=whole,
         holds=np.array([p.holds for p in owner], float),
         elongation=np.array([np.nan if p.elongation is None else p.elongation for p in owner], float),
     )
@@ -78,6 +81,14 @@ def _bodies(inputs, cast) -> Fragments:
     # a piece broken by a layer that is not read stands whole
     whole = [s for n, i in enumerate(cast) if n not in broken for s in solids(n, shot.pieces[i], shot)]
     return joined([*sets, assemble(whole)] if whole or not sets else sets)
+
+
+def _whole(inputs, cast, fragments):
+    """Which bodies are convex parts of one piece that nobody broke, (n,) int64; -1 for all else."""
+    broken = {name for x in inputs.shot.takes(inputs.layer, "fragments") for name in x.settings.pieces}
+    pieces = [inputs.shot.pieces[i] for i in cast]
+    cut = np.array([p.name not in broken and is_cut(p.shape) for p in pieces], bool)
+    return np.where(cut[fragments.piece], fragments.piece, -1) if len(cut) else np.full(len(fragments), -1)
 
 
 def _start_velocity(fragments, owner):

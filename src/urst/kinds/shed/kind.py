@@ -27,8 +27,8 @@ from urst.kinds.shed.settings import ShedSettings
 class Shed(Emitting):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
-    name, title, version = "shed", "Shed", 5
-    golden = "d03b119d42d55c363d70e43e3dcbf0e984de0031"
+    name, title, version = "shed", "Shed", 6
+    golden = "a152e63af1fcecc927166ee9b79111ea40c5cb57"
     settings = ShedSettings
     gives, counted, stopped = "points", "points", "chips"
     hue = ("#a98159", "#85592c")

@@ -333,10 +333,15 @@ async function seeFrame(frame) {
 
 function legend() {
   const box = $('legend'), mode = stage.mode;
-  box.hidden = mode !== 'speed' && mode !== 'strain';
-  const top = stage.topSpeed;
-  const ticks = mode === 'speed' ? [0, top / 3, 2 * top / 3, top].map(x => Math.round(x)) : ['0', '33', '67', '100'];
-  box.innerHTML = `${mode === 'speed' ? 'speed, m/s' : 'bond load, % of strength'}<div class="ramp"></div><div class="ticks">${ticks.map(t => `<span>${t}</span>`).join('')}</div>`;
+  const top = stage.topSpeed, scale = {
+    speed: ['speed, m/s', [0, top / 3, 2 * top / 3, top].map(x => Math.round(x))],
+    strain: ['bond load, % of strength', [0, 33, 67, 100]],
+    load: ['pressed by, x its weight', [0, 4, 21, 100]],
+  }[mode];
+  box.hidden = !scale;
+  if (!scale) return;
+  const [what, ticks] = scale;
+  box.innerHTML = `${what}<div class="ramp"></div><div class="ticks">${ticks.map(t => `<span>${t}</span>`).join('')}</div>`;
 }
 
 function choose(id) {

@@ -418,10 +418,13 @@ export class Stage {
         const v = frame.velocity;
         ramp(Math.hypot(v[3 * b], v[3 * b + 1], v[3 * b + 2]) / top, colour);
       } else if (mode === 'strain' && load && x.motion === 'loose') ramp(load[b], colour);
+      // up to a hundred times its weight, by the factor
+      else if (mode === 'load' && frame?.pressed && x.motion === 'loose') ramp(Math.log10(1 + frame.pressed[b]) / 2, colour);
       else {
         colour.copy(this.colourOf(x.colour));
         // bricks of one batch differ a little
         if (x.parts > 1) colour.multiplyScalar(x.shade);
+        if (mode === 'rest' && x.motion === 'loose' && frame?.awake && !frame.awake[b]) colour.multiplyScalar(0.3);
       }
     });
   }

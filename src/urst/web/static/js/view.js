@@ -7,7 +7,7 @@ import { Sources } from './sources.js';
 const $ = id => document.getElementById(id);
 // frames of a movie, as the server takes them
 const MOST = 1000;
-const MODES = ['material', 'fragment', 'speed', 'strain'], LOOKS = ['free', 'front', 'side', 'top'];
+const MODES = ['material', 'fragment', 'speed', 'strain', 'load', 'rest'], LOOKS = ['free', 'front', 'side', 'top'];
 
 export class View {
   // bench: base, state(), meta(), quality(), chosen(), show(), refresh(), act(path, fields, then), toast(text), openPiece(n), results(), see(frame), baked()
