@@ -12,6 +12,7 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
+import manifold3d
 import numpy as np
 
 from tests.shots import falling_box, random_graph, tiny
@@ -382,6 +383,24 @@ class Saying(Folder):
         gone = with_data(falling_box(9), lambda d: d["layers"][0].update(start={"of": "0" * 40, "frame": 5}))
         with self.assertRaisesRegex(BadValue, "which is not baked"):
             self.baked(gone, "fall", store)
+
+    def test_what_is_hollow_holds_what_falls_into_it_whether_it_stands_or_falls(self):
+        cube = manifold3d.Manifold.cube
+        raw = (cube((1.2, 1.2, 0.8), True) - cube((1.0, 1.0, 0.8), True).translate((0, 0, 0.1))).to_mesh64()
+        trough = Mesh(np.asarray(raw.vert_properties)[:, :3].astype(float), np.asarray(raw.tri_verts).astype(np.int64))
+        shape = Imported.from_mesh(trough, "trough.obj").model_dump(mode="json")
+        for motion in ("fixed", "loose"):
+            crate = {"name": "Trough", "shape": shape, "position": [0, 0, 0.42], "motion": motion, "bonded": False}
+
+            def put(d, crate=crate):
+                d["pieces"][1] |= {"position": [0.1, 0.05, 1.1], "spin": [0, 0, 0]}
+                d["pieces"].append(crate)
+
+            frames = self.baked(with_data(falling_box(40), put))
+            (inside,) = frames[-1]["position"][1:2]
+            # its floor is 0.1 m thick
+            self.assertAlmostEqual(float(inside[2]), 0.2 + (0.02 if motion == "fixed" else 0.0), delta=0.01, msg=motion)
+            self.assertLess(float(np.abs(inside[:2]).max()), 0.4)
 
     def test_things_lie_on_terrain_open_meshes_and_endless_ground(self):
         box = generators.box_between((-6, -6, 0), (6, 6, 1))
