@@ -16,7 +16,7 @@ from urst.core.launch import blast, launch
 from urst.core.launch.settings import Launch
 from urst.core.rigid.director import Directed
 from urst.core.rigid.joints import Jointed
-from urst.core.rigid.settings import BondSettings, Event, Joint, RigidSettings
+from urst.core.rigid.settings import BondSettings, Event, Joint, Region, RigidSettings
 
 G = 9.81
 box = generators.box_between
@@ -340,6 +340,16 @@ class Air(unittest.TestCase):
         run(s, 3.0)
         expected = np.sqrt(2 * 500 * 0.4**3 * G / (50.0 * 6 * 0.16 / 4))
         self.assertAlmostEqual(-s.bodies.velocity[0, 2], expected, delta=0.01 * expected)
+
+    def test_a_region_has_its_own_gravity(self):
+        lift = Region(low=(-1, -1, 0), high=(1, 1, 10), pull=(0, 0, 2.0), until=12)
+        settings = FREE.model_copy(update={"regions": (lift,)})
+        s = solver([cube(), cube(5.0)], settings=settings)
+        run(s, 0.5)
+        np.testing.assert_allclose(s.bodies.velocity[:, 2], (2.0 * 0.5, -G * 0.5), atol=0.02)
+        run(s, 0.25)
+        # the region is gone after half a second and a frame
+        self.assertAlmostEqual(s.bodies.velocity[0, 2], 2.0 * 13 / 24 - G * (0.75 - 13 / 24), delta=0.03)
 
     def test_limits_ease_in(self):
         hard = FREE.model_copy(update={"top_speed": 5.0})

@@ -264,7 +264,7 @@ def other(field, value):
 def perturbed(shot, number):
     """The shot with each setting of one layer changed in turn, and the setting's name."""
     for path, field, value in leaves(shot.layers[number].settings):
-        if path[-1] in ("pieces", "sources", "events", "joints"):
+        if path[-1] in ("pieces", "sources", "events", "joints", "regions"):
             continue
         yield ".".join(path), changed(shot, ("layers", number, "settings", *path), other(field, value))
 
@@ -304,6 +304,7 @@ class Keys(unittest.TestCase):
             (("cameras", 0, "lens"), 50, set()),
             (("layers", 1, "settings", "drag"), 2.0, set()),
             (("layers", 1, "settings", "events"), [{"what": "part"}], {"fall", "shed", "billow"}),
+            (("layers", 1, "settings", "regions"), [{"damping": 1.0}], {"fall", "shed", "billow"}),
             (("layers", 1, "settings", "joints"), [{"first": "Quay", "kind": "ball"}], {"fall", "shed", "billow"}),
         ):
             self.assertEqual(self.differing(shot, path, value), expected, path)

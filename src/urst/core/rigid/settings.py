@@ -135,6 +135,28 @@ class Joint(BaseModel):
         return self
 
 
+class Region(BaseModel):
+    """A box in which something else pulls, or bodies are slowed down."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+    name: Name = "region"
+    low: Vector = Field((-1.0, -1.0, 0.0), description="Lower corner [m]")
+    high: Vector = Field((1.0, 1.0, 2.0), description="Upper corner [m]")
+    pull: Vector = Field((0.0, 0.0, -9.81), description="Gravity in there, instead of the shot's [m/s2]")
+    damping: float = Field(0.0, ge=0, le=1000, description="Share of velocity and spin lost a second in there [1/s]")
+    since: float = Field(-1e6, ge=-1e6, le=1e6, description="From this frame on")
+    until: float = Field(1e6, ge=-1e6, le=1e6, description="Until the end of this frame")
+
+    @model_validator(mode="after")
+    def _makes_sense(self):
+        if any(a >= b for a, b in zip(self.low, self.high)):
+            raise ValueError(f"the region '{self.name}' is empty: its upper corner must lie above its lower one")
+        if self.until < self.since:
+            raise ValueError(f"the region '{self.name}' ends at frame {self.until:g}, before it begins: swap the two")
+        return self
+
+
 class RigidSettings(BaseModel):
     """How bodies move."""
 
@@ -166,6 +188,7 @@ class RigidSettings(BaseModel):
         0.0, ge=0, le=100, description="Density of the air that drags on them [kg/m3]; 0: none, 1.2: real"
     )
     events: tuple[Event, ...] = Field((), description="What happens to bodies, and when")
+    regions: tuple[Region, ...] = Field((), description="Boxes with a gravity or a damping of their own")
     joints: tuple[Joint, ...] = Field((), description="Hinges, sliders, ropes and springs between pieces")
     settle: float = Field(0.5, ge=0, le=60, description="Seconds under gravity before the first frame, unseen [s]")
 

@@ -119,7 +119,7 @@ class RigidSolver:
         n = len(fragments)
         self.settings, self.matter, self.drive, self.presence = settings, matter, drive, presence
         self.gravity = np.array(gravity, float)
-        self.time = start_time
+        self.time = self.start_time = start_time
         self.clock = clock or Clock()
         self.step_dt = 1.0 / (self.clock.rate * settings.steps)
         self.hulls = fragments.hulls
@@ -273,6 +273,8 @@ class RigidSolver:
             self._direct(dt)
         if s.air > 0.0:
             self._blow(s, dt)
+        if s.regions:
+            self._pull(s.regions, dt)
         self._advance(dt, s.linear_damping, s.angular_damping, snapping=True)
 
     def _direct(self, dt):
@@ -319,6 +321,25 @@ class RigidSolver:
         self._lumps.loosen(kicked, bodies)
         bodies.velocity[:] += velocity
         bodies.spin[:] += spin
+
+    def _pull(self, regions, dt):
+        """Let regions pull at the bodies whose centres are in them; what sleeps in one wakes as it begins and ends."""
+        bodies = self.bodies
+        now, before = (self.clock.frame(t) for t in (self.time, self.time - dt))
+        first = self.time < self.start_time + 0.5 * dt
+        for r in regions:
+            acts, did = (r.since <= f < r.until + 1.0 for f in (now, before))
+            inside = ((bodies.position >= np.array(r.low)) & (bodies.position <= np.array(r.high))).all(axis=1)
+            inside &= self.free()
+            if acts != did or (first and acts):
+                self._rouse(inside)
+            if not acts:
+                continue
+            more = np.array(r.pull) - self.gravity
+            inside &= self.inverse_mass() > 0.0
+            keep = np.exp(-r.damping * dt)
+            bodies.velocity[inside] = keep * (bodies.velocity[inside] + dt * more)
+            bodies.spin[inside] *= keep
 
     def _blow(self, s, dt):
         """Drag by air that may blow, as much as a convex body meets on the average of all turns (Cauchy: a quarter of its faces)."""

@@ -22,7 +22,7 @@ class Billow(Emitting):
     """Gas on a grid that carries dust and warmth among bodies."""
 
     name, title, version = "billow", "Billow", 8
-    golden = "aaad5bef81e59cb30b414a8ed0b14bc35839a32e"
+    golden = "a85193b0e0c6e32cb05d625a274ee190da636da4"
     settings = BillowSettings
     gives, counted, stopped = "dust", "kg", "gas"
     hue = ("#8fa3bd", "#4f678a")

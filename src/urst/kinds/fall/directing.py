@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from urst.kinds.questions import DEGREES, FRAME, METRES, PERCENT, SECONDS, SPEED, Field, Question
+from urst.kinds.questions import DEGREES, FRAME, METRES, PER_SECOND, PERCENT, SECONDS, SPEED, Field, Question
 
 _LAUNCH = (("what", ("launch",)),)
 _PLACED = (("what", ("launch", "blast")),)
@@ -57,6 +57,17 @@ JOINTS = Question("What is joined?", "joints", (
     Field("joints.*.damping", "Damping", only=(("kind", ("hinge", "slider", "spring")),)),
     Field("joints.*.strength", "Breaks at", "kN", 1e3, "kN"),
 ), entries="joints", noun="joint", asks=("kind", "first", "second"))  # fmt: skip
+
+
+REGIONS = Question("What pulls elsewhere?", "regions", (
+    Field("regions.*.name", "Name"),
+    Field("regions.*.low", "From", **METRES),
+    Field("regions.*.high", "To", **METRES),
+    Field("regions.*.pull", "Gravity in there", "m/s2", 1.0, "m/s2"),
+    Field("regions.*.damping", "Damping", **PER_SECOND),
+    Field("regions.*.since", "From frame", **FRAME),
+    Field("regions.*.until", "Until frame", **FRAME),
+), entries="regions", noun="region")  # fmt: skip
 
 
 def means(names, piece) -> bool:

@@ -29,10 +29,10 @@ class Fall(Kind):
     """Rigid convex bodies: the fragments of the breaks that are read, and the pieces nobody broke."""
 
     name, title, version = "fall", "Fall", 5
-    golden = "7aa7c85871d8bcbc7c9cd382d042c8cd838fb044"
+    golden = "7629e5195a3181304f110d881378f4f58712231f"
     settings = FallSettings
     hue = ("#d6a044", "#9a6a10")
-    own = ("events", "joints")
+    own = ("events", "joints", "regions")
     work = "urst.kinds.fall.work"
     offers = ("bodies",)
     reads = ("fragments", "gas")
@@ -90,6 +90,7 @@ class Fall(Kind):
         )),
         directing.JOINTS,
         directing.EVENTS,
+        directing.REGIONS,
         Question("How does it settle?", "damping", (
             Field("linear_damping", "Damping", **PER_SECOND),
             Field("angular_damping", "Spin damping", **PER_SECOND),
@@ -124,6 +125,7 @@ class Fall(Kind):
         pieces = [shot.pieces[i] for i in cast]
         settings = layer.settings.model_dump(mode="json")
         settings["events"] = directing.events_content(layer.settings.events, pieces)
+        settings["regions"] = [r.model_dump(mode="json", exclude={"name"}) for r in layer.settings.regions]
         settings["joints"] = directing.joints_content(layer.settings.joints, pieces)
         if not shot.takes(layer, "gas") and not layer.settings.air:
             del settings["drag"]
