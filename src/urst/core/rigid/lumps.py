@@ -20,6 +20,8 @@ from urst.core.rigid.state import Bodies, Inertia
 
 #: checks between flexes
 FLEX = 8
+#: flexes of which what is free takes part in one
+_SELDOM = 4
 #: a blow is a change of force on a body beyond this share of what its bonds bear in tension
 BLOW = 0.5
 #: how fast the force that a body is used to follows, as a share a check
@@ -243,7 +245,7 @@ class Lumps:
         lumps[self.label[self.bonds.state.body[bonds].ravel()]] = True
         self.since[lumps[self.label]] = 0.0
 
-    def flex(self, bodies: Bodies, gravity: np.ndarray, calm: np.ndarray, touching) -> np.ndarray:
+    def flex(self, bodies: Bodies, gravity: np.ndarray, calm: np.ndarray, touching, number: int) -> np.ndarray:
         """Let firm lumps give under what was done to them since the last time; returns which bonds are overloaded, (b,) bool.
 
         Parameters
@@ -254,6 +256,8 @@ class Lumps:
             How long each has been still [s].
         touching : callable
             Returns the Touching points.
+        number : int
+            How many flexes there were before.
         """
         self._steady(bodies)
         over = np.zeros(len(self.bonds), bool)
@@ -262,6 +266,9 @@ class Lumps:
             members = c.member[c.start[k] : c.start[k + 1]]
             first = members[0]
             if not bodies.awake[first] or not self.time[first]:
+                continue
+            # what is free is used to forces slowly, and need not be asked so often
+            if not self.held[first] and (number + first) % _SELDOM:
                 continue
             self.creeping[members] = 0.0
             still = min(calm[members].min(), _STILL) if not self.held[first] else 0.0
@@ -302,7 +309,8 @@ class Lumps:
 
     def _give(self, lump, bodies, gravity):
         members, some, state = lump.members, lump.some, self.bonds.state
-        self.pressed[members] += _USED * (self.taken[members] / self.time[members, None] - self.pressed[members])
+        share = _USED if lump.held else 1.0 - (1.0 - _USED) ** _SELDOM
+        self.pressed[members] += share * (self.taken[members] / self.time[members, None] - self.pressed[members])
         force = self.pressed[members].copy()
         if lump.held:
             force[:, :3] += lump.mass[:, None] * gravity

@@ -464,7 +464,7 @@ class RigidSolver:
                 lumps.relabel(bodies)
                 self.contacts.stale()
         if self.checks % FLEX == 0:
-            over = lumps.flex(bodies, self.gravity, self.rest.calm, self._touching)
+            over = lumps.flex(bodies, self.gravity, self.rest.calm, self._touching, self.checks // FLEX)
             if snapping and over.any():
                 struck = np.zeros(len(bodies.mass), bool)
                 struck[bonds.body[over].ravel()] = True
