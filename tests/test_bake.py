@@ -17,10 +17,12 @@ import numpy as np
 
 from tests.shots import falling_box, random_graph, tiny
 from urst.bake import runner
-from urst.core.geometry import generators
+from urst.core.geometry import generators, rotation
 from urst.core.geometry.mesh import Mesh
 from urst.demo import glasshouse, kiln, smoke, sparks
 from urst.errors import BadValue, CacheDamaged, SolverFailed, Stopped, StoreFull
+from urst.handover import between
+from urst.handover.baked import Baked
 from urst.handover.export import export
 from urst.scene.shapes import Imported
 from urst.shot.document import dumps, parse
@@ -271,6 +273,25 @@ class Alone(Folder):
         np.testing.assert_allclose(rolled, (0.0, 13.0 * 4 / 24, 0.0), atol=0.05)
         self.assertLess(last["velocity"][van, 1], 12.5)
         self.assertLess(store.read_gauges(key)[9]["bonds_left"], 0.7)
+
+    def test_what_is_played_slowly_shows_frames_between_those_that_are_baked(self):
+        shot = with_data(falling_box(12), lambda d: d.update(played=0.4))
+        self.assertEqual(len(list(between.played(shot))), 28)
+        ramp = {"over": "frame", "points": [{"at": 1, "value": 1.0}, {"at": 12, "value": 0.25}]}
+        self.assertGreater(len(list(between.played(with_data(shot, lambda d: d.update(played=ramp))))), 15)
+        store = Store(self.folder())
+        runner.bake(shot, store)
+        self.assertEqual(layer_keys(shot), layer_keys(falling_box(12)))
+        baked = Baked(shot, store)
+        layer = shot.layers[0]
+        # in free flight the cubic is the parabola itself
+        first, middle, last = (baked.at(layer, f) for f in (2.0, 2.5, 3.0))
+        fallen = 0.5 * (first["position"][-1, 2] + last["position"][-1, 2]) + 9.81 * (1 / 24) ** 2 / 8
+        self.assertAlmostEqual(float(middle["position"][-1, 2]), float(fallen), delta=1e-6)
+        spin = first["spin"][-1].astype(float)
+        turned = rotation.matrix(middle["orientation"][-1]) @ rotation.matrix(first["orientation"][-1].astype(float)).T
+        angle = np.arccos(0.5 * (np.trace(turned) - 1.0))
+        self.assertAlmostEqual(float(angle), float(np.linalg.norm(spin) / 48), delta=2e-3)
 
     def test_no_source_at_all_is_a_finding(self):
         for shot in (smoke.shot(end=4), sparks.shot(end=4)):

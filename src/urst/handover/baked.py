@@ -8,6 +8,7 @@ import numpy as np
 from urst.core.bodies.fragments import Fragments
 from urst.core.preview.colour import linear
 from urst.errors import Stopped
+from urst.handover import between
 from urst.scene.materials import MATERIALS
 from urst.scene.pieces import SetPiece
 from urst.shot.document import Shot
@@ -40,6 +41,22 @@ class Baked:
     def frame(self, layer, frame: int) -> dict[str, np.ndarray]:
         """Return a layer's frame in the terms of its representation."""
         return self.shot.kind_of(layer).drawn(self.store.read_frame(self.keys[layer.id], frame)[0])
+
+    def at(self, layer, moment: float) -> dict[str, np.ndarray]:
+        """Return a layer at a moment between frames, in the terms of its representation."""
+        frame = int(np.floor(moment))
+        share, first = moment - frame, self.frame(layer, frame)
+        drawn_as = self.shot.kind_of(layer).representation
+        if share < 1e-9 or drawn_as not in ("bodies", "points", "volume"):
+            return first
+        clock = self.shot.clock()
+        span = clock.seconds(frame + 1) - clock.seconds(frame)
+        if drawn_as == "points":
+            return between.points(first, span, share)
+        second = self.frame(layer, min(frame + 1, self.shot.end))
+        if drawn_as == "volume":
+            return between.volume(first, second, share)
+        return between.bodies(first, second, span, share)
 
     def frames(self, layer) -> Iterator[tuple[int, dict[str, np.ndarray]]]:
         """Return all frames of a layer, one after another."""

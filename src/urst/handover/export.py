@@ -9,6 +9,7 @@ from urst.errors import BadValue
 from urst.formats import gltf, movie, usd, vdb
 from urst.formats.gauges import write_gauges
 from urst.handover.baked import Baked, colours
+from urst.handover.between import played
 from urst.handover.forms import FORMS
 from urst.handover.pictures import pictures
 from urst.shot.document import Shot
@@ -120,7 +121,7 @@ def _movie(baked, out):
     if not any(baked.drawn_as(r) for r in ("bodies", "points", "volume")):
         return []
     path = out / "preview.mp4"
-    movie.write_movie(path, pictures(baked), baked.shot.rate)
+    movie.write_movie(path, pictures(baked, frames=played(baked.shot)), baked.shot.rate)
     return [path]
 
 

@@ -73,8 +73,8 @@ def pictures(baked: Baked, *, frames=None, size=None) -> Iterator[np.ndarray]:
     Parameters
     ----------
     baked : Baked
-    frames : iterable of int, optional
-        All, if not given.
+    frames : iterable of float, optional
+        Moments, in frames; all frames, if not given.
     size : (width, height), optional
         In the picture's shape and at most 960 wide, if not given.
 
@@ -98,17 +98,17 @@ def pictures(baked: Baked, *, frames=None, size=None) -> Iterator[np.ndarray]:
         baked.check()
         parts = list(floors)
         for layer, skins in falls:
-            pose = baked.frame(layer, frame)
+            pose = baked.at(layer, frame)
             parts.append(skins.at(frame, pose["position"], pose["orientation"]))
         if still:
             parts.append(still.at(frame, *poses(still.fragments, drive, shot.clock().seconds(frame))))
         chain = [np.concatenate(c) for c in zip(*parts)] or [np.zeros((0, 3, 3)), np.zeros((0, 3)), None, None, None]
         points = []
         for layer in baked.drawn_as("points"):
-            p = baked.frame(layer, frame)
+            p = baked.at(layer, frame)
             points.append((p["position"], p["size"], look.CHIP * linear(baked.matter(layer).colour)))
         dust = [
-            (baked.frame(x, frame)["density"].astype(float), meta["origin"], meta["cell"], albedo)
+            (baked.at(x, frame)["density"].astype(float), meta["origin"], meta["cell"], albedo)
             for x, meta, albedo in volumes
         ]
         triangles, tint, normals, crease, jointed = chain

@@ -31,6 +31,10 @@ class World(Part):
     time_scale: Annotated[Number, Varies(("frame",), 0.001, 100)] = Field(
         1.0, description="How fast time goes; all layers obey it; 1 is full speed, 0.33 slows by three"
     )
+    played: Annotated[Number, Varies(("frame",), 0.02, 50)] = Field(
+        1.0,
+        description="How fast baked frames are played in movies: 0.33 stretches by three, 0.02 holds; nothing is baked anew",
+    )
     gravity: Vector = Field((0.0, 0.0, -9.81), description="[m/s2]")
     values: tuple[NamedValue, ...] = Field((), description="Numbers with a name, that settings may take")
     uses: tuple[Use, ...] = Field((), description="Which settings take which of them")

@@ -54,6 +54,7 @@ SHOT_QUESTIONS = (
         Field("end", "Last frame"),
         Field("rate", "Frames a second", "1/s", 1.0, "1/s"),
         Field("time_scale", "Time goes", "x"),
+        Field("played", "Played at", "x"),
         Field("gravity", "Gravity x, y, z", "m/s2", 1.0, "m/s2"),
     )),
     Question("What picture is taken?", "pixels", (
