@@ -35,6 +35,8 @@ def solver(
 ):
     """A solver of one body a mesh; `fixed` names the indices that do not move."""
     fragments = fragments_of(meshes, options.pop("balls", None))
+    if "piece" in options:
+        fragments = fragments.of_pieces(options.pop("piece"))
     n = len(fragments)
     kind = np.full(n, LOOSE)
     kind[list(fixed)] = FIXED

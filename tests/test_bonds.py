@@ -133,6 +133,25 @@ class Bonds(unittest.TestCase):
         self.assertLess(seen[0.0], 0.02)
         self.assertGreater(seen[0.1], 0.1)
 
+    def test_chunks_come_apart_first_and_break_again_above_a_load(self):
+        def dropped(height):
+            bricks = wall(3.0, 2.0, (15, 5, 0), (0, 0, height))
+            bonds = BondSettings(tension=0.15e6, shear=0.2e6, scatter=0.0, chunks=4, chunk_holds=60.0)
+            piece = np.array([0, *[1] * len(bricks)])
+            s = solver([GROUND, *bricks], fixed=(0,), settings=RigidSettings(bonds=bonds), piece=piece)
+            s.settle(0.1)
+            strong = s.strength[:, 0] > 1e6
+            mass = s.bodies.mass[1:].sum()
+            run(s, np.sqrt(2 * height / G) + 0.4)
+            self.assertEqual(s.bodies.mass[1:].sum(), mass)
+            return s.bonds.alive[strong].mean(), s.bonds.alive[~strong].mean(), strong.mean()
+
+        inside, between, share = dropped(0.4)
+        self.assertTrue(0.5 < share < 0.95)
+        self.assertLess(between, 0.7)
+        self.assertGreater(inside, 0.85)
+        self.assertLess(dropped(10.0)[0], inside - 0.1)
+
 
 class Lumps(unittest.TestCase):
     def test_a_wall_that_only_stands_on_the_ground_stands(self):

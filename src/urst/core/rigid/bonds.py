@@ -67,6 +67,9 @@ class Bonds:
         rng = np.random.default_rng(settings.seed)
         scatter = np.clip(1.0 + settings.scatter * rng.standard_normal(b), 0.05, None)
         self.extent = patches.extent[use]
+        if settings.chunks:
+            chunk = _chunks(fragments, settings.chunks, settings.seed)
+            scatter[chunk[pair[:, 0]] == chunk[pair[:, 1]]] *= settings.chunk_holds
         if matter.holds is not None:
             scatter *= matter.holds[pair].min(axis=1)
         elongation = np.full(b, settings.elongation)
@@ -201,6 +204,27 @@ class Bonds:
         stretch += np.abs(given[:, 4]) * reach[:, 1] + np.abs(given[:, 5]) * reach[:, 0]
         self.yielded[some] += stretch
         return full & ((state.gives == 0.0) | (self.yielded > state.gives)), full
+
+
+def _chunks(fragments, count, seed):
+    """Which chunk of its piece each fragment belongs to, by the nearest of some that lie far from each other, (n,)."""
+    chunk = np.zeros(len(fragments), np.int64)
+    rng = np.random.default_rng([seed, 2])
+    first = 0
+    for piece in np.unique(fragments.piece):
+        mine = np.flatnonzero(fragments.piece == piece)
+        place = fragments.centre[mine]
+        apart = np.linalg.norm(place - place[rng.integers(len(mine))], axis=1)
+        near = np.zeros(len(mine), np.int64)
+        for k in range(1, min(count, len(mine))):
+            # what is far from all so far, but not always the farthest
+            site = place[rng.choice(len(mine), p=apart**2 / max((apart**2).sum(), 1e-300))] if apart.any() else place[0]
+            now = np.linalg.norm(place - site, axis=1)
+            near[now < apart] = k
+            apart = np.minimum(apart, now)
+        chunk[mine] = first + near
+        first += count
+    return chunk
 
 
 def _section(patches, use):

@@ -38,6 +38,10 @@ class BondSettings(BaseModel):
         2e9, ge=1e5, le=1e12, description="Stiffness of what is held together, as Young's modulus [Pa]"
     )
     scatter: float = Field(0.18, ge=0, le=1, description="Spread of the strengths, as a share of their mean")
+    chunks: int = Field(
+        0, ge=0, le=1000, description="Chunks that each piece comes apart into first, and that break again; 0: none"
+    )
+    chunk_holds: float = Field(4.0, ge=1, le=1000, description="Within a chunk bonds bear so many times as much")
     seed: int = Field(1, ge=0, le=2**31 - 1, description="Another number, other weak spots")
 
 

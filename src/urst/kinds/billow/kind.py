@@ -22,7 +22,7 @@ class Billow(Emitting):
     """Gas on a grid that carries dust and warmth among bodies."""
 
     name, title, version = "billow", "Billow", 8
-    golden = "a85193b0e0c6e32cb05d625a274ee190da636da4"
+    golden = "9a1b9ae94731d9044b83410f07e1d92926e0e554"
     settings = BillowSettings
     gives, counted, stopped = "dust", "kg", "gas"
     hue = ("#8fa3bd", "#4f678a")

@@ -29,7 +29,7 @@ class Fall(Kind):
     """Rigid convex bodies: the fragments of the breaks that are read, and the pieces nobody broke."""
 
     name, title, version = "fall", "Fall", 5
-    golden = "7629e5195a3181304f110d881378f4f58712231f"
+    golden = "78e58397e23968eb33620440fb43ee734d6c0bcf"
     settings = FallSettings
     hue = ("#d6a044", "#9a6a10")
     own = ("events", "joints", "regions")
@@ -74,6 +74,8 @@ class Fall(Kind):
             Field("bonds.scatter", "Scatter", **PERCENT),
             Field("bonds.toughness", "A crack takes", "J/m2"),
             Field("bonds.elongation", "Stretch before it parts", **PERCENT),
+            Field("bonds.chunks", "Chunks that break again"),
+            Field("bonds.chunk_holds", "These bear", "x"),
             Field("bonds.modulus", "Stiffness", **MEGA),
             Field("bonds.seed", "Seed"),
         )),

@@ -28,7 +28,7 @@ class Shed(Emitting):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
     name, title, version = "shed", "Shed", 6
-    golden = "0d8fe0d842a4c8885f0922cea29d56bee9d65558"
+    golden = "312e34291b1da49d42181227c00789d2ec3fa8cd"
     settings = ShedSettings
     gives, counted, stopped = "points", "points", "chips"
     hue = ("#a98159", "#85592c")
