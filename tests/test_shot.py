@@ -10,12 +10,13 @@ import numpy as np
 from pydantic import BaseModel
 
 from tests.shots import falling_box, random_graph, tiny
-from urst.core.geometry import generators
+from urst.core.geometry import generators, rotation
 from urst.demo import granary
 from urst.errors import BadFile, BadValue
 from urst.kinds.break_ import advice
 from urst.kinds.registry import KINDS
 from urst.scene import library, mesh_codec, placing
+from urst.scene.pieces import SetPiece
 from urst.scene.shapes import Imported, meshes
 from urst.scene.units import parse_number
 from urst.scene.values import without_entry
@@ -550,6 +551,31 @@ class Paths(unittest.TestCase):
             np.testing.assert_allclose(at(key.frame)[0], key.position, atol=1e-9)
         np.testing.assert_allclose(at(-100)[0], weight.keys[0].position)
         np.testing.assert_allclose(at(1e6)[0], weight.keys[-1].position)
+
+    def moving(self, heads=False, **going):
+        corners = [(1, (0, 0, 0)), (11, (2, 0, 0)), (21, (2, 2, 0)), (31, (4, 2, 0))]
+        keys = [
+            {"frame": f, "position": p} | ({"going": going[f"k{f}"]} if f"k{f}" in going else {}) for f, p in corners
+        ]
+        return placing.path(SetPiece(name="Cart", shape={"kind": "box"}, motion="driven", keys=keys, heads=heads))
+
+    def speed(self, at, frame):
+        return np.linalg.norm(at(frame + 1e-4)[0] - at(frame - 1e-4)[0]) / 2e-4
+
+    def test_it_stops_at_a_key_or_goes_straight_and_evenly_from_it(self):
+        self.assertGreater(self.speed(self.moving(), 11), 0.1)
+        self.assertLess(self.speed(self.moving(k11="stop"), 11), 1e-3)
+        straight = self.moving(k11="straight")
+        for frame in (11.5, 14.0, 18.0, 20.5):
+            self.assertAlmostEqual(self.speed(straight, frame), 0.2, delta=1e-6)
+            np.testing.assert_allclose(straight(frame)[0], (2.0, 0.2 * (frame - 11), 0), atol=1e-9)
+
+    def test_it_heads_along_its_path(self):
+        at = self.moving(heads=True, k1="straight", k11="straight", k21="straight")
+        way = lambda f: rotation.matrix(at(f)[1]) @ (1.0, 0, 0)  # noqa: E731
+        np.testing.assert_allclose(way(5), (1, 0, 0), atol=1e-9)
+        np.testing.assert_allclose(way(15), (0, 1, 0), atol=1e-9)
+        np.testing.assert_allclose(way(25), (1, 0, 0), atol=1e-9)
 
 
 class Quality(unittest.TestCase):

@@ -19,8 +19,8 @@ def stance(piece: SetPiece, world: World) -> dict:
 
 
 def path_of(piece: SetPiece) -> list:
-    """The keys of a driven piece."""
-    return [k.model_dump(mode="json") for k in piece.keys]
+    """The keys of a driven piece, and whether it heads along them."""
+    return [piece.heads, *(k.model_dump(mode="json") for k in piece.keys)]
 
 
 def motion(piece: SetPiece, world: World) -> dict:

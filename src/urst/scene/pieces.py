@@ -17,6 +17,10 @@ class Key(Part):
     frame: float
     position: Vector
     rotation: Vector = Field((0.0, 0.0, 0.0), description="Turns about x, y, z [deg]")
+    going: Literal["through", "stop", "straight"] = Field(
+        "through",
+        description="Goes through it smoothly, comes to rest there, or goes on straight and evenly to the next",
+    )
 
 
 class SetPiece(Part):
@@ -48,6 +52,7 @@ class SetPiece(Part):
     velocity: Vector = Field((0.0, 0.0, 0.0), description="At the start [m/s]")
     spin: Vector = Field((0.0, 0.0, 0.0), description="At the start [rad/s]")
     keys: tuple[Key, ...] = Field((), description="Path of a driven piece")
+    heads: bool = Field(False, description="Whether a driven piece turns along its path")
 
     @field_validator("material")
     @classmethod

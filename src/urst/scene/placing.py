@@ -1,7 +1,6 @@
 """The set as geometry: meshes where they stand, and the paths of what is driven."""
 
 import numpy as np
-from scipy.interpolate import CubicHermiteSpline
 
 from urst.core.bodies.fragments import Fragments, Solid, assemble
 from urst.core.curves.clock import Clock
@@ -82,23 +81,58 @@ def comes_and_goes(world: World, numbers: list[int]) -> bool:
 def path(piece: SetPiece):
     """Return a function of the frame that gives a driven piece's position (3,) and quaternion (4,).
 
-    Positions run along a cubic through the keys (Catmull-Rom tangents for uneven spacing), turns along the
-    shortest arcs; before the first and after the last key the piece stands still.
+    Positions run along a cubic through the keys (Catmull-Rom tangents for uneven spacing; none where it stops), turns along the
+    shortest arcs; before the first and after the last key the piece stands still. What heads along its path turns on from
+    how it stands by as much as its way has turned since it set out.
     """
     frames = np.array([k.frame for k in piece.keys], float)
     points = np.array([k.position for k in piece.keys], float)
     turns = np.array([rotation.from_degrees(k.rotation) for k in piece.keys])
     if len(frames) == 1:
         return lambda frame: (points[0], turns[0])
-    places = CubicHermiteSpline(frames, points, np.gradient(points, frames, axis=0))
+    span = np.diff(frames)
+    going = [k.going for k in piece.keys]
+    tangent = np.gradient(points, frames, axis=0)
+    tangent[[g == "stop" for g in going]] = 0.0
+    # of each span: slopes at both ends, of places and of how far it has turned
+    first, last = tangent[:-1].copy(), tangent[1:].copy()
+    slope = np.array([[g != "stop" for g in going[:-1]], [g != "stop" for g in going[1:]]], float)
+    straight = np.array([g == "straight" for g in going[:-1]])
+    even = np.diff(points, axis=0) / span[:, None]
+    first[straight], last[straight], slope[:, straight] = even[straight], even[straight], 1.0
+    way = next((e for e in (*first, *even) if np.linalg.norm(e) > 1e-9), None) if piece.heads else None
 
     def at(frame):
         f = float(np.clip(frame, frames[0], frames[-1]))
         k = min(int(np.searchsorted(frames, f, side="right")) - 1, len(frames) - 2)
-        share = (f - frames[k]) / (frames[k + 1] - frames[k])
-        return places(f), rotation.between(turns[k], turns[k + 1], share)
+        t, h = (f - frames[k]) / span[k], span[k]
+        ease = (t - 2 * t**2 + t**3) * slope[0, k] + (3 * t**2 - 2 * t**3) + (t**3 - t**2) * slope[1, k]
+        turn = rotation.between(turns[k], turns[k + 1], ease)
+        place = (
+            (1 - 3 * t**2 + 2 * t**3) * points[k] + (t - 2 * t**2 + t**3) * h * first[k]
+            + (3 * t**2 - 2 * t**3) * points[k + 1] + (t**3 - t**2) * h * last[k]
+        )  # fmt: skip
+        if way is not None:
+            now = (
+                6 * (t**2 - t) * (points[k] - points[k + 1]) / h
+                + (1 - 4 * t + 3 * t**2) * first[k] + (3 * t**2 - 2 * t) * last[k]
+            )  # fmt: skip
+            turn = rotation.product(_from_to(way, now), turn)
+        return place, turn
 
     return at
+
+
+def _from_to(first, second):
+    """The shortest turn from one direction to another, as a quaternion; none where either is none."""
+    size = np.linalg.norm(first) * np.linalg.norm(second)
+    if size < 1e-12:
+        return rotation.IDENTITY
+    turn = np.array([size + first @ second, *np.cross(first, second)])
+    if np.linalg.norm(turn) < 1e-6 * size:
+        # straight back: about the upright, as a vehicle turns
+        return np.array([0.0, 0.0, 0.0, 1.0])
+    return turn / np.linalg.norm(turn)
 
 
 class Drive:

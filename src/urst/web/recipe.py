@@ -95,6 +95,7 @@ def key_questions(piece: SetPiece) -> tuple[Question, ...]:
             Field(f"keys.{i}.frame", "Frame", **FRAME),
             Field(f"keys.{i}.position", "At", **METRES),
             Field(f"keys.{i}.rotation", "Turned", **DEGREES),
+            Field(f"keys.{i}.going", "Goes"),
         ))
         for i in range(len(piece.keys) if piece.motion == "driven" else 0)
     )  # fmt: skip
@@ -150,6 +151,7 @@ def piece_questions(piece: SetPiece) -> tuple[Question, ...]:
         )),
         Question("How does it move?", "motion", (
             Field("motion", "Motion"),
+            Field("heads", "Turns along its path"),
             Field("bonded", "Bonds to what it touches"),
             Field("holds", "Its bonds bear", "x"),
             Field("elongation", "They stretch before", **PERCENT),

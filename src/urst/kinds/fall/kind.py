@@ -29,7 +29,7 @@ class Fall(Kind):
     """Rigid convex bodies: the fragments of the breaks that are read, and the pieces nobody broke."""
 
     name, title, version = "fall", "Fall", 5
-    golden = "78e58397e23968eb33620440fb43ee734d6c0bcf"
+    golden = "08e74504c19e59219a09ddb3fdca51e93627eb38"
     settings = FallSettings
     hue = ("#d6a044", "#9a6a10")
     own = ("events", "joints", "regions")
