@@ -9,7 +9,7 @@ from selenium.webdriver.common.by import By
 
 from tests.live import Live, wait_for
 from tests.pages import browser
-from urst.demo import granary, smoke, sparks
+from urst.demo import glasshouse, granary, kiln, smoke
 from urst.shot import layers
 
 OUT = Path(__file__).parent / "screenshots"
@@ -69,8 +69,6 @@ def main() -> int:
             picture("exploded")
             at(26)
             picture("bench")
-            page.execute_script("document.querySelector('[data-look=front]').click()")
-            picture("front")
             at(22, mode="speed")
             page.execute_script("document.querySelector('[data-show=dust]').click()")
             picture("speed")
@@ -133,7 +131,8 @@ def main() -> int:
             for _ in range(3):
                 live.client.post(f"/shots/{shot_id}/history/undo").raise_for_status()
             for name, shot, frame, layer in (
-                ("smoke", smoke.shot(), 50, "smoke"), ("sparks", sparks.shot(), 34, "sparks"),
+                ("smoke", smoke.shot(), 50, "smoke"), ("kiln", kiln.shot(end=90), 84, "fall"),
+                ("glasshouse", glasshouse.shot(end=24), 14, "fall"),
                 ("coupled", granary.coupled(end=40), 30, "fall"),
             ):  # fmt: skip
                 other = live.add(shot)

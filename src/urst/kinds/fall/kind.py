@@ -74,7 +74,7 @@ class Fall(Kind):
             Field("bonds.scatter", "Scatter", **PERCENT),
             Field("bonds.toughness", "A crack takes", "J/m2"),
             Field("bonds.elongation", "Stretch before it parts", **PERCENT),
-            Field("bonds.chunks", "Chunks that break again"),
+            Field("bonds.chunks", "Chunks in it"),
             Field("bonds.chunk_holds", "These bear", "x"),
             Field("bonds.modulus", "Stiffness", **MEGA),
             Field("bonds.seed", "Seed"),
