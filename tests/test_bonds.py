@@ -214,6 +214,17 @@ class Lumps(unittest.TestCase):
         self.assertGreater(s.bodies.velocity[n, 1], 1.0)
         np.testing.assert_allclose(momentum(s)[0], total, rtol=5e-6, atol=0.01)
 
+    def test_an_impulse_from_outside_breaks_what_stands_if_it_is_strong_enough(self):
+        for size, breaks in ((5.0, False), (800.0, True)):
+            bricks = wall(2.0, 1.5)
+            s = solver([GROUND, *bricks], fixed=(0,), settings=RigidSettings())
+            s.settle(0.2)
+            push = np.zeros((len(bricks) + 1, 3))
+            push[1:, 1] = size
+            s.take(push, np.zeros_like(push))
+            run(s, 0.1)
+            self.assertEqual(s.gauges()["bonds_left"] < 1.0, breaks, size)
+
     def test_restored_from_a_snapshot_it_goes_on_to_the_same_bytes(self):
         def scene():
             bricks = wall(2.0, 1.5, (25, 10, 0), (0, 0, 0.9))

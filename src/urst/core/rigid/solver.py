@@ -20,7 +20,7 @@ from urst.core.rigid.compounds import pushes
 from urst.core.rigid.contacts import Contacts
 from urst.core.rigid.director import Directed, Director
 from urst.core.rigid.joints import Jointed, Joints
-from urst.core.rigid.lumps import FLEX, Lumps
+from urst.core.rigid.lumps import BLOW, FLEX, Lumps
 from urst.core.rigid.rest import Rest
 from urst.core.rigid.settings import RigidSettings
 from urst.core.rigid.state import Bodies
@@ -591,6 +591,14 @@ class RigidSolver:
             roused = asleep & (np.linalg.norm(impulse, axis=1) > measure.REST_SPEED * bodies.mass)
             if roused.any():
                 self._rouse(roused)
+        # what bonds hold to something fixed gives and breaks by it all the same
+        lumps = self._lumps
+        stands = (lumps.firm == 1) & lumps.held & (bodies.awake == 1)
+        if stands.any():
+            lumps.taken[stands] += np.concatenate([impulse, twist], axis=1)[stands]
+            torn = stands & (np.linalg.norm(impulse, axis=1) > BLOW * lumps.bears * self.step_dt)
+            if torn.any():
+                lumps.loosen(torn, bodies)
         moved = self.inverse_mass()
         bodies.velocity[:] += moved[:, None] * impulse
         bodies.spin[:] += np.einsum("nij,nj->ni", self.inverse_inertia(), twist)
