@@ -13,11 +13,11 @@ from urst.core.curves.varies import at_time
 from urst.core.geometry import rotation
 from urst.core.geometry.convex import with_points
 from urst.core.launch.blast import faces
-from urst.core.rigid import measure, rest, state, substeps, sweeps
+from urst.core.rigid import measure, rest, settling, state, substeps, sweeps
 from urst.core.rigid.bond_kernels import forces
 from urst.core.rigid.bonds import LAG, Bonds
 from urst.core.rigid.compounds import pushes
-from urst.core.rigid.contacts import Contacts
+from urst.core.rigid.contacts import Contacts, Touching
 from urst.core.rigid.director import Directed, Director
 from urst.core.rigid.joints import Jointed, Joints
 from urst.core.rigid.lumps import BLOW, FLEX, Lumps
@@ -167,13 +167,13 @@ class RigidSolver:
         )
         self.bonds, self.patch_of_bond = self._bonds.state, self._bonds.patch
         self.joints = Joints(jointed, self.bodies, self.hulls)
-        self._lumps = Lumps(self._bonds, self.joints, self.bodies, self.step_dt, self.step_dt / settings.substeps)
+        self.lumps = Lumps(self._bonds, self.joints, self.bodies, self.step_dt, self.step_dt / settings.substeps)
         self.driven = np.flatnonzero(matter.kind == DRIVEN)
         self.bodies.kind[:] = self.director.kind
         if drive:
             self._place_driven(*drive(start_time))
         self._appear()
-        self._lumps.begin(self.bodies)
+        self.lumps.begin(self.bodies)
 
     @property
     def load_share(self) -> np.ndarray:
@@ -186,74 +186,15 @@ class RigidSolver:
         return self._bonds.state.strength[:, :2]
 
     def settle(self, seconds: float, pulse: Callable[[], None] = lambda: None) -> None:
-        """Let bodies and bonds take up gravity before the shot starts: nothing driven moves, nothing snaps.
-
-        What is thrown, and what hangs with nothing below it, stays where and as it was put. Whatever bonds join is stopped
-        each time its kinetic energy has passed a peak (kinetic damping, Cundall 1976), so that it comes to rest within few swings.
+        """Let bodies and bonds take up gravity before the shot starts; see `settling.settle`.
 
         Parameters
         ----------
         seconds : float [s]
         pulse : callable
-            Called between steps; what it raises ends the work.
         """
-        if seconds <= 0:
-            return
-        drive, self.drive = self.drive, None
-        bodies = self.bodies
-        velocity, spin = bodies.velocity.copy(), bodies.spin.copy()
-        kind = bodies.kind.copy()
-        held = (np.abs(velocity) + np.abs(spin)).max(axis=1) > 0
-        held |= ~self._supported()
-        start = bodies.position[held].copy(), bodies.orientation[held].copy()
-        bodies.kind[(held & (kind == LOOSE)) | (kind == DRIVEN)] = FIXED
-        bodies.velocity[:], bodies.spin[:] = 0.0, 0.0
-        time = self.time
-        self._lumps.begin(bodies)
-        self._lumps.relax(bodies, self.gravity, self._touching(), moving=True)
-        self.contacts.moved()
-        label = self._lumps.label
-        energy: np.ndarray = np.zeros(len(held))
-        for _ in range(int(np.ceil(seconds / self.step_dt))):
-            pulse()
-            self._advance(self.step_dt, linear_damping=6.0, angular_damping=6.0, snapping=False)
-            before, square = energy, np.einsum("ni,ni->n", bodies.velocity, bodies.velocity) + bodies.swing**2
-            energy = np.bincount(label, bodies.mass * square, minlength=len(held))
-            past = energy < before
-            bodies.velocity[past[label]], bodies.spin[past[label]], energy[past] = 0.0, 0.0, 0.0
-        bodies.kind[:] = kind
-        bodies.position[held], bodies.orientation[held] = start
-        bodies.velocity[held], bodies.spin[held] = velocity[held], spin[held]
-        bodies.awake[held], self.rest.calm[held] = 1, 0.0
-        self._lumps.resume(bodies)
-        # what snaps at once must not sleep
-        over = np.zeros(len(held), bool)
-        over[self.bonds.body[self.load_share > 1.0]] = True
-        self._rouse(over)
-        self._lumps.loosen(over, bodies)
-        self.contacts.stale()
-        self.time, self.drive = time, drive
-
-    def _supported(self):
-        """Which bodies something holds up that stands: by a bond, or by lying below."""
-        bodies, c = self.bodies, self.contacts
-        c.seek(bodies, self._tied, self.step_dt, self._weight())
-        c.look(bodies, self.step_dt, self._weight())
-        up = -self.gravity / max(self._weight(), 1e-30)
-        m, near = c.pairs, c.touching()
-        normal = np.einsum("pij,pj->pi", bodies.rotation[m.body[near, 0]], m.axis[near])
-        lift = normal @ up
-        i, j = m.body[near].T
-        alive = self.bonds.alive == 1
-        first = np.concatenate([i[lift > 0.1], j[lift < -0.1], *self.bonds.body[alive].T])
-        second = np.concatenate([j[lift > 0.1], i[lift < -0.1], *self.bonds.body[alive].T[::-1]])
-        stands = (bodies.kind == FIXED) | (bodies.kind == DRIVEN)
-        while True:
-            more = stands.copy()
-            more[second[stands[first] & (bodies.kind[first] != ABSENT)]] = True
-            if (more == stands).all():
-                return stands
-            stands = more
+        if seconds > 0:
+            settling.settle(self, seconds, pulse)
 
     def stable_dt(self) -> float:
         """Return the longest time that one check for contact serves [s]."""
@@ -275,7 +216,7 @@ class RigidSolver:
             self._blow(s, dt)
         if s.regions:
             self._pull(s.regions, dt)
-        self._advance(dt, s.linear_damping, s.angular_damping, snapping=True)
+        self.advance(dt, s.linear_damping, s.angular_damping, snapping=True)
 
     def _direct(self, dt):
         """Let the events happen whose moment has come."""
@@ -309,16 +250,16 @@ class RigidSolver:
         bodies = self.bodies
         bodies.kind[some] = kind
         bodies.awake[:], self.rest.calm[:] = 1, 0.0
-        self._lumps.forget()
-        self._lumps.relabel(bodies)
+        self.lumps.forget()
+        self.lumps.relabel(bodies)
         self.contacts.stale()
 
     def _kick(self, velocity, spin):
         """Change velocities and spins by (n, 3) each; what that would tear at is loosened."""
         bodies = self.bodies
         kicked = (np.abs(velocity) + np.abs(spin)).any(axis=1)
-        self._rouse(kicked)
-        self._lumps.loosen(kicked, bodies)
+        self.rouse(kicked)
+        self.lumps.loosen(kicked, bodies)
         bodies.velocity[:] += velocity
         bodies.spin[:] += spin
 
@@ -332,7 +273,7 @@ class RigidSolver:
             inside = ((bodies.position >= np.array(r.low)) & (bodies.position <= np.array(r.high))).all(axis=1)
             inside &= self.free()
             if acts != did or (first and acts):
-                self._rouse(inside)
+                self.rouse(inside)
             if not acts:
                 continue
             more = np.array(r.pull) - self.gravity
@@ -349,11 +290,26 @@ class RigidSolver:
         rate = 0.5 * s.air * s.drag * 0.25 * self.surface * np.linalg.norm(against, axis=1) / bodies.mass
         bodies.velocity[:] += np.where(free, against * (1.0 - np.exp(-dt * rate))[:, None], 0.0)
 
-    def _weight(self):
+    def weight(self) -> float:
+        """Return how strong gravity is [m/s2]."""
         return float(np.linalg.norm(self.gravity))
 
-    def _advance(self, dt, linear_damping, angular_damping, snapping):
-        bodies, c, lumps, weight = self.bodies, self.contacts, self._lumps, self._weight()
+    def advance(self, dt, linear_damping, angular_damping, snapping):
+        """Solve one check for contact.
+
+        Parameters
+        ----------
+        dt : float [s]
+        linear_damping, angular_damping : float [1/s]
+        snapping : bool
+            Whether bonds and joints may break.
+
+        Raises
+        ------
+        SolverFailed
+            If a body has no finite place any more.
+        """
+        bodies, c, lumps, weight = self.bodies, self.contacts, self.lumps, self.weight()
         if not self.drive and not ((bodies.kind == LOOSE) & (bodies.awake == 1)).any():
             # what sleeps costs nothing
             self.time += dt
@@ -362,13 +318,13 @@ class RigidSolver:
         pose = self._steer(dt)
         # velocities may have been changed from outside
         state.spin_up(bodies, np.inf, np.inf, 0.0, dt)
-        self._look(dt)
+        self.look(dt)
         wake = np.zeros(len(bodies.mass), bool)
         for _ in range(WAKES):
             if not rest.wake_before(bodies, c.pairs, c.marks, weight, dt, wake):
                 break
-            self._rouse(wake)
-            self._look(dt)
+            self.rouse(wake)
+            self.look(dt)
         saved, bonded = self._before(), len(self.bonds.alive) > 0
         lost = -1
         for again in range(WAKES + 1):
@@ -398,10 +354,10 @@ class RigidSolver:
             # what sleeps was a wall so far, what is firm was one body: take the check back
             self._take_back(saved)
             if woken:
-                self._rouse(wake)
+                self.rouse(wake)
             if struck is not None:
                 lumps.loosen(struck, bodies)
-            self._look(dt)
+            self.look(dt)
             saved = self._before()
         self.time += dt
         self.checks += 1
@@ -433,7 +389,7 @@ class RigidSolver:
             self.bonds.impulse,
             self.joints.state.impulse,
             self.contacts.pairs.impulse,
-            self._lumps.taken,
+            self.lumps.taken,
         )
         return [(x, x.copy()) for x in kept]
 
@@ -446,12 +402,12 @@ class RigidSolver:
         n = len(self.bodies.mass)
         pushed, force = np.zeros((n, 6)), np.zeros((n, 3))
         h = dt / self.settings.substeps
-        pushes(self.contacts.pairs, self.bodies, self._lumps.bears > 0.0, self.contacts.load, h, dt, pushed, force)
+        pushes(self.contacts.pairs, self.bodies, self.lumps.bears > 0.0, self.contacts.load, h, dt, pushed, force)
         return pushed, force
 
     def _judge(self, free, dt, snapping):
         """Take up what bonds bore, let firm lumps give, and part what bore too much."""
-        bodies, lumps, bonds = self.bodies, self._lumps, self.bonds
+        bodies, lumps, bonds = self.bodies, self.lumps, self.bonds
         some = lumps.swept[free[bonds.body[lumps.swept]].any(axis=1)]
         if len(some):
             forces(bonds, some, bodies.rotation, dt)
@@ -464,15 +420,15 @@ class RigidSolver:
                 lumps.relabel(bodies)
                 self.contacts.stale()
         if self.checks % FLEX == 0:
-            over = lumps.flex(bodies, self.gravity, self.rest.calm, self._touching, self.checks // FLEX)
+            over = lumps.flex(bodies, self.gravity, self.rest.calm, self.touching, self.checks // FLEX)
             if snapping and over.any():
                 struck = np.zeros(len(bodies.mass), bool)
                 struck[bonds.body[over].ravel()] = True
                 lumps.loosen(struck, bodies)
 
-    def _look(self, dt):
-        """Find where bodies touch."""
-        weight = self._weight()
+    def look(self, dt: float) -> None:
+        """Find where bodies touch, or may within `dt` [s]."""
+        weight = self.weight()
         self.contacts.seek(self.bodies, self._tied, dt, weight)
         self.contacts.look(self.bodies, dt, weight)
 
@@ -480,12 +436,13 @@ class RigidSolver:
         tied = self._bonds.join(pairs)
         return tied | self.joints.join(pairs) if len(self.joints) else tied
 
-    def _touching(self):
+    def touching(self) -> Touching:
+        """Return the points at which bodies touch."""
         return self.contacts.points(self.bodies, self.step_dt / self.settings.substeps)
 
     def _solve(self, dt, free, linear_damping, angular_damping, snapping):
         """Return velocities at the end of the check and how far each body moves, (n + 1, 6) each."""
-        c, weight, count = self.contacts, self._weight(), self.settings.substeps
+        c, weight, count = self.contacts, self.weight(), self.settings.substeps
         h = dt / count
         rules = sweeps.Rules(*(sweeps.REAL(x) for x in (
             h, RECOVERY / h, self.settings.push_speed, LEAK, LEAK_DEPTH, max(HOT_FALL * weight * h, HOT_LEAST), HOT_SHARE,
@@ -497,7 +454,7 @@ class RigidSolver:
             self.bonds,
             self.joints.state,
             self.bodies,
-            self._lumps.compounds,
+            self.lumps.compounds,
             c.rub,
             c.bounce,
             free,
@@ -507,16 +464,16 @@ class RigidSolver:
             rules,
             LAG,
             snapping,
-            self._lumps.taken,
+            self.lumps.taken,
             c.load,
         )
 
-    def _rouse(self, wake):
-        """Wake some bodies, and what bonds join to them."""
+    def rouse(self, wake: np.ndarray) -> None:
+        """Wake some bodies (n,) bool, and what bonds and joints hold to them."""
         bodies, c = self.bodies, self.contacts
         lumps = np.zeros(len(wake), bool)
-        lumps[self._lumps.company[wake]] = True
-        wake = lumps[self._lumps.company]
+        lumps[self.lumps.company[wake]] = True
+        wake = lumps[self.lumps.company]
         wake = wake & (bodies.kind == LOOSE) & (bodies.awake == 0)
         bodies.awake[wake], self.rest.calm[wake] = 1, 0.0
         self.rest.position[wake], self.rest.rotation[wake] = bodies.position[wake], bodies.rotation[wake]
@@ -532,8 +489,8 @@ class RigidSolver:
             return
         kind[:] = np.where(here, self.director.kind, ABSENT)
         self._bonds.part((~here)[self.bonds.body].any(axis=1) & (self.bonds.alive == 1))
-        self._lumps.forget()
-        self._lumps.relabel(self.bodies)
+        self.lumps.forget()
+        self.lumps.relabel(self.bodies)
         # what lay against one that went, or will against one that came, must notice
         self.bodies.awake[:], self.rest.calm[:] = 1, 0.0
         self.contacts.stale()
@@ -567,7 +524,7 @@ class RigidSolver:
 
     def inverse_mass(self) -> np.ndarray:
         """Return 1 / mass (n,) [1/kg], 0 for what does not move now."""
-        still = (self._lumps.firm == 1) & self._lumps.held
+        still = (self.lumps.firm == 1) & self.lumps.held
         return np.where(self.free() & (self.bodies.awake == 1) & ~still, 1.0 / self.bodies.mass, 0.0)
 
     def inverse_inertia(self) -> np.ndarray:
@@ -590,9 +547,9 @@ class RigidSolver:
         if asleep.any():
             roused = asleep & (np.linalg.norm(impulse, axis=1) > measure.REST_SPEED * bodies.mass)
             if roused.any():
-                self._rouse(roused)
+                self.rouse(roused)
         # what bonds hold to something fixed gives and breaks by it all the same
-        lumps = self._lumps
+        lumps = self.lumps
         stands = (lumps.firm == 1) & lumps.held & (bodies.awake == 1)
         if stands.any():
             lumps.taken[stands] += np.concatenate([impulse, twist], axis=1)[stands]
@@ -629,10 +586,10 @@ class RigidSolver:
         bodies.rotation[:] = rotation.matrix(bodies.orientation)
         self.bonds.alive[:] = frame["bond_alive"]
         self._bonds.slacken(np.arange(len(self._bonds)), self.bonds.stiffness, bodies)
-        self._lumps.begin(bodies)
+        self.lumps.begin(bodies)
         self.contacts.moved()
-        self._look(self.step_dt)
-        self._lumps.relax(bodies, self.gravity, self._touching(), moving=False)
+        self.look(self.step_dt)
+        self.lumps.relax(bodies, self.gravity, self.touching(), moving=False)
         if self.drive:
             self._place_driven(*self.drive(self.time))
 
@@ -645,7 +602,7 @@ class RigidSolver:
             "velocity": b.velocity.astype(np.float32),
             "spin": b.spin.astype(np.float32),
             "awake": b.awake.copy(),
-            "pressed": measure.pressed(b, self.contacts, self._weight()).astype(np.float32),
+            "pressed": measure.pressed(b, self.contacts, self.weight()).astype(np.float32),
             "bond_alive": self.bonds.alive.copy(),
             "bond_load": self.load_share.astype(np.float32),
         }
@@ -653,7 +610,7 @@ class RigidSolver:
     def gauges(self) -> dict[str, float]:
         """Return the numbers judged on every frame, SI units."""
         return measure.gauges(
-            self.bodies, self._bonds, self._lumps.label, self.contacts, self.gravity, self.floor, self.datum
+            self.bodies, self._bonds, self.lumps.label, self.contacts, self.gravity, self.floor, self.datum
         )
 
     _JOINTS = ("alive", "impulse")
@@ -665,7 +622,7 @@ class RigidSolver:
         state = {f"body_{k}": getattr(self.bodies, k).copy() for k in self._BODIES}
         state |= {f"bond_{k}": getattr(self.bonds, k).copy() for k in self._BONDS}
         state |= {f"joint_{k}": getattr(self.joints.state, k).copy() for k in self._JOINTS}
-        state |= self._lumps.snapshot() | self.director.snapshot()
+        state |= self.lumps.snapshot() | self.director.snapshot()
         state |= {f"rest_{k}": v.copy() for k, v in self.rest._asdict().items()}
         return (
             state
@@ -692,7 +649,7 @@ class RigidSolver:
         for k in self._JOINTS:
             getattr(self.joints.state, k)[:] = state[f"joint_{k}"]
         self.director.restore(state)
-        self._lumps.restore(state, self.bodies)
+        self.lumps.restore(state, self.bodies)
         self._bonds.load_share = state["load_share"].copy()
         self.time, self.checks = float(state["time"][0]), int(state["checks"][0])
         self.taken, self.held = state["ledger"].copy()
