@@ -314,6 +314,18 @@ class Joints(unittest.TestCase):
             if kind != "spring":
                 self.assertLess(s.gauges()["kinetic_energy"], 1.01 * energy)
 
+    def test_what_is_joined_to_one_part_of_a_solid_meets_none_of_it(self):
+        # an arm between the cheeks of a fork of two parts, which it stands in
+        fork = [box((-0.3, -0.3, 0), (0.3, -0.05, 1)), box((-0.3, 0.05, 0), (0.3, 0.3, 1))]
+        arm = box((-0.1, -0.1, 0.4), (1.0, 0.1, 0.6))
+        s = solver(
+            [*fork, arm], fixed=(0, 1), whole=np.array([0, 0, -1]),
+            jointed=[joint(3, 2, 0, at=(0, 0, 0.5), axis=(0, 1, 0))],
+        )  # fmt: skip
+        run(s, 0.3)
+        self.assertEqual(len(s.contacts.pairs.gap), 0)
+        self.assertGreater(abs(s.bodies.spin[2, 1]), 1.0)
+
     def test_a_cart_rolls_on_its_wheels(self):
         wheels = [(x, y) for x in (-0.6, 0.6) for y in (-0.5, 0.5)]
         deck = box((-0.9, -0.4, 0.25), (0.9, 0.4, 0.45))

@@ -33,10 +33,13 @@ class Joints:
         At the start.
     hulls : Hulls
         In the frames of their bodies.
+    whole : (n,) int64, optional
+        See `Matter`.
     """
 
-    def __init__(self, jointed: Sequence[Jointed], bodies: Bodies, hulls: Hulls):
-        count = len(jointed)
+    def __init__(self, jointed: Sequence[Jointed], bodies: Bodies, hulls: Hulls, whole=None):
+        count, n = len(jointed), len(bodies.mass)
+        self._solid = np.arange(n) if whole is None else np.where(whole >= 0, n + whole, np.arange(n))
         self.jointed = jointed
         self.state = JointState(
             kind=np.array([JOINTS.index(x.joint.kind) for x in jointed], np.int64),
@@ -79,12 +82,12 @@ class Joints:
             s.low[k], s.high[k] = -np.array(joint.slides[::-1])
 
     def join(self, pairs: np.ndarray) -> np.ndarray:
-        """Return which pairs of bodies (p, 2), the smaller number first, a joint joins, (p,) bool; ropes and springs do not."""
+        """Return which pairs of bodies (p, 2) are of solids that a joint joins, (p,) bool; ropes and springs do not count."""
         s = self.state
-        near = (s.alive == 1) & (s.kind != ROPE) & (s.kind != SPRING)
-        body = np.sort(s.body[near], axis=1)
-        span = 1 + max(body.max(initial=0), pairs.max(initial=0))
-        return np.isin(pairs[:, 0] * span + pairs[:, 1], body[:, 0] * span + body[:, 1])
+        near = (s.alive == 1) & (s.kind != ROPE) & (s.kind != SPRING) & (s.body[:, 1] >= 0)
+        solids, asked = np.sort(self._solid[s.body[near]], axis=1), np.sort(self._solid[pairs], axis=1)
+        span = 1 + max(solids.max(initial=0), asked.max(initial=0))
+        return np.isin(asked[:, 0] * span + asked[:, 1], solids[:, 0] * span + solids[:, 1])
 
     def company(self, kind: np.ndarray, label: np.ndarray) -> np.ndarray:
         """Return labels of loose bodies that bonds or joints hold together, (n,) int64.

@@ -166,7 +166,7 @@ class RigidSolver:
             self.step_dt / settings.substeps,
         )
         self.bonds, self.patch_of_bond = self._bonds.state, self._bonds.patch
-        self.joints = Joints(jointed, self.bodies, self.hulls)
+        self.joints = Joints(jointed, self.bodies, self.hulls, matter.whole)
         self.lumps = Lumps(self._bonds, self.joints, self.bodies, self.step_dt, self.step_dt / settings.substeps)
         self.driven = np.flatnonzero(matter.kind == DRIVEN)
         self.bodies.kind[:] = self.director.kind
