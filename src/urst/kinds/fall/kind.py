@@ -13,7 +13,7 @@ from urst.scene import content
 from urst.scene.placing import fastest, placed_corners
 from urst.scene.shapes import count
 
-_HOLDS = "What holds it?"
+_HOLDS, _FINE = "What holds it?", "How finely is it solved?"
 #: a draft checks so much less often, but as often as this
 _DRAFT, _FEWEST_STEPS = 3 / 4, 16
 #: substeps a second below which it is said that contacts are solved coarsely, and with which the checks of arches and stacks
@@ -98,7 +98,7 @@ class Fall(Kind):
             Field("angular_damping", "Spin damping", **PER_SECOND),
             Field("settle", "Settle before", **SECONDS),
         )),
-        Question("How finely is it solved?", "steps", (
+        Question(_FINE, "steps", (
             Field("steps", "Checks a frame"),
             Field("substeps", "Substeps a check"),
         )),
@@ -157,14 +157,19 @@ class Fall(Kind):
         return layer.settings.steps * layer.settings.substeps
 
     def notes(self, shot, layer, first):
-        if not first.get("bond_load"):
-            return {}
-        load = 100 * first["bond_load"]
-        verdict = (
-            "stands by itself" if load < 90 else "hardly stands by itself" if load < 100 else "does not stand by itself"
-        )
-        text = f"At the first frame it {verdict}: the most loaded bond bears {load:.0f} % of its strength"
-        return {_HOLDS: Note(text)}
+        s = layer.settings
+        speed, name = fastest(shot)
+        text = f"{shot.rate * s.steps:,.0f} checks and {shot.rate * s.steps * s.substeps:,.0f} substeps a second"
+        if speed > 0.0:
+            text += f"; '{name}', the fastest at the start or along its keys, goes {100 * speed / (shot.rate * s.steps):.1f} cm a check"
+        found = {_FINE: Note(text)}
+        if first.get("bond_load"):
+            load = 100 * first["bond_load"]
+            verdict = "stands" if load < 90 else "hardly stands" if load < 100 else "does not stand"
+            found[_HOLDS] = Note(
+                f"At the first frame it {verdict} by itself: the most loaded bond bears {load:.0f} % of its strength"
+            )
+        return found
 
     def spread(self, shot, layer, path, curve, results):
         static = results.static(layer)
