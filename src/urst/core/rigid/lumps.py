@@ -31,6 +31,8 @@ CALM = 0.02
 #: share of the way to equilibrium that a lump goes from one flex to the next, at most and as its slowest swing allows: contacts
 #: learn how it gives only while it does, and would shake what gives faster
 _MOST, _STEADY = 0.1, 0.7
+#: a lump that nothing presses by more than this share of a member's weight has no contacts to mind
+_UNTOUCHED = 1e-3
 #: a lump that has been still for so long lies on what it touches [s]
 _STILL = 0.2
 #: what pushes a lump this much upwards is what it stands on; the rest lies on it
@@ -322,7 +324,9 @@ class Lumps:
         way, more = lump.give(force, strain, bodies)
         state.force[some] = -state.stiffness[some] * (strain + more)
         if lump.held:
-            share = min(_MOST, (_STEADY * lump.slowest * self.span) ** 2) / FLEX
+            weight = lump.mass.max() * np.linalg.norm(gravity)
+            touched = np.abs(self.pressed[members]).max() > _UNTOUCHED * weight
+            share = min(_MOST, (_STEADY * lump.slowest * self.span) ** 2 if touched else _MOST) / FLEX
             turn = bodies.rotation[members]
             self.creeping[members, :3] = np.einsum("nji,nj->ni", turn, share * way[:, :3])
             self.creeping[members, 3:] = np.einsum("nji,nj->ni", turn, share * way[:, 3:])
