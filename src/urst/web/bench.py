@@ -3,8 +3,9 @@
 import asyncio
 from dataclasses import replace
 from itertools import count
+from typing import Annotated
 
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Depends, Form, Request
 from fastapi.responses import FileResponse, JSONResponse
 
 from urst.db import runs, shots, versions
@@ -150,14 +151,20 @@ def _question(shot, layer_id, place):
     return found
 
 
+async def _words(request: Request) -> dict[str, str]:
+    """What a form says, whatever its fields are."""
+    return {name: str(value) for name, value in (await request.form()).items()}
+
+
 @router.post("/recipe/{layer_id}/entries/{place}")
-async def add_entry(request: Request, shot_id: str, layer_id: str, place: str):
+def add_entry(
+    request: Request, shot_id: str, layer_id: str, place: str, words: Annotated[dict[str, str], Depends(_words)]
+):
     """Add an entry to one of the layer's lists, such as a source, with what was chosen for it."""
-    form = await request.form()
 
     def change(data, layer):
         question = _question(shot, layer_id, place)
-        entry = {name: str(form[name]) for name in question.asks if name in form}
+        entry = {name: words[name] for name in question.asks if name in words}
         entries = layer["settings"][place]
         if any(f.path == f"{place}.*.name" for f in question.fields):
             taken = {x["name"] for x in entries}
@@ -167,7 +174,7 @@ async def add_entry(request: Request, shot_id: str, layer_id: str, place: str):
     with session() as db:
         shot = shots.get(db, shot_id).shot
         noun = _question(shot, layer_id, place).noun
-    return _changed(request, shot_id, layer_id, f"{noun} {' '.join(str(v) for v in form.values())}", change)
+    return _changed(request, shot_id, layer_id, f"{noun} {' '.join(words.values())}", change)
 
 
 @router.post("/recipe/{layer_id}/entries/{place}/{number}/remove")

@@ -9,8 +9,8 @@ import numpy as np
 
 from urst.core.geometry.convex import Hulls
 
-#: pressure of still air [Pa], and how fast sound goes in it [m/s]
-AIR, SOUND = 101325.0, 340.0
+#: pressure of still air [Pa]
+AIR = 101325.0
 #: how fast a pulse dies, as the exponent at its end
 DECAY = 1.0
 #: nearer than so many metres a kilogram to the third it is the fireball itself, for which these laws are not meant

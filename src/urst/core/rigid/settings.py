@@ -102,7 +102,7 @@ class Joint(BaseModel):
     first: str = Field(max_length=80, description="A set piece; the fragment at the joint is held if it is broken")
     second: str = Field("", max_length=80, description="The other one; empty: the world")
     at: Vector = Field((0.0, 0.0, 0.0), description="Where it holds the first [m]")
-    to: Vector = Field((0.0, 0.0, 0.0), description="Where a rope or a spring holds the second [m]")
+    to: Vector = Field((0.0, 0.0, 1.0), description="Where a rope or a spring holds the second [m]")
     axis: Vector = Field((0.0, 0.0, 1.0), description="What it turns about, or slides along")
     turns: tuple[float, float] = Field(
         (-180.0, 180.0), description="How far the first turns from how it stands, least and most [deg]"

@@ -98,6 +98,8 @@ def problem(shot, settings) -> str:
     """Return what is wrong with the events within a shot, empty if nothing is."""
     known = {p.name for p in shot.pieces} | {t for p in shot.pieces for t in p.tags}
     for e in settings.events:
+        if e.when == "touch" and not (e.of or e.by):
+            return f"has the event '{e.name}', which waits for all to touch itself: name what it happens to, or what touches it"
         for name in (*e.of, *([e.by] if e.by else [])):
             if name not in known:
                 return f"has the event '{e.name}' about '{name}', which is no set piece and no tag: name one of the set"

@@ -48,8 +48,14 @@ def begin(inputs) -> Begun:
             return present(shot, cast, fragments.piece, "bodies", frame)
 
     pieces = [shot.pieces[i] for i in cast]
+    # without names an event is about all that moves; what is named may stand
+    fixed = matter.kind == FIXED
     directed = [
-        Directed(e, whom(e.of, pieces, fragments.piece), whom((e.by,), pieces, fragments.piece) if e.by else None)
+        Directed(
+            e,
+            whom(e.of, pieces, fragments.piece) & (bool(e.of) | ~fixed),
+            whom((e.by,), pieces, fragments.piece) if e.by else None,
+        )
         for e in settings.events
     ]
     named = lambda name: np.array([p.name == name for p in pieces], bool)[fragments.piece]  # noqa: E731
