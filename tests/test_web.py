@@ -54,6 +54,25 @@ class Web(unittest.TestCase):
         self.set(shot_id, "break", "focus", "1, 2 m, 30 cm")
         self.assertEqual(self.shot(shot_id).layer("break").settings.focus, (1.0, 2.0, 0.3))
 
+    def test_joints_and_events_are_added_asked_about_and_removed(self):
+        shot_id = self.live.add(tiny())
+        post = lambda place, **data: self.http.post(f"/shots/{shot_id}/recipe/fall/entries/{place}", data=data)  # noqa: E731
+        self.assertEqual(post("joints", kind="rope", first="Counterweight", second="").status_code, 200)
+        reply = post("events", what="launch")
+        self.assertIn("Differs by", reply.text)
+        self.assertEqual(post("regions").status_code, 200)
+        settings = self.shot(shot_id).layer("fall").settings
+        self.assertEqual((settings.joints[0].kind, settings.joints[0].name), ("rope", "joint 1"))
+        self.assertNotIn("Differs by", self.set(shot_id, "fall", "events.0.what", "remove").text)
+        self.assertIn("waits for all to touch itself", self.set(shot_id, "fall", "events.0.when", "touch").text)
+        self.set(shot_id, "fall", "events.0.force", "25 kN")
+        self.assertEqual(self.shot(shot_id).layer("fall").settings.events[0].force, 1e4)
+        self.set(shot_id, "fall", "events.0.when", "load")
+        self.set(shot_id, "fall", "events.0.force", "25 kN")
+        self.assertEqual(self.shot(shot_id).layer("fall").settings.events[0].force, 25e3)
+        self.assertEqual(post("events/0/remove").status_code, 200)
+        self.assertEqual(self.shot(shot_id).layer("fall").settings.events, ())
+
     def piece(self, shot_id, number, path, value):
         data = {"path": path, "value": value}
         return self.http.post(f"/shots/{shot_id}/pieces/{number}", data=data, headers={"accept": "text/html"})
