@@ -13,6 +13,7 @@ FAST = (
     "drawn",
     "fracture",
     "rigid",
+    "land",
     "bonds",
     "direct",
     "debris",

@@ -179,7 +179,7 @@ class MeshesIn(unittest.TestCase):
         data = io.BytesIO(head)
         data.seek(84 + 50 * 3_000_000 - 1)
         data.write(b"\0")
-        with self.assertRaisesRegex(BadMesh, "3,000,000 triangles, more than 500,000"):
+        with self.assertRaisesRegex(BadMesh, "3,000,000 triangles, more than 1,500,000"):
             read_meshes(data.getvalue(), "huge.stl")
 
     def test_open_ones_are_read_and_nan_is_not(self):

@@ -12,7 +12,7 @@ from urst.core.geometry import rotation
 from urst.core.preview import look
 from urst.core.preview.colour import linear
 from urst.handover.baked import Baked, colours
-from urst.scene.placing import Drive, field_of_view, poses, standing
+from urst.scene.placing import Drive, field_of_view, poses, seen
 from urst.scene.shapes import is_endless, is_jointed
 from urst.shot.document import Shot
 from urst.store.store import Store
@@ -90,7 +90,7 @@ def pictures(baked: Baked, *, frames=None, size=None) -> Iterator[np.ndarray]:
     falls = [(x, _Skins(shot, *baked.fragments(x))) for x in baked.drawn_as("bodies")]
     carried = {i for x, _ in falls for i in shot.kind_of(x).cast(shot, x)}
     rest = [i for i in range(len(shot.pieces)) if i not in carried]
-    still = _Skins(shot, standing(shot, rest), [shot.pieces[i] for i in rest]) if rest else None
+    still = _Skins(shot, seen(shot, rest), [shot.pieces[i] for i in rest]) if rest else None
     drive = Drive(shot, rest, still.fragments) if still else None
     volumes = [(x, baked.static(x)[1], linear(baked.matter(x).dust)) for x in baked.drawn_as("volume")]
     floors = _floors(shot)

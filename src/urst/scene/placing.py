@@ -5,6 +5,7 @@ import numpy as np
 from urst.core.bodies.fragments import Fragments, Solid, assemble
 from urst.core.curves.clock import Clock
 from urst.core.geometry import rotation
+from urst.core.geometry.generators import box_between
 from urst.core.geometry.mesh import Mesh, transformed
 from urst.core.geometry.sheet import wedges
 from urst.scene.pieces import SetPiece
@@ -46,16 +47,37 @@ def solids(number: int, piece: SetPiece, world: World) -> list[Solid]:
             Solid(number, transformed(m, matrix, position), inner, part=k, ball=ball)
             for k, (m, inner) in enumerate(parts(piece.shape))
         ]
-    found = placed(piece, world)
     return [
         Solid(number, wedge, np.zeros(1, bool), part=k, skin=seen)
-        for k, (wedge, seen) in enumerate(w for m in found for w in wedges(m))
+        for k, (wedge, seen) in enumerate(w for m in placed(piece, world) for w in wedges(m))
     ]
+
+
+def lying(number: int, piece: SetPiece, world: World) -> tuple[Solid, Mesh]:
+    """An open sheet under a number of the caller's, as the box about it, and its surface where it stands."""
+    found = placed(piece, world)
+    surface = found[0] if len(found) == 1 else Mesh(
+        np.concatenate([m.vertices for m in found]),
+        np.concatenate([m.triangles + n for m, n in zip(found, np.cumsum([0, *(len(m.vertices) for m in found)]))]),
+    )  # fmt: skip
+    low, high = surface.bounds()
+    room = 0.01 * float((high - low).max())
+    box = box_between(low - room, high + room)
+    return Solid(number, box, np.zeros(len(surface.triangles), bool), skin=surface), surface
 
 
 def standing(world: World, numbers: list[int]) -> Fragments:
     """The pieces of the given numbers as bodies where they stand at the first frame; `piece` counts within the list."""
     return assemble([s for n, i in enumerate(numbers) for s in solids(n, world.pieces[i], world)])
+
+
+def seen(world: World, numbers: list[int]) -> Fragments:
+    """The same for those who look at skins only: an open sheet is one body, and its hull the box about it."""
+    pieces = [world.pieces[i] for i in numbers]
+    return assemble([
+        s for n, p in enumerate(pieces)
+        for s in ([lying(n, p, world)[0]] if is_sheet(p.shape) else solids(n, p, world))
+    ])  # fmt: skip
 
 
 def stopping(world: World, matter: Matter) -> list[int]:

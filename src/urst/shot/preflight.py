@@ -60,13 +60,13 @@ def _meshes(shot):
     found = []
     for piece in shot.pieces:
         if piece.shape.kind != "mesh":
-            if piece.motion != "fixed" and is_sheet(piece.shape):
+            if piece.motion == "loose" and is_sheet(piece.shape):
                 found.append(Finding(
-                    f"'{piece.name}' is an open sheet and is to be {piece.motion}.",
-                    "Only a closed solid has mass: let it be fixed, or give it thickness.", grave=True,
+                    f"'{piece.name}' is an open sheet and is to be loose.",
+                    "Only a closed solid has mass: let it be fixed or driven, or give it thickness.", grave=True,
                 ))  # fmt: skip
             continue
-        fault = _fault(piece.shape, piece.motion == "fixed", f"'{piece.name}'")
+        fault = _fault(piece.shape, piece.motion != "loose", f"'{piece.name}'")
         if fault:
             found.append(Finding(fault, "Only a closed solid has mass and can move or break.", grave=True))
     return found

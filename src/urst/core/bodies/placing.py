@@ -99,7 +99,7 @@ def _place(hulls, position, rotation, margin, out, low, high):
 
 
 @serial
-def place(hulls, some, position, rotation, travel, placed_at, out):
+def place(hulls, some, owner, middle, position, rotation, travel, placed_at, out):
     """Bring some hulls to where their bodies are, corner and face coordinates apart.
 
     Parameters
@@ -108,57 +108,68 @@ def place(hulls, some, position, rotation, travel, placed_at, out):
         In body coordinates.
     some : (k,) int64
         Which; they may come several times.
+    owner : (s,) int64
+        The body of each hull.
+    middle : (s, 3) float64
+        A point inside each, in body coordinates [m].
     position, rotation : (n, 3), (n, 3, 3) float64
     travel : (n,) float64
-        How far each body has gone; one that stands where it stood at `placed_at` (n,), which is brought up to date, is left.
+        How far each body has gone; a hull that stands where it stood at `placed_at` (s,), which is brought up to date, is left.
     out : a tuple of arrays
-        `vertices` (3, v), `planes` (4, f) and `centre` (n, 3) are written.
+        `vertices` (3, v), `planes` (4, f) and `centre` (s, 3) are written.
     """
     corners, planes = hulls.vertices, hulls.planes
-    for b in some:
-        if placed_at[b] == travel[b]:
+    for s in some:
+        b = owner[s]
+        if placed_at[s] == travel[b]:
             continue
-        placed_at[b] = travel[b]
+        placed_at[s] = travel[b]
         r, x, y, z = rotation[b], position[b, 0], position[b, 1], position[b, 2]
         r00, r01, r02, r10, r11, r12 = r[0, 0], r[0, 1], r[0, 2], r[1, 0], r[1, 1], r[1, 2]
         r20, r21, r22 = r[2, 0], r[2, 1], r[2, 2]
-        out.centre[b, 0], out.centre[b, 1], out.centre[b, 2] = x, y, z
-        for k in range(hulls.vertex_start[b], hulls.vertex_start[b + 1]):
+        u, v, w = middle[s, 0], middle[s, 1], middle[s, 2]
+        out.centre[s, 0] = r00 * u + r01 * v + r02 * w + x
+        out.centre[s, 1] = r10 * u + r11 * v + r12 * w + y
+        out.centre[s, 2] = r20 * u + r21 * v + r22 * w + z
+        for k in range(hulls.vertex_start[s], hulls.vertex_start[s + 1]):
             u, v, w = corners[k, 0], corners[k, 1], corners[k, 2]
             out.vertices[0, k] = r00 * u + r01 * v + r02 * w + x
             out.vertices[1, k] = r10 * u + r11 * v + r12 * w + y
             out.vertices[2, k] = r20 * u + r21 * v + r22 * w + z
-        for f in range(hulls.face_start[b], hulls.face_start[b + 1]):
+        for f in range(hulls.face_start[s], hulls.face_start[s + 1]):
             u, v, w = planes[f, 0], planes[f, 1], planes[f, 2]
             nx, ny, nz = r00 * u + r01 * v + r02 * w, r10 * u + r11 * v + r12 * w, r20 * u + r21 * v + r22 * w
             out.planes[0, f], out.planes[1, f], out.planes[2, f] = nx, ny, nz
             out.planes[3, f] = planes[f, 3] + nx * x + ny * y + nz * z
 
 
-def bounds(hulls: Hulls, position, rotation, margin) -> tuple[np.ndarray, np.ndarray]:
-    """Return the least and greatest corners of hulls where their bodies are, (n, 3) each [m].
+def bounds(hulls: Hulls, owner, position, rotation, margin) -> tuple[np.ndarray, np.ndarray]:
+    """Return the least and greatest corners of hulls where their bodies are, (s, 3) each [m].
 
     Parameters
     ----------
     hulls : Hulls
         In body coordinates.
+    owner : (s,) int64
+        The body of each hull.
     position, rotation : (n, 3), (n, 3, 3) float64
-    margin : (n,) float64
+    margin : (s,) float64
         By how much the bounds are widened [m].
     """
-    low, high = np.empty((len(position), 3)), np.empty((len(position), 3))
-    _bounds(hulls, position, rotation, margin, low, high)
+    low, high = np.empty((hulls.size, 3)), np.empty((hulls.size, 3))
+    _bounds(hulls, owner, position, rotation, margin, low, high)
     return low, high
 
 
 @serial
-def _bounds(hulls, position, rotation, margin, low, high):
-    for b in range(len(position)):
+def _bounds(hulls, owner, position, rotation, margin, low, high):
+    for s in range(len(owner)):
+        b = owner[s]
         r = rotation[b]
         for c in range(3):
             least, most = np.inf, -np.inf
-            for k in range(hulls.vertex_start[b], hulls.vertex_start[b + 1]):
+            for k in range(hulls.vertex_start[s], hulls.vertex_start[s + 1]):
                 v = hulls.vertices[k]
                 x = r[c, 0] * v[0] + r[c, 1] * v[1] + r[c, 2] * v[2]
                 least, most = min(least, x), max(most, x)
-            low[b, c], high[b, c] = position[b, c] + least - margin[b], position[b, c] + most + margin[b]
+            low[s, c], high[s, c] = position[b, c] + least - margin[s], position[b, c] + most + margin[s]

@@ -7,7 +7,9 @@ from urst.core.geometry.mesh import Mesh, mass_properties, open_edges
 from urst.errors import BadMesh
 
 #: more triangles than this are refused on import
-MOST_TRIANGLES = 500_000
+MOST_TRIANGLES = 1_500_000
+#: and so many of what moves or breaks
+MOST_OF_A_SOLID = 500_000
 
 
 def check_surface(mesh: Mesh, name: str = "The mesh") -> None:
@@ -54,6 +56,11 @@ def check_solid(mesh: Mesh, name: str = "The mesh") -> None:
         With one sentence that says what is wrong and what to do.
     """
     check_surface(mesh, name)
+    if len(mesh.triangles) > MOST_OF_A_SOLID:
+        raise BadMesh(
+            f"{name} has {len(mesh.triangles):,} triangles; what moves or breaks may have {MOST_OF_A_SOLID:,}: reduce it, or "
+            "let it be fixed."
+        )
     loose = open_edges(mesh)
     if len(loose):
         x, y, z = mesh.vertices[loose].mean(axis=(0, 1))

@@ -61,13 +61,13 @@ class BodyDrag:
 
     def __init__(self, solver: RigidSolver):
         self.solver = solver
-        self.area, self.normal = _faces(solver.hulls)
-        self.start = solver.hulls.face_start[:-1]
-        self.face_of = np.repeat(np.arange(solver.hulls.size), np.diff(solver.hulls.face_start))
+        self.start, count = solver.hulls.face_start[: solver.count], np.diff(solver.hulls.face_start)[: solver.count]
+        self.face_of = np.repeat(np.arange(solver.count), count)
+        self.area, self.normal = (x[: len(self.face_of)] for x in _faces(solver.hulls))
 
     def shadow(self, direction: np.ndarray) -> np.ndarray:
         """Return the area of each body seen along a direction of its own (n, 3), unit, [m2]."""
-        local = np.einsum("nji,nj->ni", self.solver.bodies.rotation, direction)
+        local = np.einsum("nji,nj->ni", self.solver.bodies.rotation[: self.solver.count], direction)
         seen = self.area * np.abs(np.einsum("fi,fi->f", self.normal, local[self.face_of]))
         return 0.5 * np.add.reduceat(seen, self.start)
 
@@ -88,15 +88,16 @@ class BodyDrag:
         (given, taken, exchanged)
             what the field gave and the bodies took, (3,) [N s]; and the sum of the sizes of all impulses.
         """
-        solver, bodies = self.solver, self.solver.bodies
+        solver = self.solver
+        position, velocity = (x[: solver.count] for x in (solver.bodies.position, solver.bodies.velocity))
         inverse_mass = solver.inverse_mass()
-        some = np.flatnonzero((inverse_mass > 0.0) & (share > 0.0) & field.holds(bodies.position))
+        some = np.flatnonzero((inverse_mass > 0.0) & (share > 0.0) & field.holds(position))
         if not len(some):
             return np.zeros(3), np.zeros(3), 0.0
-        position, velocity = bodies.position[some], bodies.velocity[some]
+        along, whole = np.zeros_like(velocity), np.zeros_like(velocity)
+        position, velocity = position[some], velocity[some]
         reach = np.clip(solver.radius[some] / field.cell, 1.0, _WIDEST)
         air, _ = field.sample(position, reach)
-        along = np.zeros_like(bodies.velocity)
         along[some] = air - velocity
         along /= np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-12)
         half = (0.5 * field.density * solver.settings.drag * share * self.shadow(along))[some]
@@ -105,7 +106,6 @@ class BodyDrag:
             on_field=on_field,
         )  # fmt: skip
         before = solver.taken + solver.held
-        whole = np.zeros_like(bodies.velocity)
         whole[some] = on_bodies * impulse
         solver.take(whole, np.zeros_like(whole))
         taken = solver.taken + solver.held - before

@@ -5,10 +5,9 @@ from typing import NamedTuple
 import numpy as np
 
 from urst.core.bodies.mobility import ABSENT, DRIVEN, LOOSE
-from urst.core.bodies.placing import bounds, place
-from urst.core.geometry.convex import Hulls
-from urst.core.rigid import broad, manifolds, rest, state
-from urst.core.rigid.detect import NEAR, Shapes
+from urst.core.rigid import manifolds, rest, state
+from urst.core.rigid.colliders import Colliders
+from urst.core.rigid.detect import NEAR
 from urst.core.rigid.manifolds import Manifolds
 from urst.core.rigid.rest import Marks
 from urst.core.rigid.state import Bodies
@@ -35,28 +34,19 @@ class Contacts:
 
     Parameters
     ----------
-    hulls : Hulls
-        In the frames of their bodies, one a body.
-    rounding : (n,) float
-        By how much each is grown [m].
+    colliders : Colliders
     friction, restitution : (n,) float
     """
 
-    def __init__(self, hulls: Hulls, rounding, friction, restitution):
-        n = hulls.size
-        self.hulls, self.friction, self.restitution = hulls, friction, restitution
-        self.shapes = Shapes(
-            np.empty((3, len(hulls.vertices))), hulls.vertex_start, np.empty((4, len(hulls.planes))), hulls.face_start,
-            hulls.loops, hulls.loop_start, hulls.edges, hulls.edge_start, np.zeros((n, 3)), np.asarray(rounding, float),
-        )  # fmt: skip
+    def __init__(self, colliders: Colliders, friction, restitution):
+        n = len(friction)
+        self.colliders, self.friction, self.restitution = colliders, friction, restitution
         self.pairs = manifolds.none(0)
         self.marks = rest.no_marks(0)
         self.load = np.zeros(0)
         """(p,) mean force between the bodies of each pair over the last check [N]"""
         self.allowed = np.full(n, -1.0)
         """(n,) travel up to which the pairs hold"""
-        self.placed = np.full(n, -1.0)
-        """(n,) travel at which each shape was placed"""
 
     def stale(self) -> None:
         """Have the pairs sought anew at the next check."""
@@ -64,7 +54,7 @@ class Contacts:
 
     def moved(self) -> None:
         """Have all shapes placed anew: bodies were put somewhere."""
-        self.placed[:] = -1.0
+        self.colliders.moved()
         self.pairs.state[:] = 0
         self.stale()
 
@@ -90,38 +80,30 @@ class Contacts:
         reach += np.where(moves, np.minimum(_ROOM, 0.05 * bodies.radius), 0.0)
         # sleepers have not moved, so their pairs hold as far as they did
         self.allowed = np.where(moves, bodies.travel + reach, self.allowed)
-        margin = reach + manifolds.still(bodies.radius) + 1e-3
-        low, high = bounds(self.hulls, bodies.position, bodies.rotation, margin + self.shapes.rounding)
-        gone = bodies.kind == ABSENT
-        low[gone], high[gone] = np.inf, -np.inf
-        room = 16 * len(low) + 64
-        while True:
-            found = np.empty((room, 2), np.int64)
-            count = broad.pairs(low, high, moves, bodies.kind == LOOSE, found)
-            if count >= 0:
-                break
-            room *= 2
-        found = found[:count]
-        self._take(found[~tied(found)], bodies, moves, tied)
+        # of two bodies the smaller tells after what motion they are looked at again: a land is never that
+        size = np.where(np.arange(len(reach)) < self.colliders.first_land, bodies.radius, 0.0)
+        margin = reach + manifolds.still(size) + 1e-3
+        found = self.colliders.pairs(bodies, margin, moves, bodies.kind == LOOSE)
+        self._take(found, bodies, moves, tied)
 
     def _take(self, found, bodies, moves, tied):
-        """Go on with these pairs: what was known of them, and of sleepers that nobody looked at, is kept."""
-        old, n = self.pairs, len(bodies.kind)
-        resting = ~moves[old.body].any(axis=1) & (bodies.kind[old.body] != ABSENT).all(axis=1) & ~tied(old.shape)
-        if resting.any():
-            found = np.concatenate([found, old.shape[resting]])
-        key = found[:, 0] * n + found[:, 1]
-        key, first = np.unique(key, return_index=True)
-        found = found[first]
-        before = old.shape[:, 0] * n + old.shape[:, 1]
+        """Go on with these pairs of numbered shapes: what was known of them, and of sleepers that nobody looked at, is kept."""
+        old, all_there, total = self.pairs, self.colliders.number, self.colliders.total
+        resting = ~moves[old.body].any(axis=1) & (bodies.kind[old.body] != ABSENT).all(axis=1)
+        before = all_there[old.shape[:, 0]] * total + all_there[old.shape[:, 1]]
+        key = np.unique(np.concatenate([found[:, 0] * total + found[:, 1], before[resting]]))
+        shape = self.colliders.lay_out(np.column_stack([key // total, key % total]))
+        body = self.colliders.owner[shape]
+        kept = ~tied(body)
+        key, shape, body = key[kept], shape[kept], body[kept]
         at = np.searchsorted(before, key)
         at[at == len(before)] = 0
         known = before[at] == key if len(before) else np.zeros(len(key), bool)
         source, target = at[known], np.flatnonzero(known)
-        self.pairs, marks = manifolds.none(len(found)), rest.no_marks(len(found))
-        load = np.zeros(len(found))
+        self.pairs, marks = manifolds.none(len(key)), rest.no_marks(len(key))
+        load = np.zeros(len(key))
         manifolds.take_over(source, target, self.pairs, old, marks, self.marks, load, self.load)
-        self.pairs.shape[:], self.pairs.body[:] = found, found
+        self.pairs.shape[:], self.pairs.body[:] = shape, body
         self.marks, self.load = marks, load
         self._surfaces()
 
@@ -141,12 +123,7 @@ class Contacts:
         weight : float
             Gravity [m/s2].
         """
-
-        def placed(some):
-            place(self.hulls, some, bodies.position, bodies.rotation, bodies.travel, self.placed, self.shapes)
-            return self.shapes
-
-        manifolds.look(self.pairs, bodies, placed, dt, weight)
+        manifolds.look(self.pairs, bodies, lambda some: self.colliders.placed(some, bodies), dt, weight)
 
     def touching(self) -> np.ndarray:
         """Return which pairs touch, or nearly, (p,) bool."""
@@ -176,6 +153,7 @@ class Contacts:
         """Return what is known of all pairs."""
         known = {f"pair_{k}": v.copy() for k, v in self.pairs._asdict().items()}
         known |= {f"mark_{k}": v.copy() for k, v in self.marks._asdict().items()}
+        known |= {"pair_shape": self.colliders.number[self.pairs.shape]}
         return known | {"pair_load": self.load.copy(), "allowed": self.allowed.copy()}
 
     def restore(self, known: dict[str, np.ndarray]) -> None:
@@ -183,5 +161,6 @@ class Contacts:
         self.pairs = Manifolds(**{k: known[f"pair_{k}"].copy() for k in Manifolds._fields})
         self.marks = Marks(**{k: known[f"mark_{k}"].copy() for k in Marks._fields})
         self.load, self.allowed = known["pair_load"].copy(), known["allowed"].copy()
-        self.placed[:] = -1.0
+        self.pairs.shape[:] = self.colliders.lay_out(known["pair_shape"])
+        self.colliders.moved()
         self._surfaces()

@@ -14,6 +14,8 @@ from urst.core.jit import kernel, serial
 
 #: what `detect` found
 PARTED, NEAR = 1, 2
+#: what stands in `Shapes.fold` of a shape that is no triangle of a land
+SOLID = -1.0
 #: points kept of a patch
 POINTS = 4
 #: rounds in which the shortest distance is sought
@@ -37,6 +39,9 @@ class Shapes(NamedTuple):
     edge_start: np.ndarray
     centre: np.ndarray  # (s, 3) a point inside
     rounding: np.ndarray  # (s,) by how much the hull is grown [m]
+    fold: (
+        np.ndarray
+    )  # (s, 3) of a triangle of a land, as a prism whose first face bears: see `Land`; SOLID for all else
 
 
 @kernel
@@ -334,8 +339,15 @@ def _least_overlap(shapes, i, j, scratch):
 
 
 @kernel
-def _facing(shapes, s, x, y, z):
-    """The face of a hull that looks most along a direction, -1 if it has none."""
+def facing(shapes, s, x, y, z):
+    """Return the face of a hull that looks most along a direction, -1 if it has none.
+
+    Parameters
+    ----------
+    shapes : Shapes
+    s : int
+    x, y, z : float
+    """
     planes = shapes.planes
     best, face = -2.0, -1
     for f in range(shapes.face_start[s], shapes.face_start[s + 1]):
@@ -368,13 +380,23 @@ def _edges_meet(shapes, i, j, first, second, point):
 
 
 @kernel
-def _clip(shapes, i, j, face, scratch):
-    """Lay what of `j` faces a face of `i` into `scratch.poly`, clipped by the sides of the face; returns its corners."""
+def clip(shapes, i, j, face, other, scratch):
+    """Lay a face of `j` into `scratch.poly`, clipped by the sides of a face of `i`; returns how many corners are left.
+
+    Parameters
+    ----------
+    shapes : Shapes
+    i, j : int
+    face : int
+        Of `i`.
+    other : int
+        Of `j`; -1: all its corners.
+    scratch : Scratch
+    """
     v, planes, loops, loop_start = shapes.vertices, shapes.planes, shapes.loops, shapes.loop_start
     nx, ny, nz = planes[0, face], planes[1, face], planes[2, face]
     poly, work = scratch.poly, scratch.spare
-    other, base = _facing(shapes, j, -nx, -ny, -nz), shapes.vertex_start[j]
-    n = 0
+    n, base = 0, shapes.vertex_start[j]
     if other >= 0:
         for k in range(loop_start[other], loop_start[other + 1]):
             for c in range(3):
@@ -421,7 +443,7 @@ def _rest_on(shapes, i, j, face, margin, sign, scratch, normal, points, gaps):
     nx, ny, nz, offset = planes[0, face], planes[1, face], planes[2, face], planes[3, face]
     normal[0], normal[1], normal[2] = sign * nx, sign * ny, sign * nz
     poly, gap = scratch.poly, scratch.gap
-    n, kept, shown = _clip(shapes, i, j, face, scratch), 0, np.inf
+    n, kept, shown = clip(shapes, i, j, face, facing(shapes, j, -nx, -ny, -nz), scratch), 0, np.inf
     for c in range(n):
         d = nx * poly[c, 0] + ny * poly[c, 1] + nz * poly[c, 2] - offset
         if d <= margin:
@@ -438,12 +460,29 @@ def _rest_on(shapes, i, j, face, margin, sign, scratch, normal, points, gaps):
         for x in range(3):
             poly[kept, x] = v[x, corner]
         kept += 1
-    return _thin(kept, nx, ny, nz, sign, scratch, points, gaps)
+    return thin(kept, nx, ny, nz, sign, scratch, points, gaps)
 
 
 @kernel
-def _thin(n, nx, ny, nz, sign, scratch, points, gaps):
-    """Keep at most four of the points in `scratch.poly`: the deepest, the farthest from it, the two widest beside that line."""
+def thin(n, nx, ny, nz, sign, scratch, points, gaps):
+    """Keep at most four of the points in `scratch.poly`: the deepest, the farthest from it, the two widest beside that line.
+
+    Parameters
+    ----------
+    n : int
+        How many points there are, with their distances from the face in `scratch.gap`.
+    nx, ny, nz : float
+        Normal of the face.
+    sign : float
+        1 where the face is the first shape's, -1 where it is the second's.
+    scratch : Scratch
+    points, gaps
+        As for `detect`; written.
+
+    Returns
+    -------
+    int
+    """
     poly, gap, chosen = scratch.poly, scratch.gap, scratch.chosen
     a = 0
     for c in range(1, n):
@@ -546,7 +585,7 @@ def detect(shapes, i, j, margin, axis, points, gaps, scratch):
         gap, side, face = -np.inf, -1, -1
         for s in range(2):
             a, b, sign = (i, j, 1.0) if s == 0 else (j, i, -1.0)
-            f = _facing(shapes, a, sign * axis[0], sign * axis[1], sign * axis[2])
+            f = facing(shapes, a, sign * axis[0], sign * axis[1], sign * axis[2])
             if f >= 0:
                 p = shapes.planes
                 _, far = _far(shapes, b, -p[0, f], -p[1, f], -p[2, f])

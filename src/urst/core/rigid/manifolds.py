@@ -10,7 +10,7 @@ import numpy as np
 
 from urst.core.bodies.mobility import DRIVEN, LOOSE
 from urst.core.jit import kernel, serial
-from urst.core.rigid import detect
+from urst.core.rigid import detect, onesided
 from urst.core.rigid.detect import NEAR, POINTS
 from urst.core.rigid.state import Bodies
 from urst.core.threads import share
@@ -244,8 +244,10 @@ def _look_at(m, due, first, last, bodies, shapes):
             for c in range(3):
                 world[c] = r[c, 0] * m.axis[p, 0] + r[c, 1] * m.axis[p, 1] + r[c, 2] * m.axis[p, 2]
         margin = max(_MARGIN, calm) + calm + 1.5 * m.need[p]
-        found, count, apart, share_j = detect.detect(
-            shapes, m.shape[p, 0], m.shape[p, 1], margin, world, points, gaps, scratch
+        # nothing gets deeper behind a surface within a check than it goes, but what starts there is to come out
+        deepest = 0.5 * smaller + m.need[p]
+        found, count, apart, share_j = onesided.meet(
+            shapes, m.shape[p, 0], m.shape[p, 1], margin, deepest, world, points, gaps, scratch
         )
         _see(m, p, bodies)
         m.apart[p], m.margin[p], m.gap[p], m.share[p] = apart, margin, apart, share_j
@@ -267,7 +269,7 @@ def look(m: Manifolds, bodies: Bodies, place, dt: float, weight: float) -> None:
     m : Manifolds
     bodies : Bodies
     place : callable
-        Takes the bodies that are looked at, returns the shapes where they stand.
+        Takes the shapes that are looked at, returns all where they stand.
     dt : float
         Until when contacts must be foreseen [s].
     weight : float
@@ -277,7 +279,7 @@ def look(m: Manifolds, bodies: Bodies, place, dt: float, weight: float) -> None:
     share(lambda a, b: _sift(m, a, b, bodies, dt, weight, due), len(due), 64 * _WORTH)
     some = np.flatnonzero(due)
     if len(some):
-        shapes = place(m.body[some].ravel())
+        shapes = place(m.shape[some].ravel())
         share(lambda a, b: _look_at(m, some, a, b, bodies, shapes), len(some), _WORTH)
 
 

@@ -12,10 +12,12 @@ from urst.core.curves.clock import Clock
 from urst.core.curves.varies import at_time
 from urst.core.geometry import rotation
 from urst.core.geometry.convex import with_points
+from urst.core.geometry.land import Land
 from urst.core.launch.blast import faces
 from urst.core.rigid import measure, rest, settling, state, substeps, sweeps
 from urst.core.rigid.bond_kernels import forces
 from urst.core.rigid.bonds import LAG, Bonds
+from urst.core.rigid.colliders import Colliders
 from urst.core.rigid.compounds import pushes
 from urst.core.rigid.contacts import Contacts, Touching
 from urst.core.rigid.director import Directed, Director
@@ -96,6 +98,9 @@ class RigidSolver:
         Events and whom they are about.
     jointed : sequence of Jointed
         Joints and what they join.
+    surfaces : sequence of Land
+        What the last fragments are instead of convex, each in the frame of its fragment; fixed or driven. They are not among
+        what frames and poses tell of.
     start_time : float [s]
     clock : Clock
         When each frame is: curves over frames go by it, and by its frames a second `steps` is meant.
@@ -113,6 +118,7 @@ class RigidSolver:
         presence: Presence | None = None,
         directed: Sequence[Directed] = (),
         jointed: Sequence[Jointed] = (),
+        surfaces: Sequence[Land] = (),
         start_time: float = 0.0,
         clock: Clock | None = None,
     ):
@@ -125,8 +131,10 @@ class RigidSolver:
         self.hulls = fragments.hulls
         # a ball is a point that is grown
         cores = with_points(self.hulls, fragments.ball > 0.0)
-        self.radius = cores.radius() + fragments.ball
-        self.volume = fragments.volume
+        radius = cores.radius() + fragments.ball
+        self.count = n - len(surfaces)
+        """how many bodies there are beside the surfaces"""
+        self.radius, self.volume = radius[: self.count], fragments.volume[: self.count]
         inertia = fragments.inertia * matter.density[:, None, None]
         self.bodies = Bodies(
             position=fragments.centre.copy(),
@@ -139,7 +147,7 @@ class RigidSolver:
             mass=fragments.volume * matter.density,
             kind=matter.kind.copy(),
             awake=np.ones(n, np.uint8),
-            radius=self.radius,
+            radius=radius,
             swing=np.zeros(n),
             travel=np.zeros(n),
         )
@@ -150,7 +158,8 @@ class RigidSolver:
         """the same of bodies at rest that held against it [N s]"""
         self.rest = Rest(np.zeros(n), self.bodies.position.copy(), self.bodies.rotation.copy())
         self.checks = 0
-        self.contacts = Contacts(cores, fragments.ball, matter.friction, matter.restitution)
+        colliders = Colliders(cores, np.arange(n), fragments.ball, surfaces, n)
+        self.contacts = Contacts(colliders, matter.friction, matter.restitution)
         self.director = Director(directed, self.hulls, patches, fragments.centre, matter.kind, self.clock)
         self.surface = np.bincount(
             np.repeat(np.arange(n), np.diff(self.hulls.face_start)), faces(self.hulls)[1], minlength=n
@@ -277,7 +286,7 @@ class RigidSolver:
             if not acts:
                 continue
             more = np.array(r.pull) - self.gravity
-            inside &= self.inverse_mass() > 0.0
+            inside &= self._light() > 0.0
             keep = np.exp(-r.damping * dt)
             bodies.velocity[inside] = keep * (bodies.velocity[inside] + dt * more)
             bodies.spin[inside] *= keep
@@ -285,7 +294,7 @@ class RigidSolver:
     def _blow(self, s, dt):
         """Drag by air that may blow, as much as a convex body meets on the average of all turns (Cauchy: a quarter of its faces)."""
         bodies = self.bodies
-        free = (self.inverse_mass() > 0.0)[:, None]
+        free = (self._light() > 0.0)[:, None]
         against = np.array(s.wind) - bodies.velocity
         rate = 0.5 * s.air * s.drag * 0.25 * self.surface * np.linalg.norm(against, axis=1) / bodies.mass
         bodies.velocity[:] += np.where(free, against * (1.0 - np.exp(-dt * rate))[:, None], 0.0)
@@ -524,12 +533,16 @@ class RigidSolver:
 
     def inverse_mass(self) -> np.ndarray:
         """Return 1 / mass (n,) [1/kg], 0 for what does not move now."""
+        return self._light()[: self.count]
+
+    def _light(self):
         still = (self.lumps.firm == 1) & self.lumps.held
         return np.where(self.free() & (self.bodies.awake == 1) & ~still, 1.0 / self.bodies.mass, 0.0)
 
     def inverse_inertia(self) -> np.ndarray:
         """Return the inverse inertia in world axes (n, 3, 3) [1/(kg m2)], 0 for what does not move now."""
-        turned = self.bodies.rotation @ self.bodies.inverse_inertia @ np.transpose(self.bodies.rotation, (0, 2, 1))
+        turn, inverse = self.bodies.rotation[: self.count], self.bodies.inverse_inertia[: self.count]
+        turned = turn @ inverse @ np.transpose(turn, (0, 2, 1))
         return np.where((self.inverse_mass() > 0.0)[:, None, None], turned, 0.0)
 
     def take(self, impulse: np.ndarray, twist: np.ndarray) -> None:
@@ -542,29 +555,33 @@ class RigidSolver:
         impulse : (n, 3) float [N s]
         twist : (n, 3) float [N m s]
         """
-        bodies = self.bodies
-        asleep = self.free() & (bodies.awake == 0)
+        bodies, some = self.bodies, slice(self.count)
+        asleep = self.free()[some] & (bodies.awake[some] == 0)
+        pushed = np.linalg.norm(impulse, axis=1)
         if asleep.any():
-            roused = asleep & (np.linalg.norm(impulse, axis=1) > measure.REST_SPEED * bodies.mass)
+            roused = np.zeros(len(bodies.mass), bool)
+            roused[some] = asleep & (pushed > measure.REST_SPEED * bodies.mass[some])
             if roused.any():
                 self.rouse(roused)
         # what bonds hold to something fixed gives and breaks by it all the same
         lumps = self.lumps
-        stands = (lumps.firm == 1) & lumps.held & (bodies.awake == 1)
-        if stands.any():
+        stands = np.flatnonzero(((lumps.firm == 1) & lumps.held & (bodies.awake == 1))[some])
+        if len(stands):
             lumps.taken[stands] += np.concatenate([impulse, twist], axis=1)[stands]
-            torn = stands & (np.linalg.norm(impulse, axis=1) > BLOW * lumps.bears * self.step_dt)
+            torn = np.zeros(len(bodies.mass), bool)
+            torn[stands] = pushed[stands] > BLOW * lumps.bears[stands] * self.step_dt
             if torn.any():
                 lumps.loosen(torn, bodies)
         moved = self.inverse_mass()
-        bodies.velocity[:] += moved[:, None] * impulse
-        bodies.spin[:] += np.einsum("nij,nj->ni", self.inverse_inertia(), twist)
+        bodies.velocity[some] += moved[:, None] * impulse
+        bodies.spin[some] += np.einsum("nij,nj->ni", self.inverse_inertia(), twist)
         self.taken += impulse[moved > 0.0].sum(axis=0)
         self.held += impulse[moved == 0.0].sum(axis=0)
 
     def poses(self) -> dict[str, np.ndarray]:
         """Return position (n, 3) [m] and orientation (n, 4) as they are now."""
-        return {"position": self.bodies.position.copy(), "orientation": self.bodies.orientation.copy()}
+        some = slice(self.count)
+        return {"position": self.bodies.position[some].copy(), "orientation": self.bodies.orientation[some].copy()}
 
     def begin_from(self, frame: dict[str, np.ndarray]) -> None:
         """Begin with the bodies of a baked frame; nothing is settled then.
@@ -574,14 +591,14 @@ class RigidSolver:
         BadValue
             If the frame has other bodies or bonds.
         """
-        bodies, n = self.bodies, len(self.bodies.mass)
+        bodies, n = self.bodies, self.count
         if frame["position"].shape != (n, 3) or len(frame["bond_alive"]) != len(self.bonds.alive):
             raise BadValue(
                 f"The start holds {len(frame['position'])} bodies and {len(frame['bond_alive'])} bonds, this layer {n} and "
                 f"{len(self.bonds.alive)}: let both fall from the same breaks, with the same bonds."
             )
         for name in ("position", "orientation", "velocity", "spin"):
-            getattr(bodies, name)[:] = frame[name]
+            getattr(bodies, name)[:n] = frame[name]
         bodies.orientation[:] /= np.linalg.norm(bodies.orientation, axis=1, keepdims=True)
         bodies.rotation[:] = rotation.matrix(bodies.orientation)
         self.bonds.alive[:] = frame["bond_alive"]
@@ -595,14 +612,14 @@ class RigidSolver:
 
     def frame(self) -> dict[str, np.ndarray]:
         """Return what a frame keeps: poses and velocities (float32), who is awake, what presses each, and the bonds' state."""
-        b = self.bodies
+        b, some = self.bodies, slice(self.count)
         return {
-            "position": b.position.astype(np.float32),
-            "orientation": b.orientation.astype(np.float32),
-            "velocity": b.velocity.astype(np.float32),
-            "spin": b.spin.astype(np.float32),
-            "awake": b.awake.copy(),
-            "pressed": measure.pressed(b, self.contacts, self.weight()).astype(np.float32),
+            "position": b.position[some].astype(np.float32),
+            "orientation": b.orientation[some].astype(np.float32),
+            "velocity": b.velocity[some].astype(np.float32),
+            "spin": b.spin[some].astype(np.float32),
+            "awake": b.awake[some].copy(),
+            "pressed": measure.pressed(b, self.contacts, self.weight())[some].astype(np.float32),
             "bond_alive": self.bonds.alive.copy(),
             "bond_load": self.load_share.astype(np.float32),
         }

@@ -22,7 +22,7 @@ class Billow(Emitting):
     """Gas on a grid that carries dust and warmth among bodies."""
 
     name, title, version = "billow", "Billow", 8
-    golden = "3baea13d17b37aab61430b552ec7c31714f58b87"
+    golden = "bce60cf83a925884d7cd29c121b0be86955e1f35"
     settings = BillowSettings
     gives, counted, stopped = "dust", "kg", "gas"
     hue = ("#8fa3bd", "#4f678a")

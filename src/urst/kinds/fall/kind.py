@@ -11,7 +11,7 @@ from urst.kinds.kind import Kind, at
 from urst.kinds.questions import DEGREES, DENSITY, MEGA, PER_SECOND, PERCENT, SECONDS, SPEED, Field, Note, Question
 from urst.scene import content
 from urst.scene.placing import fastest, placed_corners
-from urst.scene.shapes import count
+from urst.scene.shapes import count, is_sheet
 
 _HOLDS, _FINE = "What holds it?", "How finely is it solved?"
 #: a draft checks so much less often, but as often as this
@@ -28,8 +28,8 @@ _MOST_STEPS = FallSettings.model_fields["steps"].metadata[-1].le
 class Fall(Kind):
     """Rigid convex bodies: the fragments of the breaks that are read, and the pieces nobody broke."""
 
-    name, title, version = "fall", "Fall", 5
-    golden = "08e74504c19e59219a09ddb3fdca51e93627eb38"
+    name, title, version = "fall", "Fall", 6
+    golden = "8c5554a6c8e231e2644a987d62dbfb4ab04d0d99"
     settings = FallSettings
     hue = ("#d6a044", "#9a6a10")
     own = ("events", "joints", "regions")
@@ -106,7 +106,17 @@ class Fall(Kind):
 
     def cast(self, shot, layer):
         broken = {name for x in shot.takes(layer, "fragments") for name in x.settings.pieces}
-        return [i for i, p in enumerate(shot.pieces) if p.name in broken or shot.part_of(p).bodies]
+        return [
+            i
+            for i, p in enumerate(shot.pieces)
+            if p.name in broken or (shot.part_of(p).bodies and not is_sheet(p.shape))
+        ]
+
+    def lands(self, shot, layer) -> list[int]:
+        """Return the numbers of the open sheets that bodies lie on; nothing else of them is this layer's."""
+        cast = set(self.cast(shot, layer))
+        sheets = (i for i, p in enumerate(shot.pieces) if shot.part_of(p).bodies and is_sheet(p.shape))
+        return [i for i in sheets if i not in cast]
 
     def problem(self, shot, layer):
         return directing.problem(shot, layer.settings)
@@ -123,8 +133,8 @@ class Fall(Kind):
         ]
 
     def content(self, shot, layer):
-        cast = self.cast(shot, layer)
-        pieces = [shot.pieces[i] for i in cast]
+        lands = self.lands(shot, layer)
+        pieces = [shot.pieces[i] for i in self.cast(shot, layer) + lands]
         settings = layer.settings.model_dump(mode="json")
         settings["events"] = directing.events_content(layer.settings.events, pieces)
         settings["regions"] = [r.model_dump(mode="json", exclude={"name"}) for r in layer.settings.regions]
@@ -139,6 +149,7 @@ class Fall(Kind):
                 | {"bulk": p.bulk(), "bonded": [p.bonded, p.holds, p.elongation], "there": content.window(p, shot)}
                 for p in pieces
             ],
+            "lands": len(lands),
             "broken": [
                 [n for n, p in enumerate(pieces) if p.name in x.settings.pieces] for x in shot.takes(layer, "fragments")
             ],
@@ -182,7 +193,10 @@ class Fall(Kind):
         return ({"id": self.name, "kind": self.name, "settings": settings},)
 
     def findings(self, shot, layer):
-        return [*self._fast(shot, layer), *standing.findings(shot, layer, self.cast(shot, layer))]
+        return [
+            *self._fast(shot, layer),
+            *standing.findings(shot, layer, self.cast(shot, layer) + self.lands(shot, layer)),
+        ]
 
     def _fast(self, shot, layer):
         """What is too fast for its steps, or solved in too few."""

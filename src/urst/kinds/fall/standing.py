@@ -10,6 +10,8 @@ from urst.scene.shapes import is_endless
 _LEAST_GAP, _MOST_GAP = 0.005, 0.25
 #: what touches stands no farther apart [m]
 _TOUCH = 0.002
+#: more pieces than this are not compared with each other
+_MANY = 2000
 #: so many times heavier than what it stands on was tried and found to stand
 _HEAVIER = 1000.0
 
@@ -24,9 +26,9 @@ def findings(shot, layer, cast) -> list[Finding]:
     cast : list of int
         The numbers of its pieces.
     """
-    boxes = [_box(shot.pieces[i], shot) for i in cast]
-    if not boxes:
+    if not 0 < len(cast) <= _MANY:
         return []
+    boxes = [_box(shot.pieces[i], shot) for i in cast]
     low, high = (np.array([b[k] for b in boxes]) for k in range(2))
     return [*_floating(shot, layer, cast, low, high), *_top_heavy(shot, layer, cast, low, high)]
 

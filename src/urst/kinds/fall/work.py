@@ -6,12 +6,14 @@ from urst.core.bodies.fragments import Fragments, assemble, joined
 from urst.core.bodies.mobility import DRIVEN, FIXED, LOOSE
 from urst.core.bodies.patches import JOINT, find_patches, ties, together
 from urst.core.coupling.baked import Dragged
+from urst.core.geometry.land import land
+from urst.core.geometry.mesh import Mesh
 from urst.core.rigid.director import Directed
 from urst.core.rigid.joints import Jointed
 from urst.core.rigid.solver import Matter, RigidSolver
 from urst.kinds.fall.directing import whom
 from urst.kinds.working import Begun
-from urst.scene.placing import Drive, comes_and_goes, present, solids
+from urst.scene.placing import Drive, comes_and_goes, lying, present, solids
 from urst.scene.shapes import is_cut
 
 _MOTION = {"fixed": FIXED, "driven": DRIVEN, "loose": LOOSE}
@@ -20,17 +22,22 @@ _MOTION = {"fixed": FIXED, "driven": DRIVEN, "loose": LOOSE}
 def begin(inputs) -> Begun:
     """Put the bodies together: fragments of the breaks that are read, and the pieces nobody broke."""
     shot, settings, clock = inputs.shot, inputs.layer.settings, inputs.clock
-    cast = inputs.kind.cast(shot, inputs.layer)
-    fragments = _bodies(inputs, cast)
-    whole = _whole(inputs, cast, fragments)
-    patches = together(find_patches(fragments, JOINT), ties(fragments, whole))
+    cast, lands = inputs.kind.cast(shot, inputs.layer), inputs.kind.lands(shot, inputs.layer)
+    own = _bodies(inputs, cast)
+    whole = _whole(inputs, cast, own)
+    patches = together(find_patches(own, JOINT), ties(own, whole))
+    fragments, surfaces = _with_lands(shot, own, cast, lands)
+    cast, whole = cast + lands, np.concatenate([whole, np.full(len(lands), -1)])
     owner = [shot.pieces[cast[n]] for n in fragments.piece]
     bulk = np.array([p.bulk() for p in owner]).reshape(-1, 3)
+    kind = np.array([_MOTION[p.motion] for p in owner], np.int64)
+    # nothing but a closed solid has mass: said by preflight
+    kind[len(own) :][kind[len(own) :] == LOOSE] = FIXED
     matter = Matter(
         density=bulk[:, 0].copy(),
         friction=bulk[:, 1].copy(),
         restitution=bulk[:, 2].copy(),
-        kind=np.array([_MOTION[p.motion] for p in owner], np.int64),
+        kind=kind,
         velocity=_start_velocity(fragments, owner),
         spin=np.array([p.spin for p in owner], float).reshape(-1, 3),
         bonded=np.array([p.bonded for p in owner], bool),
@@ -49,11 +56,11 @@ def begin(inputs) -> Begun:
 
     pieces = [shot.pieces[i] for i in cast]
     # without names an event is about all that moves; what is named may stand
-    fixed = matter.kind == FIXED
+    fixed, solid = matter.kind == FIXED, np.arange(len(kind)) < len(own)
     directed = [
         Directed(
             e,
-            whom(e.of, pieces, fragments.piece) & (bool(e.of) | ~fixed),
+            whom(e.of, pieces, fragments.piece) & (bool(e.of) | ~fixed) & (solid | (e.what != "let go")),
             whom((e.by,), pieces, fragments.piece) if e.by else None,
         )
         for e in settings.events
@@ -62,10 +69,11 @@ def begin(inputs) -> Begun:
     jointed = [Jointed(j, named(j.first), named(j.second) if j.second else None) for j in settings.joints]
     solver = RigidSolver(
         fragments, patches, matter, settings, directed=directed, jointed=jointed, gravity=shot.gravity, drive=Drive(shot, cast, fragments) or None,
-        presence=there, clock=clock,
+        presence=there, clock=clock, surfaces=surfaces,
     )  # fmt: skip
-    static = fragments.to_arrays() | patches.to_arrays()
-    static |= {"bond": solver.patch_of_bond, "mass": solver.bodies.mass, "motion": matter.kind}
+    static = own.to_arrays() | patches.to_arrays()
+    n = len(own)
+    static |= {"bond": solver.patch_of_bond, "mass": solver.bodies.mass[:n], "motion": matter.kind[:n]}
     start, air = inputs.start_frame(), inputs.air()
     if start is not None:
         solver.begin_from(start)
@@ -87,6 +95,16 @@ def _bodies(inputs, cast) -> Fragments:
     # a piece broken by a layer that is not read stands whole
     whole = [s for n, i in enumerate(cast) if n not in broken for s in solids(n, shot.pieces[i], shot)]
     return joined([*sets, assemble(whole)] if whole or not sets else sets)
+
+
+def _with_lands(shot, own, cast, lands):
+    """Put open sheets behind the bodies, and return their surfaces beside."""
+    if not lands:
+        return own, []
+    found = [lying(len(cast) + n, shot.pieces[i], shot) for n, i in enumerate(lands)]
+    boxes = assemble([box for box, _ in found])
+    surfaces = [land(Mesh(m.vertices - centre, m.triangles)) for (_, m), centre in zip(found, boxes.centre)]
+    return joined([own, boxes]), surfaces
 
 
 def _whole(inputs, cast, fragments):

@@ -28,7 +28,7 @@ class Shed(Emitting):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
     name, title, version = "shed", "Shed", 6
-    golden = "7e19f3e9f372169e4dd0137c49f60de9a9f8b509"
+    golden = "757983e2d3ca9cbf5c8bd2cfdfdc46d3bafa3b9c"
     settings = ShedSettings
     gives, counted, stopped = "points", "points", "chips"
     hue = ("#a98159", "#85592c")
