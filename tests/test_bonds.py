@@ -264,6 +264,24 @@ class Whole(unittest.TestCase):
         self.assertLess(s.gauges()["deepest_overlap"], 1e-3)
         self.assertEqual(s.gauges()["bonds_left"], 1.0)
 
+    def test_what_bonds_hold_to_others_parts_from_them_when_struck(self):
+        # two tables side by side, held by bonds: a solid gives none of what it is struck with to its own parts
+        parts = self.TABLE + [transformed(m, np.eye(3), np.array([2.0, 0, 0])) for m in self.TABLE]
+        parts = [transformed(m, np.eye(3), np.array([0, 0, 0.05])) for m in parts]
+        whole = np.array([-1, *[7] * 5, *[8] * 5])
+        settings = RigidSettings(bonds=BondSettings(tension=1e5, shear=1e5, modulus=2e9))
+        velocity = np.zeros((11, 3))
+        velocity[1:6, 2], velocity[6:] = -6.0, (0.0, 0.0, 2.0)
+        held = np.array([False, *[True] * 10])
+        s = solver([GROUND, *parts], fixed=(0,), bonded=held, whole=whole, settings=settings, velocity=velocity)
+        joined = s.bonds.body
+        between = whole[joined[:, 0]] != whole[joined[:, 1]]
+        self.assertGreater(between.sum(), 0)
+        run(s, 0.5)
+        self.assertEqual(s.bonds.alive[between].sum(), 0)
+        self.assertEqual(s.bonds.alive[~between].min(), 1)
+        self.assertEqual(s.gauges()["bonds_left"], 0.0)
+
     def test_it_stands_on_its_legs_with_room_below(self):
         s = self.table((0, 0, 0.05))
         run(s, 1.5)

@@ -162,6 +162,38 @@ class Breaking(unittest.TestCase):
         np.testing.assert_array_equal(Patches.from_arrays(broken.patches.to_arrays()).area, broken.patches.area)
 
 
+class Hollow(unittest.TestCase):
+    """Fragments that are not convex come as convex parts."""
+
+    def setUp(self):
+        outer, inner = manifold3d.Manifold.sphere(1.0, 48), manifold3d.Manifold.sphere(0.9, 48)
+        self.broken = break_pieces([(0, [as_mesh(outer - inner)])], FractureSettings(count=10))
+        self.found = self.broken.fragments
+
+    def test_parts_fill_what_they_are_of_and_are_nearly_convex(self):
+        f = self.found
+        self.assertAlmostEqual(f.volume.sum() / self.broken.volume, 1.0, places=9)
+        hulls = np.zeros(len(f))
+        for k in range(len(f)):
+            h = f.only(np.array([k])).hulls
+            hulls[k] = mass_properties(hull_of(h.vertices).mesh()).volume
+        self.assertLess((hulls.sum() - f.volume.sum()) / f.volume.sum(), 0.25)
+        self.assertGreater(np.unique(f.whole[f.whole >= 0]).size, 5)
+
+    def test_no_patch_joins_parts_of_one_fragment(self):
+        i, j = self.found.whole[self.broken.patches.pair.T]
+        self.assertGreater(len(i), 10)
+        self.assertFalse(((i == j) & (i >= 0)).any())
+
+    def test_skins_keep_what_was_outside(self):
+        f = self.found
+        corner = f.skin + np.repeat(f.centre, np.diff(f.skin_start), axis=0)[:, None]
+        area = 0.5 * np.linalg.norm(np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0]), axis=1)
+        away = np.linalg.norm(corner.mean(axis=1), axis=1)
+        self.assertTrue(((away[f.inner == 0] > 0.985) | (away[f.inner == 0] < 0.915)).all())
+        self.assertAlmostEqual(area[f.inner == 0].sum(), 4 * np.pi * (1.0 + 0.81), delta=0.3)
+
+
 class Estimate(unittest.TestCase):
     def test_at_the_mean_size_stretching_pays_for_the_crack(self):
         brick, rate = MATERIALS["brick"], 8.5

@@ -129,7 +129,7 @@ def skins(fragments: Fragments) -> Arrays:
         "shade": look.shade(fragments.part).astype(np.float32),
         "centre": fragments.centre.astype(np.float32),
         "volume": fragments.volume.astype(np.float32),
-    }
+    } | ({"whole": fragments.whole.astype(np.int32)} if fragments.whole.max(initial=-1) >= 0 else {})
 
 
 def static(arrays: Arrays, meta: dict) -> Drawn:

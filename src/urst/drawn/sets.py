@@ -50,7 +50,7 @@ def _as_bodies(found) -> Arrays:
     count = [len(c) for c in corners]
     return skins(Fragments(
         piece=np.zeros(n, np.int64), part=np.arange(n), centre=centre, volume=np.zeros(n), inertia=np.zeros((n, 3, 3)),
-        ball=np.zeros(n),
+        ball=np.zeros(n), whole=np.full(n, -1),
         hulls=hulls._replace(vertex_start=none, face_start=none, edge_start=none),
         skin=np.concatenate(corners).astype(np.float32) if n else np.zeros((0, 3, 3), np.float32),
         skin_start=np.concatenate([[0], np.cumsum(count)]).astype(np.int64), inner=np.zeros(sum(count), np.uint8),

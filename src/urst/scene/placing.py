@@ -9,7 +9,7 @@ from urst.core.geometry.generators import box_between
 from urst.core.geometry.mesh import Mesh, transformed
 from urst.core.geometry.sheet import wedges
 from urst.scene.pieces import SetPiece
-from urst.scene.shapes import ball_radius, corners, is_endless, is_sheet, meshes, parts
+from urst.scene.shapes import ball_radius, corners, is_cut, is_endless, is_sheet, meshes, parts
 from urst.scene.taking_part import Matter
 from urst.scene.world import World
 
@@ -43,8 +43,9 @@ def solids(number: int, piece: SetPiece, world: World) -> list[Solid]:
     if not is_sheet(piece.shape):
         turn, position = stance(piece, world)
         matrix, ball = rotation.matrix(turn), ball_radius(piece.shape)
+        whole = number if is_cut(piece.shape) else -1
         return [
-            Solid(number, transformed(m, matrix, position), inner, part=k, ball=ball)
+            Solid(number, transformed(m, matrix, position), inner, part=k, ball=ball, whole=whole)
             for k, (m, inner) in enumerate(parts(piece.shape))
         ]
     return [

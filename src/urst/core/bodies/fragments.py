@@ -24,6 +24,8 @@ class Fragments:
     """(n, 3, 3) float64 [m5], about the centre, for unit density"""
     ball: np.ndarray
     """(n,) float64 [m]: radius of what is a ball, 0 for all else; its hull and its skin are faceted"""
+    whole: np.ndarray
+    """(n,) int64: the same for convex parts of one fragment that is hollow or bent, which never part; -1 for all else"""
     hulls: Hulls
     """the convex stand-ins that collide; the shape itself where that is convex"""
     skin: np.ndarray
@@ -67,7 +69,7 @@ class Fragments:
             h.edges[edge],
             edge_start,
         )
-        plain = {f.name: getattr(self, f.name)[numbers] for f in fields(self)[:6]}
+        plain = {f.name: getattr(self, f.name)[numbers] for f in fields(self)[:7]}
         return Fragments(**plain, hulls=hulls, skin=self.skin[skin], skin_start=skin_start, inner=self.inner[skin])
 
     def of_pieces(self, piece: np.ndarray) -> "Fragments":
@@ -107,6 +109,8 @@ class Solid:
     """what is seen of it, where that is not `mesh`"""
     ball: float = 0.0
     """its radius, where `mesh` stands for a ball [m]"""
+    whole: int = -1
+    """tells which fragment it is a part of; -1: it is one itself"""
 
 
 def assemble(solids: list[Solid]) -> Fragments:
@@ -131,6 +135,7 @@ def assemble(solids: list[Solid]) -> Fragments:
         volume=np.array(volumes),
         inertia=np.array(inertias).reshape(-1, 3, 3),
         ball=np.array([s.ball for s in solids], float),
+        whole=np.array([s.whole for s in solids], np.int64),
         hulls=pack(shapes),
         skin=np.concatenate(skins).astype(np.float32) if skins else np.zeros((0, 3, 3), np.float32),
         skin_start=np.concatenate([[0], np.cumsum(count)]).astype(np.int64),
@@ -151,8 +156,10 @@ def joined(sets: list[Fragments]) -> Fragments:
         name: starts([getattr(s.hulls, name) for s in sets]) if name.endswith("_start") else hull(name)
         for name in Hulls._fields
     }
+    before = np.cumsum([0, *(int(s.whole.max(initial=-1)) + 1 for s in sets)])
     return Fragments(
         skin_start=starts([s.skin_start for s in sets]),
         hulls=Hulls(**packed),
-        **{f.name: chain(f.name) for f in fields(Fragments) if f.name not in ("skin_start", "hulls")},
+        whole=np.concatenate([np.where(s.whole < 0, -1, s.whole + b) for s, b in zip(sets, before)]),
+        **{f.name: chain(f.name) for f in fields(Fragments) if f.name not in ("skin_start", "hulls", "whole")},
     )

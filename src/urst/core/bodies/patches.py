@@ -33,6 +33,10 @@ class Patches:
     def __len__(self) -> int:
         return len(self.area)
 
+    def only(self, some: np.ndarray) -> "Patches":
+        """Return some of the patches, (m,) bool or their numbers."""
+        return Patches(*(getattr(self, f.name)[some] for f in fields(self)))
+
     def to_arrays(self) -> dict[str, np.ndarray]:
         """Return everything as named arrays, for the store."""
         return {f"patch_{f.name}": getattr(self, f.name) for f in fields(self)}

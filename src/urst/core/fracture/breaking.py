@@ -8,10 +8,15 @@ import numpy as np
 
 from urst.core.bodies.fragments import Fragments, Solid, assemble
 from urst.core.bodies.patches import JOINT, Patches, find_patches
+from urst.core.fracture.convex_parts import convex_parts
 from urst.core.fracture.settings import FractureSettings
 from urst.core.fracture.voronoi import shatter
+from urst.core.geometry.convex import hull_of
 from urst.core.geometry.mesh import Mesh, mass_properties
 from urst.errors import BadMesh
+
+#: a fragment is convex enough if the hulls of its parts hold so much more than it does, each, and has so many parts at most
+_CONVEX, _PARTS = 0.03, 12
 
 
 @dataclass(frozen=True)
@@ -56,11 +61,50 @@ def break_pieces(
         if share == 1:
             solids.append(Solid(piece, mesh, np.zeros(len(mesh.triangles), bool), part=part))
             continue
-        solids += [replace(s, part=part) for s in shatter(mesh, _sites(mesh, share, settings, rng), piece, pulse)]
+        for solid in shatter(mesh, _sites(mesh, share, settings, rng), piece, pulse):
+            pulse()
+            solids += _in_parts(replace(solid, part=part), len(solids))
     if not solids:
         raise BadMesh("Nothing is left after the break: lower the count, so that fragments are thicker than a sliver.")
     fragments = assemble(solids)
-    return Broken(fragments, find_patches(fragments, JOINT), total)
+    found = find_patches(fragments, JOINT)
+    i, j = fragments.whole[found.pair.T]
+    return Broken(fragments, found.only((i < 0) | (i != j)), total)
+
+
+def _in_parts(solid, number):
+    """A fragment as convex parts, which `number` tells apart from those of others, itself if it is nearly convex."""
+    volume, hull = mass_properties(solid.mesh).volume, mass_properties(solid.hull.mesh()).volume
+    if hull - volume <= _CONVEX * volume:
+        return [solid]
+    try:
+        parts = convex_parts(solid.mesh, _PARTS, _CONVEX * volume / hull)
+    except BadMesh:
+        return [solid]
+    if len(parts) < 2:
+        return [solid]
+    own = _Marked(solid)
+    return [
+        replace(solid, mesh=m, inner=cut | own.inner(m), hull=hull_of(m.vertices), whole=number) for m, cut in parts
+    ]
+
+
+class _Marked:
+    """Tells which triangles of a part lie where cracks are in the solid it is cut from."""
+
+    def __init__(self, solid):
+        corner = solid.mesh.vertices[solid.mesh.triangles[solid.inner]]
+        normal = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+        normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
+        plane = np.column_stack([normal, np.einsum("ti,ti->t", normal, corner[:, 0])])
+        self.size = float(np.ptp(solid.mesh.vertices, axis=0).max())
+        self.planes = np.unique(np.round(plane / [1, 1, 1, self.size], 5), axis=0)
+
+    def inner(self, mesh):
+        """Whether the triangles of a mesh lie in cracks, (t,) bool."""
+        corner = mesh.vertices[mesh.triangles]
+        away = np.einsum("tki,pi->tkp", corner, self.planes[:, :3]) / self.size - self.planes[:, 3]
+        return (np.abs(away).max(axis=1) < 1e-4).any(axis=1)
 
 
 def _shares(meshes, settings):

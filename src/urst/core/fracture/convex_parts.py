@@ -11,8 +11,6 @@ from urst.core.geometry.convex import hull_of
 from urst.core.geometry.mesh import Mesh
 from urst.errors import BadMesh
 
-#: a part is convex enough whose hull holds so much more, as a share of the whole's hull
-_ENOUGH = 0.004
 #: planes that are tried for a cut, beside three across the middle
 _PLANES = 12
 #: a mesh of more triangles is judged by one that is coarser by so much of its size
@@ -23,7 +21,7 @@ _WORST = 0.5
 _REFLEX = 1e-4
 
 
-def convex_parts(mesh: Mesh, most: int = 48) -> list[tuple[Mesh, np.ndarray]]:
+def convex_parts(mesh: Mesh, most: int = 48, enough: float = 0.004) -> list[tuple[Mesh, np.ndarray]]:
     """Take a closed mesh apart.
 
     Parameters
@@ -32,6 +30,8 @@ def convex_parts(mesh: Mesh, most: int = 48) -> list[tuple[Mesh, np.ndarray]]:
         Closed, and wound outward.
     most : int
         Parts at most.
+    enough : float
+        A part is convex enough whose hull holds so much more, as a share of the whole's hull.
 
     Returns
     -------
@@ -52,12 +52,12 @@ def convex_parts(mesh: Mesh, most: int = 48) -> list[tuple[Mesh, np.ndarray]]:
     original, size = body.original_id(), float(np.ptp(mesh.vertices, axis=0).max())
     # where to cut is judged on a coarser one
     coarse = body.simplify(_COARSER * size) if body.num_tri() > _FINE else body
-    enough = _ENOUGH * coarse.hull().volume()
+    spare = enough * coarse.hull().volume()
     parts = [(body, coarse, _missing(coarse))]
     while len(parts) < most:
         worst = max(range(len(parts)), key=lambda k: parts[k][2])
         fine, part, missing = parts[worst]
-        if missing <= enough:
+        if missing <= spare:
             break
         plane = _cut(part, size)
         if plane is None:

@@ -1,6 +1,8 @@
 """Bonds: what holds fragments together until it snaps."""
 
 import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
 
 from urst.core.bodies.fragments import Fragments
 from urst.core.bodies.mobility import DRIVEN, FIXED, LOOSE
@@ -102,6 +104,12 @@ class Bonds:
         )
         self.area = patches.area[use]
         """(b,) [m2]"""
+        self._tied = same[use]
+        links = coo_matrix((np.ones(self._tied.sum()), pair[self._tied].T), shape=(len(kind), len(kind)))
+        self._solid = connected_components(links, directed=False)[1]
+        borne = np.where(self._tied, 0.0, self.state.strength[:, 0] * self.area)
+        self._borne = np.zeros(len(kind))
+        np.add.at(self._borne, self._solid[pair], borne[:, None])
         self.load_share = np.zeros(b)
         """(b,) stress over strength"""
         self.yielded = np.zeros(b)
@@ -109,6 +117,22 @@ class Bonds:
 
     def __len__(self) -> int:
         return len(self.state.alive)
+
+    def bears(self) -> np.ndarray:
+        """Return what all bonds of each body, or of the solid it is a part of, bore in tension at the start (n,) [N].
+
+        Endless for a solid that no bonds hold to others any more; 0 for what never had bonds.
+        """
+        found = self._borne[self._solid]
+        left = np.zeros(len(found), bool)
+        left[self._solid[self.state.body[(self.state.alive == 1) & ~self._tied].ravel()]] = True
+        found[(np.bincount(self._solid)[self._solid] > 1) & ~left[self._solid]] = np.inf
+        return found
+
+    def left(self) -> float:
+        """Return the share of bonds that hold still, of those that may part."""
+        may = self.state.alive[~self._tied]
+        return float(may.mean()) if len(may) else 1.0
 
     def join(self, pairs: np.ndarray) -> np.ndarray:
         """Return which pairs of bodies (p, 2), the smaller number first, a living bond joins, (p,) bool."""

@@ -81,11 +81,6 @@ class Lumps:
         self.framed = np.zeros(n, np.uint8)
         """whether the factors of a body's lump were made, and how it was turned then"""
         self.frame_place, self.frame_turn = np.zeros((n, 3)), np.zeros((n, 3, 3))
-        state = bonds.state
-        self.bears = np.zeros(n)
-        """what the bonds of a body bear in tension [N]"""
-        for side in range(2):
-            np.add.at(self.bears, state.body[:, side], state.strength[:, 0] * bonds.area)
         self._lumps: dict[int, Lump] = {}
         self.label = np.arange(n)
         self.held = np.zeros(n, bool)
@@ -118,6 +113,8 @@ class Lumps:
         """See anew what bonds join: some have gone, or bodies have come or gone."""
         before = self.label
         self.label = self.bonds.lumps(bodies.kind)
+        self.bears = self.bonds.bears()
+        """what the bonds of a body, or of the solid it is a part of, bore in tension at the start [N]"""
         self.company = self.joints.company(bodies.kind, self.label)
         """(n,) the same for loose bodies that bonds or joints hold together"""
         self.held = self.bonds.anchored(bodies.kind, self.label)

@@ -44,7 +44,7 @@ def gauges(b: Bodies, bonds: Bonds, label, contacts: Contacts, gravity, floor: f
         "asleep": float((loose & (b.awake == 0)).sum()),
         "lost": float((loose & (b.position[:, 2] + b.radius < floor)).sum()),
         "deepest_overlap": float(max(0.0, -gap.min())) if len(gap) else 0.0,
-        "bonds_left": float(bonds.state.alive.mean()) if len(bonds.state.alive) else 1.0,
+        "bonds_left": bonds.left(),
         "bond_load": float(bonds.load_share.max()) if len(bonds.load_share) else 0.0,
         "largest_piece": float(lump.max()),
         "top_speed": float(speed[loose].max()) if loose.any() else 0.0,

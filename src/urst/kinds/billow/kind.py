@@ -22,7 +22,7 @@ class Billow(Emitting):
     """Gas on a grid that carries dust and warmth among bodies."""
 
     name, title, version = "billow", "Billow", 8
-    golden = "bce60cf83a925884d7cd29c121b0be86955e1f35"
+    golden = "e35597dc8bd42c3617527b309f57866271d4a45e"
     settings = BillowSettings
     gives, counted, stopped = "dust", "kg", "gas"
     hue = ("#8fa3bd", "#4f678a")

@@ -20,8 +20,8 @@ _CRACKS = "Where do the cracks run?"
 class Break(Kind):
     """Voronoi fracture of set pieces; one result, no frames."""
 
-    name, title, version = "break", "Break", 5
-    golden = "75a0f0b633ab4dad4f0631bf297e8f63e9d52584"
+    name, title, version = "break", "Break", 6
+    golden = "ff478bdf0eba054ca036d7b48cf17cd7e8bcb0d5"
     settings = BreakSettings
     hue = ("#c9694b", "#a84a2d")
     own = ("pieces", "focus")

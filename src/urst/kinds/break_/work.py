@@ -1,5 +1,7 @@
 """Baking a Break."""
 
+import numpy as np
+
 from urst.core.fracture.breaking import break_pieces
 from urst.kinds.working import Begun
 from urst.scene.placing import placed
@@ -11,7 +13,10 @@ def begin(inputs) -> Begun:
     cast = inputs.kind.cast(shot, layer)
     pieces = [(n, placed(shot.pieces[i], shot)) for n, i in enumerate(cast)]
     broken = break_pieces(pieces, layer.settings, inputs.pulse)
-    volume = broken.fragments.volume
+    found = broken.fragments
+    # parts of one fragment count as one
+    one = np.where(found.whole < 0, np.arange(len(found)), len(found) + found.whole)
+    volume = np.bincount(np.unique(one, return_inverse=True)[1], found.volume)
     gauges = {
         "fragments": float(len(volume)),
         "smallest": float(volume.min()),

@@ -14,7 +14,6 @@ from urst.core.rigid.solver import Matter, RigidSolver
 from urst.kinds.fall.directing import whom
 from urst.kinds.working import Begun
 from urst.scene.placing import Drive, comes_and_goes, lying, present, solids
-from urst.scene.shapes import is_cut
 
 _MOTION = {"fixed": FIXED, "driven": DRIVEN, "loose": LOOSE}
 
@@ -24,10 +23,9 @@ def begin(inputs) -> Begun:
     shot, settings, clock = inputs.shot, inputs.layer.settings, inputs.clock
     cast, lands = inputs.kind.cast(shot, inputs.layer), inputs.kind.lands(shot, inputs.layer)
     own = _bodies(inputs, cast)
-    whole = _whole(inputs, cast, own)
-    patches = together(find_patches(own, JOINT), ties(own, whole))
+    patches = together(find_patches(own, JOINT), ties(own, own.whole))
     fragments, surfaces = _with_lands(shot, own, cast, lands)
-    cast, whole = cast + lands, np.concatenate([whole, np.full(len(lands), -1)])
+    cast = cast + lands
     owner = [shot.pieces[cast[n]] for n in fragments.piece]
     bulk = np.array([p.bulk() for p in owner]).reshape(-1, 3)
     kind = np.array([_MOTION[p.motion] for p in owner], np.int64)
@@ -41,7 +39,7 @@ def begin(inputs) -> Begun:
         velocity=_start_velocity(fragments, owner),
         spin=np.array([p.spin for p in owner], float).reshape(-1, 3),
         bonded=np.array([p.bonded for p in owner], bool),
-        whole=whole,
+        whole=fragments.whole,
         holds=np.array([p.holds for p in owner], float),
         elongation=np.array([np.nan if p.elongation is None else p.elongation for p in owner], float),
     )
@@ -105,14 +103,6 @@ def _with_lands(shot, own, cast, lands):
     boxes = assemble([box for box, _ in found])
     surfaces = [land(Mesh(m.vertices - centre, m.triangles)) for (_, m), centre in zip(found, boxes.centre)]
     return joined([own, boxes]), surfaces
-
-
-def _whole(inputs, cast, fragments):
-    """Which bodies are convex parts of one piece that nobody broke, (n,) int64; -1 for all else."""
-    broken = {name for x in inputs.shot.takes(inputs.layer, "fragments") for name in x.settings.pieces}
-    pieces = [inputs.shot.pieces[i] for i in cast]
-    cut = np.array([p.name not in broken and is_cut(p.shape) for p in pieces], bool)
-    return np.where(cut[fragments.piece], fragments.piece, -1) if len(cut) else np.full(len(fragments), -1)
 
 
 def _start_velocity(fragments, owner):

@@ -28,7 +28,7 @@ class Shed(Emitting):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
     name, title, version = "shed", "Shed", 6
-    golden = "757983e2d3ca9cbf5c8bd2cfdfdc46d3bafa3b9c"
+    golden = "bb1c022e2e67ca98eacfc4fedd49fccef6e4df63"
     settings = ShedSettings
     gives, counted, stopped = "points", "points", "chips"
     hue = ("#a98159", "#85592c")

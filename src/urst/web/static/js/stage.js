@@ -203,13 +203,22 @@ export class Stage {
     if (this.statics.has(key)) return this.statics.get(key);
     const cast = this.meta.casts[id] || [];
     const work = this.static(`/data/${key}/static`).then(s => {
-      const count = s.piece.length, perPiece = new Map();
+      const count = s.piece.length, perPiece = new Map(), solids = new Map();
       const info = Array.from({ length: count }, (_, b) => {
-        const p = cast[s.piece[b]] ?? -1, number = (perPiece.get(p) || 0) + 1;
-        perPiece.set(p, number);
-        return { ...this.look(p), number, part: s.part[b], shade: s.shade[b], mass: s.mass?.[b], volume: s.volume[b],
+        const p = cast[s.piece[b]] ?? -1, whole = s.whole?.[b] ?? -1, solid = solids.get(whole);
+        const number = solid ? solid.number : (perPiece.get(p) || 0) + 1;
+        perPiece.set(p, Math.max(number, perPiece.get(p) || 0));
+        const x = { ...this.look(p), number, part: s.part[b], shade: s.shade[b], mass: s.mass?.[b], volume: s.volume[b],
           centre: [s.centre[3 * b], s.centre[3 * b + 1], s.centre[3 * b + 2]] };
+        if (whole >= 0) solids.set(whole, [...(solid || []), x]).get(whole).number = number;
+        return x;
       });
+      // convex parts of one solid are shown, coloured and told of as one
+      for (const parts of solids.values()) {
+        const volume = parts.reduce((sum, x) => sum + x.volume, 0), mass = parts.reduce((sum, x) => sum + x.mass, 0);
+        const centre = [0, 1, 2].map(i => parts.reduce((sum, x) => sum + x.centre[i] * x.volume, 0) / volume);
+        for (const x of parts) Object.assign(x, { centre, volume, mass: x.mass === undefined ? undefined : mass });
+      }
       const bodies = this.makeBodies({ ...s, info });
       bodies.pair = s.bond_pair;
       bodies.bonds = new Int32Array(count);
@@ -224,7 +233,7 @@ export class Stage {
       bodies.outward = new Float32Array(count * 3);
       info.forEach((x, b) => {
         const sum = sums.get(x.piece);
-        x.parts = sum[3];
+        x.parts = perPiece.get(x.piece);
         if (sum[3] > 1) x.centre.forEach((c, i) => { bodies.outward[3 * b + i] = c - sum[i] / sum[3]; });
       });
       return bodies;
@@ -413,7 +422,7 @@ export class Stage {
     }
     bodies.tint((b, colour) => {
       const x = bodies.info[b];
-      if (mode === 'fragment' && x.parts > 1) colour.setHSL((b * 0.61803) % 1, 0.42, 0.5 + 0.12 * Math.sin(b));
+      if (mode === 'fragment' && x.parts > 1) colour.setHSL((x.number * 0.61803) % 1, 0.42, 0.5 + 0.12 * Math.sin(x.number));
       else if (mode === 'speed' && frame && x.motion !== 'fixed') {
         const v = frame.velocity;
         ramp(Math.hypot(v[3 * b], v[3 * b + 1], v[3 * b + 2]) / top, colour);
