@@ -15,6 +15,7 @@ from urst.db.engine import session
 from urst.demo import smoke
 from urst.handover.forms import folder
 from urst.shot import layers
+from urst.shot.document import parse
 
 #: pixels of a metre in a straight view, by its bar of length
 METRE = """const b = document.getElementById('bar'), t = b.textContent;
@@ -164,6 +165,23 @@ class View(BenchTest):
         self.assertRegex(text, r"Grain heap: [\d.]+ kg over frames 1 to \d+, [\d.]+ m/s")
         self.tool("sources")
         wait_for(lambda: not self.labels(), "nothing")
+
+    def test_shapes_contacts_and_trails_are_drawn_where_frames_know_of_them(self):
+        data = falling_box(16, top_speed=75).model_dump(mode="json")
+        data["layers"][0]["keeps"] = ["contacts"]
+        self.open(parse(data), "fall")
+        self.find("#bake").click()
+        wait_for(lambda: self.health("fall") == "fresh", "the bake")
+        self.blur()
+        # as it falls, by then it has turned and touched the floor
+        self.press(*[Keys.ARROW_RIGHT] * 13)
+        for what, least in (("shapes", 1_000), ("contacts", 10), ("trails", 10)):
+            before = self.last_picture()
+            button = self.find(f'[data-show="{what}"]')
+            button.click()
+            self.changed(before, least, what)
+            button.click()
+            wait_for(lambda: sum(abs(a - b) for a, b in zip(self.pixels(), before)) < 10, "as before")  # noqa: B023
 
     def test_a_movie_of_a_bake_half_done_is_kept_with_its_version(self):
         shot_id = self.open(falling_box(9, top_speed=74), "fall")

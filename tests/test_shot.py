@@ -155,7 +155,7 @@ class BadValues(unittest.TestCase):
             ("layers", 3, "keeps"),
             ["taste"],
         )
-        self.refused("it may keep nothing more", ("layers", 1, "keeps"), ["pose"])
+        self.refused("it may keep nothing more", ("layers", 0, "keeps"), ["pose"])
         for start, sentence in (
             ({"of": "gone", "frame": 3}, "begins from 'gone', which is not in the shot"),
             ({"of": "shed", "frame": 3}, r"\(fall\) cannot begin from a shed layer"),

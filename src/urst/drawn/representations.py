@@ -17,6 +17,8 @@ _MANY_POINTS, _FEWER = 100_000, 4
 _MANY_CELLS = 2_000_000
 #: coarser levels at most
 _LEVELS = 2
+#: sides of a circle
+_ROUND = 24
 #: smallest and largest size of a point that is told from others [m]
 _SIZES = (1e-4, 10.0)
 
@@ -54,6 +56,8 @@ def _bodies(arrays):
             "awake": arrays["awake"].astype(np.uint8),
             "pressed": np.minimum(arrays["pressed"], 6e4).astype(np.float16),
         }
+    if "touch_point" in arrays:
+        out |= {"touch_point": arrays["touch_point"], "touch_force": arrays["touch_force"]}
     if "bond_alive" in arrays:
         out |= {
             "bond_alive": arrays["bond_alive"].astype(np.uint8),
@@ -132,6 +136,22 @@ def skins(fragments: Fragments) -> Arrays:
     } | ({"whole": fragments.whole.astype(np.int32)} if fragments.whole.max(initial=-1) >= 0 else {})
 
 
+def _shapes(arrays):
+    """Edges of the convex shapes that collide, end by end, and their bodies; of a ball three circles."""
+    start, ball = arrays["hull_vertex_start"], arrays["ball"]
+    edges, edge_start = arrays["hull_edges"], arrays["hull_edge_start"]
+    owner = np.repeat(np.arange(len(ball)), np.diff(edge_start))
+    some = ball[owner] == 0.0
+    ends = edges[some, :2] + start[owner[some], None]
+    lines, body = [arrays["hull_vertices"][ends].reshape(-1, 3)], [np.repeat(owner[some], 2)]
+    turn = np.linspace(0.0, 2.0 * np.pi, _ROUND + 1)
+    ring = np.repeat(np.column_stack([np.cos(turn), np.sin(turn), np.zeros(_ROUND + 1)]), 2, axis=0)[1:-1]
+    for b in np.flatnonzero(ball):
+        lines += [ball[b] * np.roll(ring, axis, axis=1) for axis in range(3)]
+        body.append(np.full(3 * len(ring), b))
+    return {"hull_line": np.concatenate(lines).astype(np.float32), "hull_body": np.concatenate(body).astype(np.int32)}
+
+
 def static(arrays: Arrays, meta: dict) -> Drawn:
     """Return what does not change over time of a result, for the browser.
 
@@ -143,6 +163,9 @@ def static(arrays: Arrays, meta: dict) -> Drawn:
         return {}, meta
     out: dict = skins(Fragments.from_arrays(arrays))
     if "mass" in arrays:
-        out |= {"mass": arrays["mass"].astype(np.float32), "motion": arrays["motion"].astype(np.int32)}
+        out |= _shapes(arrays) | {
+            "mass": arrays["mass"].astype(np.float32),
+            "motion": arrays["motion"].astype(np.int32),
+        }
         out["bond_pair"] = arrays["patch_pair"][arrays["bond"]].astype(np.int32)
     return out, meta

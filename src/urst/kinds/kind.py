@@ -209,7 +209,7 @@ class Kind:
     def drawn(self, arrays: Arrays) -> Arrays:
         """Return a frame's arrays in the terms of its representation.
 
-        bodies: position, orientation, velocity, and if known awake, pressed, bond_alive, bond_load; points: position, velocity, size; volume: density
+        bodies: position, orientation, velocity, and if known awake, pressed, bond_alive, bond_load, touch_point, touch_force; points: position, velocity, size; volume: density
         """
         return arrays
 

@@ -104,6 +104,8 @@ class RigidSolver:
     start_time : float [s]
     clock : Clock
         When each frame is: curves over frames go by it, and by its frames a second `steps` is meant.
+    keeps : sequence of str
+        What frames hold beside what they always do: `contacts`.
     """
 
     def __init__(
@@ -121,8 +123,10 @@ class RigidSolver:
         surfaces: Sequence[Land] = (),
         start_time: float = 0.0,
         clock: Clock | None = None,
+        keeps: Sequence[str] = (),
     ):
         n = len(fragments)
+        self.keeps = keeps
         self.settings, self.matter, self.drive, self.presence = settings, matter, drive, presence
         self.gravity = np.array(gravity, float)
         self.time = self.start_time = start_time
@@ -611,9 +615,17 @@ class RigidSolver:
             self._place_driven(*self.drive(self.time))
 
     def frame(self) -> dict[str, np.ndarray]:
-        """Return what a frame keeps: poses and velocities (float32), who is awake, what presses each, and the bonds' state."""
+        """Return what a frame keeps: poses and velocities (float32), who is awake, what presses each, and the bonds' state; by
+        choice the points of contact [m] and the forces there [N]."""
         b, some = self.bodies, slice(self.count)
-        return {
+        touching = {}
+        if "contacts" in self.keeps:
+            found = self.touching()
+            touching = {
+                "touch_point": found.point.astype(np.float32),
+                "touch_force": np.linalg.norm(found.force, axis=1).astype(np.float32),
+            }
+        return touching | {
             "position": b.position[some].astype(np.float32),
             "orientation": b.orientation[some].astype(np.float32),
             "velocity": b.velocity[some].astype(np.float32),

@@ -44,6 +44,7 @@ class Fall(Kind):
     quantities = (
         Quantity("pose", "place, turn, speed and load", 75.0),
         Quantity("bonds", "bonds and their loads", 8.0),
+        Quantity("contacts", "contacts and their forces", 90.0, always=False),
     )
     chief = "moving_mass"
     activity = "kinetic_energy"

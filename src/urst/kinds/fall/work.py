@@ -67,7 +67,7 @@ def begin(inputs) -> Begun:
     jointed = [Jointed(j, named(j.first), named(j.second) if j.second else None) for j in settings.joints]
     solver = RigidSolver(
         fragments, patches, matter, settings, directed=directed, jointed=jointed, gravity=shot.gravity, drive=Drive(shot, cast, fragments) or None,
-        presence=there, clock=clock, surfaces=surfaces,
+        presence=there, clock=clock, surfaces=surfaces, keeps=inputs.layer.keeps,
     )  # fmt: skip
     static = own.to_arrays() | patches.to_arrays()
     n = len(own)

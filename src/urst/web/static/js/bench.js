@@ -5,6 +5,7 @@ import { Clock } from './clock.js';
 import { Curves } from './curves.js';
 import { Frames } from './frames.js';
 import { Gauges } from './gauges.js';
+import { TRAIL } from './insight.js';
 import { Loader } from './loader.js';
 import { Palette } from './palette.js';
 import { Panel } from './panel.js';
@@ -289,7 +290,8 @@ function show() {
   const f = clock.frame, bodies = seen('bodies'), points = seen('points'), volumes = seen('volume'), surfaces = seen('surface');
   const moving = bodies.filter(x => x.moving), still = bodies.filter(x => !x.moving);
   const got = x => (x.frames.includes(f) ? frames.get(x.key, f) : null);
-  const posed = moving.map(x => ({ layer: x, frame: got(x) }));
+  const before = stage.shown.trails ? [...Array(TRAIL)].map((_, n) => f - TRAIL + n) : [];
+  const posed = moving.map(x => ({ layer: x, frame: got(x), past: before.filter(g => frames.has(x.key, g)).map(g => frames.get(x.key, g)) }));
   // what is still on its way leaves the last picture standing
   if (posed.some(({ layer: x, frame }) => x.frames.includes(f) && !frame)) return;
   const shown = posed.filter(x => x.frame);
@@ -304,6 +306,7 @@ function show() {
   const ahead = [...moving, ...points, ...volumes, ...surfaces];
   frames.only(new Set(ahead.map(x => x.key)));
   for (const x of ahead) frames.ahead(x.key, x.frames, f, clock.playing ? 16 : 3);
+  if (before.length) for (const x of moving) frames.ahead(x.key, x.frames, before[0], TRAIL);
   const stale = ahead.filter(x => x.state === 'stale').map(x => x.name);
   const told = building ? ['the set as it stands (Esc: results)'] : [now.quality === 'draft' ? 'draft' : '', stale.length ? `${stale.join(', ')} stale` : ''].filter(Boolean);
   $('stamp').hidden = !told.length;

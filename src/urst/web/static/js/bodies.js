@@ -9,11 +9,16 @@ export function ramp(t, out) {
   return out.copy(RAMP[i]).lerp(RAMP[i + 1], x - i);
 }
 
-const TURN = `
-attribute float body; attribute float inner; attribute vec3 rim;
+// What a vertex that moves with a body needs.
+export const POSES = `
+attribute float body;
 uniform highp sampler2D poses;
-varying vec4 vTint; varying vec3 vRim; varying float vJointed;
 vec3 turned(vec4 q, vec3 v) { return v + 2.0 * cross(q.yzw, cross(q.yzw, v) + q.x * v); }
+`;
+
+const TURN = `${POSES}
+attribute float inner; attribute vec3 rim;
+varying vec4 vTint; varying vec3 vRim; varying float vJointed;
 `;
 
 // Joints of mortar on a wall, worn edges elsewhere; thinner than a pixel they fade. Fresh cracks are paler.

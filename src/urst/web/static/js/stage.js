@@ -4,6 +4,7 @@ import { Bodies, outlined, ramp } from './bodies.js';
 import { Dust } from './dust.js';
 import { figure, grid } from './furniture.js';
 import { Swarm } from './points.js';
+import { Insight } from './insight.js';
 import { Probe } from './probe.js';
 import { Surface } from './surface.js';
 
@@ -24,7 +25,7 @@ export class Stage {
   constructor(element, shotId, loader) {
     Object.assign(this, { element, shotId, loader });
     this.mode = 'material';
-    this.shown = { fragments: true, points: true, dust: true, domain: false, grid: true, figure: true, outlines: false, picture: true };
+    this.shown = { fragments: true, points: true, dust: true, domain: false, grid: true, figure: true, outlines: false, shapes: false, contacts: false, trails: false, picture: true };
     this.explode = 0;
     this.statics = new Map();
     this.renderer = new THREE.WebGLRenderer({ antialias: false, preserveDrawingBuffer: true });
@@ -59,6 +60,7 @@ export class Stage {
     this.scene.add(this.figure);
     this.domain = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: '#5d7695' }));
     this.scene.add(this.domain);
+    this.insight = new Insight(this);
     new ResizeObserver(() => this.resize()).observe(element);
     this.resize();
     this.probe = new Probe(this, document.getElementById('probe'));
@@ -221,6 +223,7 @@ export class Stage {
       }
       const bodies = this.makeBodies({ ...s, info });
       bodies.pair = s.bond_pair;
+      bodies.hull = s.hull_line && { line: s.hull_line, body: s.hull_body };
       bodies.bonds = new Int32Array(count);
       if (s.bond_pair) for (const b of s.bond_pair) bodies.bonds[b] += 1;
       const sums = new Map();
@@ -281,6 +284,7 @@ export class Stage {
     this.showVolumes(volumes);
     this.showSurfaces(surfaces);
     this.showDomains(domains);
+    this.insight.show(found, layers.map(x => x.frame), layers.map(x => x.past || []));
     this.draw();
   }
 
