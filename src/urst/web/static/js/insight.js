@@ -60,6 +60,7 @@ export class Insight {
     const places = frames.flatMap(f => [...f.touch_point]), colour = new THREE.Color();
     const colours = frames.flatMap(f => [...f.touch_force].flatMap(x => ramp(Math.log10(1 + x / SOFTEST) / STEPS, colour).toArray()));
     draw(this.contacts, places, colours);
+    this.stage.element.dataset.contacts = places.length / 3;
   }
 
   // rows: of each layer the frames from the oldest to this one
@@ -80,6 +81,7 @@ export class Insight {
       }
     }
     draw(this.trails, places, colours);
+    this.stage.element.dataset.trails = places.length / 6;
   }
 }
 
