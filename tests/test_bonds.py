@@ -149,7 +149,8 @@ class Bonds(unittest.TestCase):
         inside, between, share = dropped(0.4)
         self.assertTrue(0.5 < share < 0.95)
         self.assertLess(between, 0.7)
-        self.assertGreater(inside, 0.85)
+        self.assertGreater(inside, 0.75)
+        self.assertGreater(inside - between, 0.15)
         self.assertLess(dropped(10.0)[0], inside - 0.1)
 
 

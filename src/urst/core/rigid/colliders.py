@@ -99,7 +99,7 @@ class Colliders:
         self._placed = np.full(s, -1.0)
         self.shapes = Shapes(
             np.empty((3, len(vertices))), self.hulls.vertex_start, np.empty((4, len(planes))), self.hulls.face_start,
-            self.hulls.loops, loop_start, self.hulls.edges, self.hulls.edge_start, np.zeros((s, 3)),
+            self.hulls.loops.astype(np.int32), loop_start, self.hulls.edges.astype(np.int32), self.hulls.edge_start, np.zeros((s, 3)),
             np.concatenate([self._rounding, np.zeros(m)]), fold,
         )  # fmt: skip
 

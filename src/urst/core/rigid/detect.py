@@ -23,7 +23,7 @@ _ROUNDS = 24
 #: relative accuracy of the shortest distance
 _EXACT = 1e-7
 #: nearer than this two hulls count as in each other [m]
-_TOUCH = 1e-7
+TOUCH = 1e-7
 
 
 class Shapes(NamedTuple):
@@ -528,7 +528,7 @@ def thin(n, nx, ny, nz, sign, scratch, points, gaps):
 
 
 @kernel
-def detect(shapes, i, j, margin, axis, points, gaps, scratch):
+def detect(shapes, i, j, margin, inside, axis, points, gaps, scratch):
     """Find where two shapes touch or may touch.
 
     Parameters
@@ -537,6 +537,9 @@ def detect(shapes, i, j, margin, axis, points, gaps, scratch):
     i, j : int
     margin : float
         How far apart they may be to be noted [m].
+    inside : bool
+        Whether they are thought to be in each other: then the search over faces and edges comes first, else that for their
+        distance. The result is the same.
     axis : (3,) float64
         Where to look first, a unit vector from the first to the second; on return the normal, or what parts them.
     points : (4, 2, 3) float64
@@ -559,10 +562,9 @@ def detect(shapes, i, j, margin, axis, points, gaps, scratch):
     gap, kind, first, second = -np.inf, -1, -1, -1
     starts = shapes.face_start
     flat = starts[i + 1] > starts[i] or starts[j + 1] > starts[j]
-    if apart <= _TOUCH and flat:
-        # the search over faces and edges is the quicker one where they overlap
+    if inside and apart <= TOUCH and flat:
         gap, kind, first, second = _least_overlap(shapes, i, j, scratch)
-    if gap > _TOUCH or kind < 0:
+    if gap > TOUCH or kind < 0:
         if kind >= 0:
             sign = 1.0 if kind == 0 else -1.0
             for c in range(3):
@@ -570,7 +572,7 @@ def detect(shapes, i, j, margin, axis, points, gaps, scratch):
         apart = _distance(shapes, i, j, reach, axis, scratch)
         if apart > reach:
             return PARTED, 0, apart - rounding, 0.5
-        if apart <= _TOUCH and kind < 0:
+        if apart <= TOUCH and kind < 0:
             if flat:
                 gap, kind, first, second = _least_overlap(shapes, i, j, scratch)
             else:
@@ -580,7 +582,8 @@ def detect(shapes, i, j, margin, axis, points, gaps, scratch):
         apart = gap
     slack = 1e-3 * margin + 1e-6
     count, share = 0, 0.5
-    if apart > _TOUCH:
+    if apart > TOUCH:
+        wx, wy, wz = axis[0], axis[1], axis[2]
         # a face lies across the way if it parts them as well as the way itself
         gap, side, face = -np.inf, -1, -1
         for s in range(2):
@@ -603,17 +606,12 @@ def detect(shapes, i, j, margin, axis, points, gaps, scratch):
             least = min(least, gaps[k])
         if least > apart + 1e-4:
             # the nearest points alone, since no corner of the patch is as near
-            count, share = 1, 0.5
+            count, share, gaps[0] = 1, 0.5, 0.0
+            # along the way that is proven to part them: that from point to point is all rounding where they nearly touch
+            axis[0], axis[1], axis[2] = wx, wy, wz
             for c in range(3):
                 points[0, 0, c], points[0, 1, c] = scratch.point[0, c], scratch.point[1, c]
-            away = 0.0
-            for c in range(3):
-                axis[c] = scratch.point[1, c] - scratch.point[0, c]
-                away += axis[c] * axis[c]
-            away = np.sqrt(away)
-            for c in range(3):
-                axis[c] /= away
-            gaps[0] = away
+                gaps[0] += axis[c] * (scratch.point[1, c] - scratch.point[0, c])
     else:
         if kind == 3:
             count, gaps[0] = 1, gap

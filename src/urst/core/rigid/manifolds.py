@@ -11,7 +11,7 @@ import numpy as np
 from urst.core.bodies.mobility import DRIVEN, LOOSE
 from urst.core.jit import kernel, serial
 from urst.core.rigid import detect, onesided
-from urst.core.rigid.detect import NEAR, POINTS
+from urst.core.rigid.detect import NEAR, POINTS, TOUCH
 from urst.core.rigid.state import Bodies
 from urst.core.threads import share
 
@@ -44,6 +44,7 @@ class Manifolds(NamedTuple):
     turn: np.ndarray  # (p, 3, 3) its rotation seen from there then
     need: np.ndarray  # (p,) how far they may close within the check [m]
     gap: np.ndarray  # (p,) least gap now [m]
+    hurry: np.ndarray  # (p,) how far they closed when the check was tried without them [m]
 
 
 def still(radius: np.ndarray) -> np.ndarray:
@@ -57,7 +58,7 @@ def none(p: int) -> Manifolds:
         shape=np.zeros((p, 2), np.int64), body=np.zeros((p, 2), np.int64), state=np.zeros(p, np.int64),
         size=np.zeros(p, np.int64), axis=np.zeros((p, 3)), tangent=np.zeros((p, 3)),
         point=np.zeros((p, POINTS, 2, 3)), share=np.zeros(p), impulse=np.zeros((p, POINTS, 3)), apart=np.zeros(p), margin=np.zeros(p),
-        travel=np.zeros(p), offset=np.zeros((p, 3)), turn=np.zeros((p, 3, 3)), need=np.zeros(p), gap=np.zeros(p),
+        travel=np.zeros(p), offset=np.zeros((p, 3)), turn=np.zeros((p, 3, 3)), need=np.zeros(p), gap=np.zeros(p), hurry=np.zeros(p),
     )  # fmt: skip
 
 
@@ -92,22 +93,36 @@ def _see(m, p, bodies):
 
 
 @kernel
-def _motion(m, p, bodies):
-    """How far points of the smaller body, at most, have moved in the frame of the larger since they were looked at."""
-    i, j = _roles(m, p, bodies)
+def _across(m, p, bodies, i, j, way):
+    """The direction that parts two bodies as it was when they were looked at, from the larger to the smaller, in the larger's frame."""
+    for a in range(3):
+        if i == m.body[p, 0]:
+            way[a] = m.axis[p, a]
+        else:
+            way[a] = -(m.turn[p, a, 0] * m.axis[p, 0] + m.turn[p, a, 1] * m.axis[p, 1] + m.turn[p, a, 2] * m.axis[p, 2])
+
+
+@kernel
+def _motion(m, p, bodies, i, j, way):
+    """How far points of the smaller body, at most, have moved in the frame of the larger since they were looked at.
+
+    Also how far the two may have closed along `way`; what goes by sideways closes nothing.
+    """
     r, s = bodies.rotation[i], bodies.rotation[j]
     d0 = bodies.position[j, 0] - bodies.position[i, 0]
     d1 = bodies.position[j, 1] - bodies.position[i, 1]
     d2 = bodies.position[j, 2] - bodies.position[i, 2]
-    shift, swing = 0.0, 0.0
+    shift, swing, along = 0.0, 0.0, 0.0
     for a in range(3):
         o = r[0, a] * d0 + r[1, a] * d1 + r[2, a] * d2 - m.offset[p, a]
         shift += o * o
+        along += o * way[a]
         for b in range(3):
             t = r[0, a] * s[0, b] + r[1, a] * s[1, b] + r[2, a] * s[2, b] - m.turn[p, a, b]
             swing += t * t
     # two turns whose matrices differ by a Frobenius norm d move a point at radius 1 by d / sqrt(2) at most
-    return np.sqrt(shift) + np.sqrt(0.5 * swing) * bodies.radius[j]
+    turned = np.sqrt(0.5 * swing) * bodies.radius[j]
+    return np.sqrt(shift) + turned, turned - along
 
 
 @kernel
@@ -184,30 +199,41 @@ def _match(m, p, bodies, count, axis, points, near, old, push):
 @serial
 def _sift(m, first, last, bodies, dt, weight, due):
     """Bring pairs up to date where that takes no look at their shapes; mark in `due` (p,) those that must be looked at."""
+    way = np.zeros(3)
     for p in range(first, last):
-        i, j = m.body[p, 0], m.body[p, 1]
         due[p] = 0
-        if not (
-            bodies.kind[i] == DRIVEN or bodies.kind[j] == DRIVEN
-            or (bodies.kind[i] == LOOSE and bodies.awake[i]) or (bodies.kind[j] == LOOSE and bodies.awake[j])
-        ):  # fmt: skip
+        if not _stirs(m, p, bodies):
             continue
-        speed = 0.0
-        for c in range(3):
-            speed += (bodies.velocity[j, c] - bodies.velocity[i, c]) ** 2
-        speed = np.sqrt(speed) + bodies.swing[i] + bodies.swing[j]
-        need = dt * (speed + dt * weight)
-        m.need[p] = need
         due[p] = 1
+        i, j = _roles(m, p, bodies)
+        v0 = bodies.velocity[j, 0] - bodies.velocity[i, 0]
+        v1 = bodies.velocity[j, 1] - bodies.velocity[i, 1]
+        v2 = bodies.velocity[j, 2] - bodies.velocity[i, 2]
+        speed = np.sqrt(v0 * v0 + v1 * v1 + v2 * v2) + bodies.swing[i] + bodies.swing[j] + dt * weight
+        m.need[p] = max(m.hurry[p], dt * speed)
         if m.state[p] == 0:
             continue
-        calm = max(_MOTION, _SHARE * min(bodies.radius[i], bodies.radius[j]))
         travel = bodies.travel[i] + bodies.travel[j]
-        moved = travel - m.travel[p]
+        moved = closed = travel - m.travel[p]
+        if m.apart[p] - moved > m.need[p] + SPARE:
+            due[p] = 0
+            m.gap[p] = m.apart[p] - moved
+            continue
+        _across(m, p, bodies, i, j, way)
+        r = bodies.rotation[i]
+        nx = r[0, 0] * way[0] + r[0, 1] * way[1] + r[0, 2] * way[2]
+        ny = r[1, 0] * way[0] + r[1, 1] * way[1] + r[1, 2] * way[2]
+        nz = r[2, 0] * way[0] + r[2, 1] * way[1] + r[2, 2] * way[2]
+        closing = max(0.0, -(nx * v0 + ny * v1 + nz * v2))
+        need = max(
+            m.hurry[p], dt * (closing + dt * weight + _rims(bodies, i, nx, ny, nz) + _rims(bodies, j, nx, ny, nz))
+        )
+        m.need[p] = need
+        calm = max(_MOTION, _SHARE * min(bodies.radius[i], bodies.radius[j]))
         for again in range(2):
-            if m.apart[p] - moved > need + SPARE:
+            if m.apart[p] - closed > need + SPARE:
                 due[p] = 0
-                m.gap[p] = m.apart[p] - moved
+                m.gap[p] = m.apart[p] - closed
                 break
             if m.state[p] == NEAR and moved <= calm and need + moved <= m.margin[p]:
                 due[p] = 0
@@ -215,8 +241,28 @@ def _sift(m, first, last, bodies, dt, weight, due):
                 break
             if again == 0:
                 # travels only add up; what the two did against each other may be less
-                moved = min(moved, _motion(m, p, bodies))
+                shifted, closed = _motion(m, p, bodies, i, j, way)
+                moved = min(moved, shifted)
                 m.travel[p] = travel - moved
+
+
+@kernel
+def _rims(bodies, b, nx, ny, nz):
+    """How fast points of a body move along a direction as it spins, at most."""
+    if bodies.swing[b] == 0.0:
+        return 0.0
+    w = bodies.spin[b]
+    x, y, z = w[1] * nz - w[2] * ny, w[2] * nx - w[0] * nz, w[0] * ny - w[1] * nx
+    return bodies.radius[b] * np.sqrt(x * x + y * y + z * z)
+
+
+@kernel
+def _stirs(m, p, bodies):
+    i, j = m.body[p, 0], m.body[p, 1]
+    return (
+        bodies.kind[i] == DRIVEN or bodies.kind[j] == DRIVEN
+        or (bodies.kind[i] == LOOSE and bodies.awake[i]) or (bodies.kind[j] == LOOSE and bodies.awake[j])
+    )  # fmt: skip
 
 
 @serial
@@ -246,8 +292,9 @@ def _look_at(m, due, first, last, bodies, shapes):
         margin = max(_MARGIN, calm) + calm + 1.5 * m.need[p]
         # nothing gets deeper behind a surface within a check than it goes, but what starts there is to come out
         deepest = 0.5 * smaller + m.need[p]
+        inside = m.state[p] == NEAR and m.apart[p] <= TOUCH
         found, count, apart, share_j = onesided.meet(
-            shapes, m.shape[p, 0], m.shape[p, 1], margin, deepest, world, points, gaps, scratch
+            shapes, m.shape[p, 0], m.shape[p, 1], margin, inside, deepest, world, points, gaps, scratch
         )
         _see(m, p, bodies)
         m.apart[p], m.margin[p], m.gap[p], m.share[p] = apart, margin, apart, share_j
@@ -281,6 +328,88 @@ def look(m: Manifolds, bodies: Bodies, place, dt: float, weight: float) -> None:
     if len(some):
         shapes = place(m.shape[some].ravel())
         share(lambda a, b: _look_at(m, some, a, b, bodies, shapes), len(some), _WORTH)
+
+
+@serial
+def fastest(m, spare):
+    """Return how far any two that may touch may close within the check [m].
+
+    Parameters
+    ----------
+    m : Manifolds
+    spare : float
+        See `rows.choose` [m].
+    """
+    most = 0.0
+    for p in range(len(m.state)):
+        if m.size[p] > 0 and m.state[p] == NEAR and m.gap[p] <= m.need[p] + spare:
+            most = max(most, m.need[p])
+    return most
+
+
+@serial
+def missed(m, bodies, carrier, centre, moved, spare, tolerated):
+    """Find pairs that were left out of a check and closed in it all the same, since something else pushed them.
+
+    Parameters
+    ----------
+    m : Manifolds
+        Their `hurry` is raised.
+    bodies : Bodies
+        As they stood at the start of the check.
+    carrier : (n,) int64
+        The node that moves each body.
+    centre : (k, 3) float64
+        Of the nodes that carry others [m].
+    moved : (k, 6) float64
+        How far each node goes in the check [m], [rad].
+    spare : float
+        See `rows.choose` [m].
+    tolerated : float
+        How deep in each other they may get [m].
+
+    Returns
+    -------
+    bool
+        Whether there are any.
+    """
+    some, way = False, np.zeros(3)
+    reach = np.zeros(len(bodies.mass))
+    for b in range(len(reach)):
+        k = carrier[b]
+        for c in range(3):
+            reach[b] += _went(moved, centre, bodies.position, k, b, c) ** 2
+        turn = moved[k, 3] ** 2 + moved[k, 4] ** 2 + moved[k, 5] ** 2
+        reach[b] = np.sqrt(reach[b]) + bodies.radius[b] * np.sqrt(turn)
+    for p in range(len(m.state)):
+        if m.gap[p] - reach[m.body[p, 0]] - reach[m.body[p, 1]] >= -tolerated:
+            continue
+        if m.state[p] == 0 or (m.state[p] == NEAR and m.size[p] > 0 and m.gap[p] <= m.need[p] + spare):
+            continue
+        i, j = _roles(m, p, bodies)
+        k, o = carrier[i], carrier[j]
+        if k == o:
+            continue
+        _across(m, p, bodies, i, j, way)
+        r, closed = bodies.rotation[i], 0.0
+        for c in range(3):
+            n = r[c, 0] * way[0] + r[c, 1] * way[1] + r[c, 2] * way[2]
+            closed += n * (
+                _went(moved, centre, bodies.position, k, i, c) - _went(moved, centre, bodies.position, o, j, c)
+            )
+        closed += np.sqrt(moved[k, 3] ** 2 + moved[k, 4] ** 2 + moved[k, 5] ** 2) * bodies.radius[i]
+        closed += np.sqrt(moved[o, 3] ** 2 + moved[o, 4] ** 2 + moved[o, 5] ** 2) * bodies.radius[j]
+        if m.gap[p] - closed < -tolerated and closed > m.hurry[p]:
+            m.hurry[p], some = closed, True
+    return some
+
+
+@kernel
+def _went(moved, centre, position, node, body, c):
+    """How far the middle of a body goes along an axis with the node that moves it."""
+    d, e = (c + 1) % 3, (c + 2) % 3
+    arm_d, arm_e = position[body, d] - centre[node, d], position[body, e] - centre[node, e]
+    return moved[node, c] + moved[node, 3 + d] * arm_e - moved[node, 3 + e] * arm_d
 
 
 @serial

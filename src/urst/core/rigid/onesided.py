@@ -17,12 +17,12 @@ _DOWN = 0.05
 
 
 @kernel
-def meet(shapes, i, j, margin, deepest, axis, points, gaps, scratch):
+def meet(shapes, i, j, margin, inside, deepest, axis, points, gaps, scratch):
     """Find where two shapes touch or may touch, as `detect` does; the second may be a triangle of a land.
 
     Parameters
     ----------
-    shapes, i, j, margin, axis, points, gaps, scratch
+    shapes, i, j, margin, inside, axis, points, gaps, scratch
         As for `detect`.
     deepest : float
         What is farther behind a triangle is not brought back by it [m].
@@ -32,7 +32,7 @@ def meet(shapes, i, j, margin, deepest, axis, points, gaps, scratch):
     (state, count, apart, share)
         As `detect` returns them.
     """
-    state, count, apart, share = detect(shapes, i, j, margin, axis, points, gaps, scratch)
+    state, count, apart, share = detect(shapes, i, j, margin, inside, axis, points, gaps, scratch)
     if count == 0 or shapes.fold[j, 0] == SOLID:
         return state, count, apart, share
     if _leans(shapes, j, axis):
@@ -40,8 +40,11 @@ def meet(shapes, i, j, margin, deepest, axis, points, gaps, scratch):
             if gaps[k] < -deepest:
                 return PARTED, 0, apart, 0.5
         return state, count, apart, share
+    x, y, z = axis[0], axis[1], axis[2]
     count = _bear(shapes, i, j, margin, deepest, axis, points, gaps, scratch)
     if count == 0:
+        # the way along which they are apart
+        axis[0], axis[1], axis[2] = x, y, z
         return PARTED, 0, apart, 0.5
     return NEAR, count, apart, 0.0
 

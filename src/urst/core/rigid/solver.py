@@ -14,7 +14,7 @@ from urst.core.geometry import rotation
 from urst.core.geometry.convex import with_points
 from urst.core.geometry.land import Land
 from urst.core.launch.blast import faces
-from urst.core.rigid import measure, rest, settling, state, substeps, sweeps
+from urst.core.rigid import manifolds, measure, rest, settling, state, substeps, sweeps
 from urst.core.rigid.bond_kernels import forces
 from urst.core.rigid.bonds import LAG, Bonds
 from urst.core.rigid.colliders import Colliders
@@ -39,6 +39,12 @@ HOT_FALL, HOT_SHARE, HOT_LEAST = 0.2, 0.02, 1e-4
 BOUNCE_FALL, BOUNCE_LEAST = 4.0, 0.05
 #: times that a check is taken back to wake those that it loads and loosen those that it strikes
 WAKES = 16
+#: times that this is done for pairs that were left out, and how deep in each other they may get before it is [m]
+MISSES, DEEP = 2, 5e-3
+#: where two bodies come at each other by more than this in a check, it is taken in two parts [m]
+FAR = 16e-3
+#: and where they come by less than this, twice as long a one serves [m]
+SLOW = 1e-3
 #: checks between looks at who may sleep
 DOZE_CHECKS = 8
 
@@ -161,7 +167,10 @@ class RigidSolver:
         self.held = np.zeros(3)
         """the same of bodies at rest that held against it [N s]"""
         self.rest = Rest(np.zeros(n), self.bodies.position.copy(), self.bodies.rotation.copy())
-        self.checks = 0
+        self.done = 0
+        """substeps so far"""
+        self.pace = 0.0
+        """how fast bodies that may touch come at each other, at most [m/s]"""
         colliders = Colliders(cores, np.arange(n), fragments.ball, surfaces, n)
         self.contacts = Contacts(colliders, matter.friction, matter.restitution)
         self.director = Director(directed, self.hulls, patches, fragments.centre, matter.kind, self.clock)
@@ -210,11 +219,12 @@ class RigidSolver:
             settling.settle(self, seconds, pulse)
 
     def stable_dt(self) -> float:
-        """Return the longest time that one check for contact serves [s]."""
-        return self.step_dt
+        """Return the longest time that one check for contact serves [s]: twice as long where bodies hardly come at each other."""
+        swings = len(self.joints) or len(self.lumps.swept)
+        return self.step_dt if swings or self.pace * 2.0 * self.step_dt >= SLOW else 2.0 * self.step_dt
 
     def step(self, dt: float) -> None:
-        """Advance by `dt` seconds, with one check for contact.
+        """Advance by `dt` seconds, with one check for contact, or more as fast as bodies came at each other in the last one.
 
         Raises
         ------
@@ -229,7 +239,12 @@ class RigidSolver:
             self._blow(s, dt)
         if s.regions:
             self._pull(s.regions, dt)
-        self.advance(dt, s.linear_damping, s.angular_damping, snapping=True)
+        whole, even = max(1, round(dt / self.step_dt)), self.settings.substeps % 2 == 0
+        parts = 1 if self.pace * dt < SLOW else whole
+        if even and self.pace * dt > whole * FAR:
+            parts = 2 * whole
+        for _ in range(parts):
+            self.advance(dt / parts, s.linear_damping, s.angular_damping, snapping=True)
 
     def _direct(self, dt):
         """Let the events happen whose moment has come."""
@@ -303,6 +318,20 @@ class RigidSolver:
         rate = 0.5 * s.air * s.drag * 0.25 * self.surface * np.linalg.norm(against, axis=1) / bodies.mass
         bodies.velocity[:] += np.where(free, against * (1.0 - np.exp(-dt * rate))[:, None], 0.0)
 
+    @property
+    def checks(self) -> int:
+        """How many of the settings' checks have passed."""
+        return self.done // self.settings.substeps
+
+    def _substeps(self, dt):
+        """How many substeps some time takes."""
+        return max(1, round(dt * self.settings.substeps / self.step_dt))
+
+    def _ended(self, checks, dt):
+        """Whether so many of the settings' checks have ended in the last `dt` seconds."""
+        span = checks * self.settings.substeps
+        return self.done // span != (self.done - self._substeps(dt)) // span
+
     def weight(self) -> float:
         """Return how strong gravity is [m/s2]."""
         return float(np.linalg.norm(self.gravity))
@@ -326,7 +355,7 @@ class RigidSolver:
         if not self.drive and not ((bodies.kind == LOOSE) & (bodies.awake == 1)).any():
             # what sleeps costs nothing
             self.time += dt
-            self.checks += 1
+            self.done += self._substeps(dt)
             return
         pose = self._steer(dt)
         # velocities may have been changed from outside
@@ -339,22 +368,26 @@ class RigidSolver:
             self.rouse(wake)
             self.look(dt)
         saved, bonded = self._before(), len(self.bonds.alive) > 0
+        c.pairs.hurry[:] = 0.0
         lost = -1
         for again in range(WAKES + 1):
             free = lumps.nodes(bodies)
             c.load[:] = 0.0
-            motion = self._solve(dt, free, linear_damping, angular_damping, snapping)
+            *motion, centre = self._solve(dt, free, linear_damping, angular_damping, snapping)
             if bonded:
                 pushed, force = self._pushes(dt)
             wake[:] = False
             woken = rest.wake_after(bodies, c.pairs, c.load, c.marks, weight, wake)
+            missed = again < MISSES and manifolds.missed(
+                c.pairs, bodies, lumps.compounds.carrier, centre, motion[1], manifolds.SPARE, DEEP
+            )
             struck = lumps.strikes(bodies, c.pairs, force) if snapping and bonded else None
-            if again == WAKES or not (woken or struck is not None):
+            if again == WAKES or not (woken or missed or struck is not None):
                 s = self.settings
                 lost = substeps.conclude(
                     bodies,
                     lumps.compounds,
-                    lumps.creeping,
+                    lumps.creeping * (dt / self.step_dt),
                     self.rest,
                     free,
                     *motion,
@@ -364,7 +397,7 @@ class RigidSolver:
                     s.ease,
                 )
                 break
-            # what sleeps was a wall so far, what is firm was one body: take the check back
+            # what sleeps was a wall so far, what is firm was one body, what was left out was not met: take the check back
             self._take_back(saved)
             if woken:
                 self.rouse(wake)
@@ -372,19 +405,20 @@ class RigidSolver:
                 lumps.loosen(struck, bodies)
             self.look(dt)
             saved = self._before()
+        self.pace = manifolds.fastest(c.pairs, manifolds.SPARE) / dt
         self.time += dt
-        self.checks += 1
+        self.done += self._substeps(dt)
         if pose:
             # whatever rounding the substeps have left
             self._place_driven(*pose)
         if bonded:
             lumps.taken += pushed
             lumps.heed(bodies, force, dt)
-            self._judge(free, dt, snapping)
+            self._judge(free, dt, snapping, self._ended(FLEX, dt))
         if snapping and len(self.joints) and self.joints.tear():
             lumps.relabel(bodies)
             c.stale()
-        if self.checks % DOZE_CHECKS == 0:
+        if self._ended(DOZE_CHECKS, dt):
             sleepy = np.zeros(len(bodies.mass), np.uint8)
             rest.doze(bodies, c.pairs, c.load, self.rest, c.marks, lumps.company, sleepy)
         if lost >= 0:
@@ -414,11 +448,11 @@ class RigidSolver:
         """What contacts did to bonded bodies over the check: impulses (n, 6) [N s], [N m s] and mean forces (n, 3) [N]."""
         n = len(self.bodies.mass)
         pushed, force = np.zeros((n, 6)), np.zeros((n, 3))
-        h = dt / self.settings.substeps
+        h = self.step_dt / self.settings.substeps
         pushes(self.contacts.pairs, self.bodies, self.lumps.bears > 0.0, self.contacts.load, h, dt, pushed, force)
         return pushed, force
 
-    def _judge(self, free, dt, snapping):
+    def _judge(self, free, dt, snapping, flexes):
         """Take up what bonds bore, let firm lumps give, and part what bore too much."""
         bodies, lumps, bonds = self.bodies, self.lumps, self.bonds
         some = lumps.swept[free[bonds.body[lumps.swept]].any(axis=1)]
@@ -432,7 +466,7 @@ class RigidSolver:
                 self._bonds.part(snapped)
                 lumps.relabel(bodies)
                 self.contacts.stale()
-        if self.checks % FLEX == 0:
+        if flexes:
             over = lumps.flex(bodies, self.gravity, self.rest.calm, self.touching, self.checks // FLEX)
             if snapping and over.any():
                 struck = np.zeros(len(bodies.mass), bool)
@@ -454,8 +488,8 @@ class RigidSolver:
         return self.contacts.points(self.bodies, self.step_dt / self.settings.substeps)
 
     def _solve(self, dt, free, linear_damping, angular_damping, snapping):
-        """Return velocities at the end of the check and how far each body moves, (n + 1, 6) each."""
-        c, weight, count = self.contacts, self.weight(), self.settings.substeps
+        """Return velocities at the end of the check, how far each node moves, and where it was; see `substeps.solve`."""
+        c, weight, count = self.contacts, self.weight(), self._substeps(dt)
         h = dt / count
         rules = sweeps.Rules(*(sweeps.REAL(x) for x in (
             h, RECOVERY / h, self.settings.push_speed, LEAK, LEAK_DEPTH, max(HOT_FALL * weight * h, HOT_LEAST), HOT_SHARE,
@@ -660,7 +694,8 @@ class RigidSolver:
                 "load_share": self.load_share.copy(),
                 "yielded": self._bonds.yielded.copy(),
                 "time": np.array([self.time]),
-                "checks": np.array([self.checks]),
+                "done": np.array([self.done]),
+                "pace": np.array([self.pace]),
                 "ledger": np.array([self.taken, self.held]),
             }
         )
@@ -680,5 +715,5 @@ class RigidSolver:
         self.director.restore(state)
         self.lumps.restore(state, self.bodies)
         self._bonds.load_share = state["load_share"].copy()
-        self.time, self.checks = float(state["time"][0]), int(state["checks"][0])
+        self.time, self.pace, self.done = float(state["time"][0]), float(state["pace"][0]), int(state["done"][0])
         self.taken, self.held = state["ledger"].copy()

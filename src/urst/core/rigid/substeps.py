@@ -53,8 +53,8 @@ def solve(
 
     Returns
     -------
-    (velocity, moved)
-        Velocities and spins at the end, shifts and turns, (m + 1, 6) each.
+    (velocity, moved, centre)
+        Velocities and spins at the end, shifts and turns, (m + 1, 6) each; where the nodes were at the start (m + 1, 3).
     """
     n = len(free)
     inertia = Inertia(np.zeros(n), np.zeros((n, 6)))
@@ -89,7 +89,7 @@ def solve(
         rules,
     )  # fmt: skip
     rows.keep(laid, m, count * float(rules.h), load)
-    return velocity, moved
+    return velocity, moved, centre
 
 
 @serial
