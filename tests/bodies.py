@@ -6,8 +6,9 @@ from urst.core.bodies.fragments import Solid, assemble
 from urst.core.bodies.mobility import FIXED, LOOSE
 from urst.core.bodies.patches import find_patches, ties, together
 from urst.core.geometry import generators
+from urst.core.rigid.matter import Matter
 from urst.core.rigid.settings import BondSettings, RigidSettings
-from urst.core.rigid.solver import Matter, RigidSolver
+from urst.core.rigid.solver import RigidSolver
 
 FREE = RigidSettings(bonds=BondSettings(tension=0), angular_damping=0.0, settle=0.0)
 GROUND = generators.box_between((-50, -50, -1), (50, 50, 0))

@@ -91,6 +91,12 @@ def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96) -> Sho
     )
 
 
+def full() -> Shot:
+    """The same in many more pieces, as it would be handed over."""
+    data = shot(fragments=3200).model_dump(mode="json")
+    return parse(data | {"name": "Granary, full", "note": "3,200 fragments; takes minutes"})
+
+
 def coupled(**quality) -> Shot:
     """Return the same strike with wall, counterweight and debris in the air they move, each acting on the other.
 

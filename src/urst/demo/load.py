@@ -15,12 +15,14 @@ def load(*, bake: bool = False) -> None:
 
     with session() as db:
         kept = {k.shot.name: k for k in shots.every(db) if k.shot}
-        for shot in (granary.shot(), kiln.shot(), glasshouse.shot(), smoke.shot(), sparks.shot(), granary.coupled()):
+        few = [granary.shot(), kiln.shot(), glasshouse.shot(), smoke.shot(), sparks.shot(), granary.coupled()]
+        for shot in [granary.full(), *few]:
             if shot.name in kept:
                 shot_id, shot = kept[shot.name].id, kept[shot.name].shot
             else:
                 shot_id = shots.add(db, shot)
-            if bake:
+            # what takes minutes waits until somebody asks for it
+            if bake and shot in few:
                 store = Store(os.environ["URST_STORE"])
                 last = [key for key in layer_keys(shot).values() if set(shot.frames()) <= set(store.frames(key))]
                 from urst.db import runs

@@ -149,16 +149,20 @@ class Region(BaseModel):
     high: Vector = Field((1.0, 1.0, 2.0), description="Upper corner [m]")
     pull: Vector = Field((0.0, 0.0, -9.81), description="Gravity in there, instead of the shot's [m/s2]")
     damping: float = Field(0.0, ge=0, le=1000, description="Share of velocity and spin lost a second in there [1/s]")
-    since: float = Field(-1e6, ge=-1e6, le=1e6, description="From this frame on")
-    until: float = Field(1e6, ge=-1e6, le=1e6, description="Until the end of this frame")
+    since: float | None = Field(None, ge=-1e6, le=1e6, description="From this frame on; empty: from the start")
+    until: float | None = Field(None, ge=-1e6, le=1e6, description="Until the end of this frame; empty: to the end")
 
     @model_validator(mode="after")
     def _makes_sense(self):
         if any(a >= b for a, b in zip(self.low, self.high)):
             raise ValueError(f"the region '{self.name}' is empty: its upper corner must lie above its lower one")
-        if self.until < self.since:
+        if self.since is not None and self.until is not None and self.until < self.since:
             raise ValueError(f"the region '{self.name}' ends at frame {self.until:g}, before it begins: swap the two")
         return self
+
+    def acts(self, frame: float) -> bool:
+        """Whether it pulls at a frame."""
+        return (self.since is None or frame >= self.since) and (self.until is None or frame < self.until + 1.0)
 
 
 class RigidSettings(BaseModel):

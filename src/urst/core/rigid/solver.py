@@ -1,7 +1,6 @@
 """The rigid body solver: bodies, their contacts and their bonds over time."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -14,7 +13,7 @@ from urst.core.geometry import rotation
 from urst.core.geometry.convex import with_points
 from urst.core.geometry.land import Land
 from urst.core.launch.blast import faces
-from urst.core.rigid import manifolds, measure, rest, settling, state, substeps, sweeps
+from urst.core.rigid import manifolds, measure, outside, rest, settling, state, substeps, sweeps
 from urst.core.rigid.bond_kernels import forces
 from urst.core.rigid.bonds import LAG, Bonds
 from urst.core.rigid.colliders import Colliders
@@ -23,6 +22,7 @@ from urst.core.rigid.contacts import Contacts, Touching
 from urst.core.rigid.director import Directed, Director
 from urst.core.rigid.joints import Jointed, Joints
 from urst.core.rigid.lumps import BLOW, FLEX, Lumps
+from urst.core.rigid.matter import Matter
 from urst.core.rigid.rest import Rest
 from urst.core.rigid.settings import RigidSettings
 from urst.core.rigid.state import Bodies
@@ -47,32 +47,6 @@ FAR = 16e-3
 SLOW = 1e-3
 #: checks between looks at who may sleep
 DOZE_CHECKS = 8
-
-
-@dataclass(frozen=True)
-class Matter:
-    """What the bodies are made of and what may move them; one entry a body."""
-
-    density: np.ndarray
-    """(n,) [kg/m3]"""
-    friction: np.ndarray
-    """(n,)"""
-    restitution: np.ndarray
-    """(n,)"""
-    kind: np.ndarray
-    """(n,) int64: FIXED, DRIVEN or LOOSE"""
-    velocity: np.ndarray
-    """(n, 3) at the start [m/s]"""
-    spin: np.ndarray
-    """(n, 3) at the start [rad/s]"""
-    bonded: np.ndarray
-    """(n,) bool: whether bonds may join it to its neighbours"""
-    whole: np.ndarray | None = None
-    """(n,) int64: the same for bodies that are parts of one solid and never part, -1 for all else; not given: -1"""
-    holds: np.ndarray | None = None
-    """(n,) how many times the settings' strength its bonds have; between two the lesser counts; all 1, if not given"""
-    elongation: np.ndarray | None = None
-    """(n,) stretch of its bonds before they part; NaN: the settings'; between two the lesser counts"""
 
 
 #: gives the poses of the driven bodies at a time [s]: positions (d, 3), quaternions (d, 4)
@@ -169,6 +143,8 @@ class RigidSolver:
         self.rest = Rest(np.zeros(n), self.bodies.position.copy(), self.bodies.rotation.copy())
         self.done = 0
         """substeps so far"""
+        self.counted = (0, 0)
+        """a frame, and the checks that were made in it"""
         self.pace = 0.0
         """how fast bodies that may touch come at each other, at most [m/s]"""
         colliders = Colliders(cores, np.arange(n), fragments.ball, surfaces, n)
@@ -236,15 +212,22 @@ class RigidSolver:
         if len(self.director):
             self._direct(dt)
         if s.air > 0.0:
-            self._blow(s, dt)
+            outside.blow(self, s, dt)
         if s.regions:
-            self._pull(s.regions, dt)
+            outside.pull(self, s.regions, dt)
         whole, even = max(1, round(dt / self.step_dt)), self.settings.substeps % 2 == 0
         parts = 1 if self.pace * dt < SLOW else whole
         if even and self.pace * dt > whole * FAR:
             parts = 2 * whole
+        self._count(parts)
         for _ in range(parts):
             self.advance(dt / parts, s.linear_damping, s.angular_damping, snapping=True)
+
+    def _count(self, parts):
+        """Count the checks of a frame."""
+        frame = int(np.floor(self.clock.frame(self.time) + 1e-6))
+        before = self.counted[1] if self.counted[0] == frame else 0
+        self.counted = (frame, before + parts)
 
     def _direct(self, dt):
         """Let the events happen whose moment has come."""
@@ -290,33 +273,6 @@ class RigidSolver:
         self.lumps.loosen(kicked, bodies)
         bodies.velocity[:] += velocity
         bodies.spin[:] += spin
-
-    def _pull(self, regions, dt):
-        """Let regions pull at the bodies whose centres are in them; what sleeps in one wakes as it begins and ends."""
-        bodies = self.bodies
-        now, before = (self.clock.frame(t) for t in (self.time, self.time - dt))
-        first = self.time < self.start_time + 0.5 * dt
-        for r in regions:
-            acts, did = (r.since <= f < r.until + 1.0 for f in (now, before))
-            inside = ((bodies.position >= np.array(r.low)) & (bodies.position <= np.array(r.high))).all(axis=1)
-            inside &= self.free()
-            if acts != did or (first and acts):
-                self.rouse(inside)
-            if not acts:
-                continue
-            more = np.array(r.pull) - self.gravity
-            inside &= self._light() > 0.0
-            keep = np.exp(-r.damping * dt)
-            bodies.velocity[inside] = keep * (bodies.velocity[inside] + dt * more)
-            bodies.spin[inside] *= keep
-
-    def _blow(self, s, dt):
-        """Drag by air that may blow, as much as a convex body meets on the average of all turns (Cauchy: a quarter of its faces)."""
-        bodies = self.bodies
-        free = (self._light() > 0.0)[:, None]
-        against = np.array(s.wind) - bodies.velocity
-        rate = 0.5 * s.air * s.drag * 0.25 * self.surface * np.linalg.norm(against, axis=1) / bodies.mass
-        bodies.velocity[:] += np.where(free, against * (1.0 - np.exp(-dt * rate))[:, None], 0.0)
 
     @property
     def checks(self) -> int:
@@ -571,9 +527,10 @@ class RigidSolver:
 
     def inverse_mass(self) -> np.ndarray:
         """Return 1 / mass (n,) [1/kg], 0 for what does not move now."""
-        return self._light()[: self.count]
+        return self.lightness()[: self.count]
 
-    def _light(self):
+    def lightness(self) -> np.ndarray:
+        """Return the same of bodies and surfaces."""
         still = (self.lumps.firm == 1) & self.lumps.held
         return np.where(self.free() & (self.bodies.awake == 1) & ~still, 1.0 / self.bodies.mass, 0.0)
 
@@ -672,9 +629,10 @@ class RigidSolver:
 
     def gauges(self) -> dict[str, float]:
         """Return the numbers judged on every frame, SI units."""
-        return measure.gauges(
+        found = measure.gauges(
             self.bodies, self._bonds, self.lumps.label, self.contacts, self.gravity, self.floor, self.datum
         )
+        return found | {"checks": float(self.counted[1])}
 
     _JOINTS = ("alive", "impulse")
     _BONDS = ("alive", "impulse", "force", "rest")
@@ -696,6 +654,7 @@ class RigidSolver:
                 "time": np.array([self.time]),
                 "done": np.array([self.done]),
                 "pace": np.array([self.pace]),
+                "counted": np.array(self.counted),
                 "ledger": np.array([self.taken, self.held]),
             }
         )
@@ -716,4 +675,5 @@ class RigidSolver:
         self.lumps.restore(state, self.bodies)
         self._bonds.load_share = state["load_share"].copy()
         self.time, self.pace, self.done = float(state["time"][0]), float(state["pace"][0]), int(state["done"][0])
+        self.counted = int(state["counted"][0]), int(state["counted"][1])
         self.taken, self.held = state["ledger"].copy()

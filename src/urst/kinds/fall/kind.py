@@ -65,6 +65,11 @@ class Fall(Kind):
         ),
         Gauge("largest_piece", "largest piece", "t", 1e-3),
         Gauge("asleep", "at rest", about="Loose bodies that lie still and are left out of the solving until something stirs them"),
+        Gauge(
+            "checks", "checks a frame",
+            about="How often contacts were sought in this frame: half as often as asked where all goes slowly, twice where bodies come at "
+            "each other fast",
+        ),
         Gauge("lost", "fallen out", "", 1, None, 0, "Bodies that have fallen below everything that stood at the start"),
     )  # fmt: skip
     questions = (

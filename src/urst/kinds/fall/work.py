@@ -10,7 +10,8 @@ from urst.core.geometry.land import land
 from urst.core.geometry.mesh import Mesh
 from urst.core.rigid.director import Directed
 from urst.core.rigid.joints import Jointed
-from urst.core.rigid.solver import Matter, RigidSolver
+from urst.core.rigid.matter import Matter
+from urst.core.rigid.solver import RigidSolver
 from urst.kinds.fall.directing import whom
 from urst.kinds.working import Begun
 from urst.scene.placing import Drive, comes_and_goes, lying, present, solids
