@@ -9,6 +9,7 @@ from tests.live import Live
 from tests.pages import browser
 from urst.core.preview import kernels, look
 from urst.drawn import codec, representations
+from urst.handover import between
 
 RNG = np.random.default_rng(11)
 
@@ -31,6 +32,32 @@ class Modules(unittest.TestCase):
         if isinstance(found, dict):
             self.assertNotIn("error", found, found)
         return found
+
+    def test_bodies_between_frames_stand_where_movies_show_them(self):
+        n, span = 6, 1.0 / 24.0
+        first, second = ({
+            "position": RNG.uniform(-1, 1, (n, 3)), "velocity": RNG.normal(size=(n, 3)), "spin": np.zeros((n, 3)),
+            "orientation": np.array([1.0, 0, 0, 0]) + RNG.normal(0, 0.02, (n, 4)),
+        } for _ in range(2))  # fmt: skip
+        second["position"] = first["position"] + span * 0.5 * (first["velocity"] + second["velocity"])
+        # one is struck on its way
+        second["position"][3] += (0.3, 0.0, 0.0)
+        for frame in (first, second):
+            frame["orientation"] /= np.linalg.norm(frame["orientation"], axis=1, keepdims=True)
+        # the same turn the other way about
+        second["orientation"][1] *= -1
+        wire = [{k: v.ravel().tolist() for k, v in f.items()} for f in (first, second)]
+        for share in (0.25, 0.8):
+            right = between.bodies(first, second, span, share)
+            found = self.run_module(
+                "between", "const f = m.between(a[0], a[1], a[2], a[3]); return [[...f.position], [...f.orientation]];",
+                *wire, span, share,
+            )  # fmt: skip
+            np.testing.assert_allclose(np.reshape(found[0], (n, 3)), right["position"], atol=1e-6)
+            turned = np.abs((np.reshape(found[1], (n, 4)) * right["orientation"]).sum(axis=1))
+            np.testing.assert_allclose(turned, 1.0, atol=1e-6)
+        pace = self.run_module("between", "return [0, 1, 1.5, 9].map(x => m.paceAt(a[0], 1, x));", [1.0, 0.5, 0.1])
+        np.testing.assert_allclose(pace, [1.0, 1.0, 0.75, 0.1])
 
     def test_arrays_are_unpacked_as_they_were_packed(self):
         arrays = {

@@ -1,5 +1,6 @@
 """Seeing and measuring on the stage: pieces in hand, ruler, cut, cameras, exposure, movies."""
 
+import time
 import unittest
 
 import av
@@ -168,7 +169,7 @@ class View(BenchTest):
 
     def test_shapes_contacts_and_trails_are_drawn_where_frames_know_of_them(self):
         data = falling_box(16, top_speed=75).model_dump(mode="json")
-        data["layers"][0]["keeps"] = ["contacts"]
+        data["layers"][0]["keeps"], data["played"] = ["contacts"], 0.2
         self.open(parse(data), "fall")
         self.find("#bake").click()
         wait_for(lambda: self.health("fall") == "fresh", "the bake")
@@ -184,6 +185,14 @@ class View(BenchTest):
             self.assertEqual(drawn(what), 0)
             self.find(f'[data-show="{what}"]').click()
             wait_for(lambda: drawn(what) == count, what)  # noqa: B023
+        # two frames take ten fifths of a frame each to play
+        self.assertIn("played at 0.2", self.find("#stamp").text)
+        drawn_before, began = int(self.find("#stage").get_attribute("data-drawn")), time.monotonic()
+        self.blur()
+        self.press(Keys.SPACE)
+        wait_for(lambda: self.find("#now-frame").text == "16", "the end")
+        self.assertGreater(time.monotonic() - began, 0.3)
+        self.assertGreater(int(self.find("#stage").get_attribute("data-drawn")), drawn_before + 2)
 
     def test_a_movie_of_a_bake_half_done_is_kept_with_its_version(self):
         shot_id = self.open(falling_box(9, top_speed=74), "fall")

@@ -3,9 +3,11 @@
 import struct
 from functools import lru_cache
 
+import numpy as np
 from fastapi import APIRouter, HTTPException, Response
 from fastapi.responses import FileResponse
 
+from urst.core.curves.varies import along
 from urst.core.preview import look
 from urst.db import shots
 from urst.db.engine import session
@@ -94,6 +96,7 @@ def set_meta(shot) -> dict:
     box = bounds(shot)
     return {
         "start": shot.start,
+        "played": None if shot.played == 1.0 else along(shot.played, np.array(shot.frames(), float)).tolist(),
         "set": digest(sets.geometry_content(shot)),
         "paths": digest(sets.paths_content(shot)),
         "pieces": [

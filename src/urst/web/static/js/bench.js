@@ -1,6 +1,7 @@
 // The bench: brings clock, strata, stage, recipe and gauges together.
 import './theme.js';
 import { getJson, post, Refused, SILENT } from './api.js';
+import { between, paceAt } from './between.js';
 import { Clock } from './clock.js';
 import { Curves } from './curves.js';
 import { Frames } from './frames.js';
@@ -177,6 +178,7 @@ async function ask() {
   const told = now.latest || now.state.runs.map(r => r.progress).find(p => p.layer);
   markRunning(now.state.runs.length ? told : null);
   clock.range(now.state.start, now.state.end, now.state.rate);
+  clock.paces = now.meta?.played ?? null;
   stage.topSpeed = Math.max(4, Math.ceil(Math.max(0, ...drawn('bodies').flatMap(x => x.gauges.top_speed || []))));
   strata.draw(now.state, now.chosen);
   gauges.draw(now.state, layer());
@@ -291,7 +293,7 @@ function show() {
   const moving = bodies.filter(x => x.moving), still = bodies.filter(x => !x.moving);
   const got = x => (x.frames.includes(f) ? frames.get(x.key, f) : null);
   const before = stage.shown.trails ? [...Array(TRAIL)].map((_, n) => f - TRAIL + n) : [];
-  const posed = moving.map(x => ({ layer: x, frame: got(x), past: before.filter(g => frames.has(x.key, g)).map(g => frames.get(x.key, g)) }));
+  const posed = moving.map(x => ({ layer: x, frame: partly(x, got(x), f), past: before.filter(g => frames.has(x.key, g)).map(g => frames.get(x.key, g)) }));
   // what is still on its way leaves the last picture standing
   if (posed.some(({ layer: x, frame }) => x.frames.includes(f) && !frame)) return;
   const shown = posed.filter(x => x.frame);
@@ -308,7 +310,7 @@ function show() {
   for (const x of ahead) frames.ahead(x.key, x.frames, f, clock.playing ? 16 : 3);
   if (before.length) for (const x of moving) frames.ahead(x.key, x.frames, before[0], TRAIL);
   const stale = ahead.filter(x => x.state === 'stale').map(x => x.name);
-  const told = building ? ['the set as it stands (Esc: results)'] : [now.quality === 'draft' ? 'draft' : '', stale.length ? `${stale.join(', ')} stale` : ''].filter(Boolean);
+  const told = building ? ['the set as it stands (Esc: results)'] : [now.quality === 'draft' ? 'draft' : '', clock.paces ? `played at ${paceAt(clock.paces, clock.start, f).toPrecision(2)}` : '', stale.length ? `${stale.join(', ')} stale` : ''].filter(Boolean);
   $('stamp').hidden = !told.length;
   $('stamp').textContent = told.join(' · ');
   const none = !ahead.some(x => x.frames.includes(f)), any = ahead.length + still.length > 0;
@@ -316,6 +318,11 @@ function show() {
   $('notice').textContent = now.state.runs.length ? (compiling() ? `Baking begins soon: ${compiling()}.` : 'The first frames are being baked.') : any
     ? `Frame ${f} is not baked yet.` : 'Nothing is baked yet: this is the set as it stands. Press Bake.';
   legend();
+}
+
+// A frame, or bodies between it and the next while time is stretched.
+function partly(x, frame, f) {
+  return frame && clock.share > 0 && frames.has(x.key, f + 1) ? between(frame, frames.get(x.key, f + 1), 1 / clock.rate, clock.share) : frame;
 }
 
 // The range of frames that something in view is baked for, else the shot's.

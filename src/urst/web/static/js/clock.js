@@ -1,8 +1,10 @@
-// The frame in view, and playing.
+// The frame in view, and playing: frame by frame, or as slowly or fast as the shot says, with a share of the way to the next.
+import { paceAt } from './between.js';
 
 export class Clock {
   constructor() {
     this.frame = 1; this.start = 1; this.end = 1; this.rate = 24; this.playing = false;
+    this.share = 0; this.paces = null;
     this.listeners = [];
     this.ready = () => true;
     this.late = () => {};
@@ -19,7 +21,8 @@ export class Clock {
 
   go(frame) {
     const next = Math.min(this.end, Math.max(this.start, Math.round(frame)));
-    const moved = next !== this.frame;
+    const moved = next !== this.frame || this.share > 0;
+    this.share = 0;
     this.frame = next;
     if (moved) this.tell();
   }
@@ -32,6 +35,7 @@ export class Clock {
     if (this.frame >= this.end) this.go(this.start);
     this.playing = true;
     this.tell();
+    if (this.paces) { this.stretched(); return; }
     let due = performance.now(), waited = 0;
     const step = now => {
       if (!this.playing) return;
@@ -50,6 +54,29 @@ export class Clock {
         due = now;
         this.tell();
       }
+      requestAnimationFrame(step);
+    };
+    requestAnimationFrame(step);
+  }
+
+  // Time held, stretched or ramped after the bake: a moment between frames.
+  stretched() {
+    let moment = this.frame, last = performance.now(), waited = 0;
+    const step = now => {
+      if (!this.playing || Math.floor(moment) !== this.frame) { this.share = 0; return; }
+      const next = moment + (now - last) * this.rate / 1000 * paceAt(this.paces, this.start, moment);
+      last = now;
+      if (next >= this.end) { this.go(this.end); this.pause(); return; }
+      if (this.ready(Math.floor(next)) && this.ready(Math.floor(next) + 1)) {
+        waited = 0;
+        moment = next;
+        this.frame = Math.floor(moment);
+        this.share = moment - this.frame;
+      } else {
+        waited += 1;
+        if (waited % 60 === 0) this.late();
+      }
+      this.tell();
       requestAnimationFrame(step);
     };
     requestAnimationFrame(step);
