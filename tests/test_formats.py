@@ -1,7 +1,9 @@
 """Open formats, each read back by its own library; meshes in, good and bad."""
 
+import base64
 import csv
 import io
+import json
 import struct
 import tempfile
 import unittest
@@ -16,13 +18,14 @@ from pxr import Usd, UsdGeom
 
 from tests.shots import tiny
 from urst.bake import runner
-from urst.core.bodies.fragments import Fragments
+from urst.core.bodies.fragments import Fragments, Solid, assemble
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import mass_properties, open_edges
 from urst.core.geometry.rotation import matrix
 from urst.errors import BadFile, BadMesh, BadValue
-from urst.formats import vdb
+from urst.formats import gltf, vdb
 from urst.formats.meshes import read_meshes
+from urst.formats.ways import length, read_ways
 from urst.handover import export as handover
 from urst.handover.baked import Baked
 from urst.handover.pictures import CARD, keep_card, pictures
@@ -129,6 +132,69 @@ class HandOver(unittest.TestCase):
     def test_an_unknown_format(self):
         with self.assertRaisesRegex(BadValue, "'tape' is not a format"):
             handover.export(self.shot, self.store.root, self.out, ["tape"])
+
+
+class Ways(unittest.TestCase):
+    """Animations of glTF files, as Urst itself and others write them."""
+
+    def test_what_was_written_comes_back_where_it_was(self):
+        box = generators.box_between((-0.2, -0.1, 0), (0.2, 0.1, 0.6))
+        fragments = assemble([Solid(0, box, np.zeros(12, bool))])
+        rng, frames = np.random.default_rng(3), []
+        for frame in range(1, 8):
+            turn = rng.normal(size=4)
+            frames.append((frame, {
+                "position": rng.uniform(-2, 2, (1, 3)).astype(np.float32),
+                "orientation": (turn / np.linalg.norm(turn))[None].astype(np.float32),
+            }))  # fmt: skip
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "moved.glb"
+            gltf.write_fragments(path, fragments, ["Box"], [(0.5, 0.5, 0.5)], iter(frames), 24.0, 1)
+            data = path.read_bytes()
+        self.assertAlmostEqual(length(data, "moved.glb"), 6 / 24, places=6)
+        ((name, mesh),) = read_meshes(data, "moved.glb")
+        way = read_ways(data, "moved.glb", np.arange(7) / 24.0)[name]
+        local = (mesh.vertices - way.place) @ way.turn
+        corners = fragments.hulls.vertices
+        for k, (_, pose) in enumerate(frames):
+            right = corners @ matrix(pose["orientation"][0].astype(float)).T + pose["position"][0]
+            found = local @ way.turns[k].T + way.places[k]
+            # the same corners, in whatever order
+            apart = np.linalg.norm(right[:, None] - found[None], axis=2)
+            np.testing.assert_allclose(apart.min(axis=1), 0.0, atol=1e-5)
+
+    def test_a_node_goes_with_what_carries_it_and_keeps_its_size(self):
+        times = np.array([0.0, 1.0], "<f4")
+        half = np.sqrt(0.5)
+        turns = np.array([[0, 0, 0, 1], [0, half, 0, half]], "<f4")
+        blob = times.tobytes() + turns.tobytes()
+        document = {
+            "asset": {"version": "2.0"},
+            "nodes": [{"name": "arm", "children": [1]}, {"name": "ball", "mesh": 0, "translation": [2, 0, 0], "scale": [3, 3, 3]}],
+            "buffers": [{"uri": "data:;base64," + base64.b64encode(blob).decode(), "byteLength": len(blob)}],
+            "bufferViews": [{"buffer": 0, "byteLength": 8}, {"buffer": 0, "byteOffset": 8, "byteLength": 32}],
+            "accessors": [
+                {"bufferView": 0, "componentType": 5126, "count": 2, "type": "SCALAR"},
+                {"bufferView": 1, "componentType": 5126, "count": 2, "type": "VEC4"},
+            ],
+            "animations": [{
+                "samplers": [{"input": 0, "output": 1}], "channels": [{"sampler": 0, "target": {"node": 0, "path": "rotation"}}],
+            }],
+        }  # fmt: skip
+        data = json.dumps(document).encode()
+        way = read_ways(data, "arm.gltf", np.array([0.0, 0.5, 1.0, 2.0]))["ball"]
+        # y up and a turn about it: z up, and a turn about that
+        angle = np.radians([0, 45, 90, 90])
+        np.testing.assert_allclose(
+            way.places, 2 * np.stack([np.cos(angle), np.sin(angle), 0 * angle], axis=1), atol=1e-6
+        )
+        np.testing.assert_allclose(way.turns[2], [[0, -1, 0], [1, 0, 0], [0, 0, 1]], atol=1e-6)
+        document["accessors"][1]["count"] = 9
+        with self.assertRaisesRegex(BadFile, "animations that cannot be read .the file is cut short"):
+            read_ways(json.dumps(document).encode(), "arm.gltf", np.zeros(1))
+        document["buffers"][0]["uri"] = "arm.bin"
+        with self.assertRaisesRegex(BadFile, "in 'arm.bin', another file"):
+            read_ways(json.dumps(document).encode(), "arm.gltf", np.zeros(1))
 
 
 class MeshesIn(unittest.TestCase):

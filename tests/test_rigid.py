@@ -273,6 +273,24 @@ class Stacks(unittest.TestCase):
             run(s, 0.2)
             np.testing.assert_allclose(s.bodies.velocity[1:, 0], [0, 4, 0], atol=0.05)
 
+    def test_whenever_within_a_substep_it_comes_a_blow_gives_no_energy(self):
+        ball = transformed(generators.ball(0.2, 6)[0], np.eye(3), np.array([0.0, 0.0, 0.0]))
+        for gap in (0.0, 1e-3):
+            for late in range(8):
+                at = (0.0, 0.4 + gap, -1.0 + 2e-4 * late)
+                balls = [transformed(ball, np.eye(3), np.array([x, 0.0, 0.0])) for x in at]
+                s = solver(
+                    [GROUND, *balls], fixed=(0,), balls=dict.fromkeys((1, 2, 3), 0.2), friction=0.0, restitution=1.0
+                )
+                s.bodies.velocity[3] = (4.0, 0, 0)
+                run(s, 0.2)
+                along = s.bodies.velocity[1:, 0]
+                with self.subTest(gap=gap, late=late):
+                    self.assertAlmostEqual(along.sum(), 4.0, delta=1e-5)
+                    self.assertLess((along**2).sum(), 16.001)
+                    if gap:
+                        np.testing.assert_allclose(along, [0, 4, 0], atol=1e-4)
+
     def test_a_hit_moves_what_slept_as_if_it_had_been_awake(self):
         # a row of three touching cubes, one driven into by a fourth: momentum passes through all of them
         cubes = [box((0.4 * k, -0.2, 0), (0.4 * k + 0.4, 0.2, 0.4)) for k in range(3)]

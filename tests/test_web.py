@@ -4,9 +4,11 @@ import json
 import os
 import re
 import struct
+import tempfile
 import threading
 import time
 import unittest
+from pathlib import Path
 
 import httpx
 import numpy as np
@@ -14,6 +16,7 @@ import numpy as np
 from tests.live import Live, wait_for
 from tests.shots import falling_box, tiny
 from urst.bake.runner import bake
+from urst.core.bodies.fragments import Solid, assemble
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import Mesh
 from urst.core.geometry.rotation import matrix
@@ -22,6 +25,7 @@ from urst.db.engine import session
 from urst.db.tables import HoldingRow, RevisionRow
 from urst.demo import sparks
 from urst.drawn import codec
+from urst.formats import gltf
 from urst.scene.shapes import Imported
 from urst.shot.document import dumps, loads, parse
 from urst.shot.keys import layer_keys
@@ -367,6 +371,25 @@ class Web(unittest.TestCase):
         reply = self.http.post("/shots/import", files={"file": ("a.shot.json", dumps(falling_box()))})
         self.assertEqual(reply.status_code, 303)
         self.assertEqual(self.shot(reply.headers["location"].split("/")[-1]), falling_box())
+
+    def test_an_animation_brings_a_driven_piece_with_a_key_a_frame(self):
+        shot_id = self.live.add(falling_box())
+        box = assemble([Solid(0, generators.box_between((-0.2, -0.1, 0), (0.2, 0.1, 0.6)), np.zeros(12, bool))])
+        poses = [
+            (n, {"position": np.array([[0.1 * n, 0, 1]], "f4"), "orientation": np.array([[1, 0, 0, 0]], "f4")})
+            for n in range(1, 50)
+        ]
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "moved.glb"
+            gltf.write_fragments(path, box, ["Cart"], [(0.5, 0.5, 0.5)], iter(poses), 24.0, 1)
+            data = path.read_bytes()
+        reply = self.http.post(f"/shots/{shot_id}/meshes", files={"file": ("moved.glb", data)})
+        self.assertEqual(reply.status_code, 303)
+        piece = self.shot(shot_id).pieces[-1]
+        self.assertEqual((piece.motion, len(piece.keys), piece.keys[-1].frame), ("driven", 49, 49.0))
+        np.testing.assert_allclose(piece.keys[-1].position[0] - piece.keys[0].position[0], 4.8, atol=1e-5)
+        text = self.http.get(f"/shots/{shot_id}/pieces/2").text
+        self.assertIn("49 keys, frames 1 to 49, came with its file", text)
 
     def test_meshes_become_pieces_and_bad_ones_say_why(self):
         shot_id = self.live.add(falling_box())

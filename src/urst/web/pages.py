@@ -4,15 +4,19 @@ import logging
 import re
 from datetime import UTC, datetime
 
+import numpy as np
 from fastapi import APIRouter, Request, Response, UploadFile
 from fastapi.responses import FileResponse, RedirectResponse
 
 from urst.core.checks.meshes import check_solid
+from urst.core.geometry.mesh import Mesh
+from urst.core.geometry.rotation import degrees
 from urst.db import runs, shots
 from urst.db.engine import session
 from urst.errors import BadFile, BadMesh, UrstError
 from urst.formats.meshes import read_meshes
-from urst.scene.pieces import SetPiece
+from urst.formats.ways import length, read_ways
+from urst.scene.pieces import Key, SetPiece
 from urst.scene.shapes import Imported
 from urst.shot import document
 from urst.shot.document import parse
@@ -29,6 +33,8 @@ log = logging.getLogger("urst.web")
 
 #: largest upload [bytes]
 MOST_UPLOAD = 128 * 2**20
+#: keys that an animation may bring
+_MOST_KEYS = 5000
 
 
 @router.get("/")
@@ -157,18 +163,41 @@ def import_meshes(shot_id: str, file: UploadFile):
     found = read_meshes(data, file.filename or "")
     with session() as db:
         shot = shots.get(db, shot_id).shot
+        ways = _ways(data, file.filename or "", shot)
         taken = {p.name for p in shot.pieces}
         added = []
         for name, mesh in found:
             unique = next(n for n in (name, *(f"{name} {i}" for i in range(2, 10_000))) if n not in taken)
             taken.add(unique)
+            way = ways.get(name)
+            if way:
+                mesh = Mesh((mesh.vertices - way.place) @ way.turn, mesh.triangles)
             shape = Imported.from_mesh(mesh, file.filename or "")
             # what is no sound solid can only stand
-            motion = "loose" if _is_solid(mesh) else "fixed"
-            added.append(SetPiece(name=unique, shape=shape, motion=motion).model_dump(mode="json"))
+            motion = "driven" if way else "loose" if _is_solid(mesh) else "fixed"
+            keys = _keys(way, shot) if way else ()
+            added.append(SetPiece(name=unique, shape=shape, motion=motion, keys=keys).model_dump(mode="json"))
         pieces = [p.model_dump(mode="json") for p in shot.pieces] + added
         shots.change(db, shot_id, parse(shot.model_dump(mode="json") | {"pieces": pieces}), f"import {file.filename}")
     return RedirectResponse(f"/shots/{shot_id}", 303)
+
+
+def _ways(data, name, shot):
+    """How parts of a file move, frame by frame."""
+    lasts = length(data, name)
+    return (
+        read_ways(data, name, np.arange(min(_MOST_KEYS, int(np.ceil(lasts * shot.rate)) + 1)) / shot.rate)
+        if lasts
+        else {}
+    )
+
+
+def _keys(way, shot):
+    turns = degrees(way.turns)
+    return [
+        Key(frame=shot.start + k, position=tuple(place), rotation=tuple(turn), going="straight")
+        for k, (place, turn) in enumerate(zip(way.places.tolist(), turns.tolist()))
+    ]
 
 
 def _is_solid(mesh):

@@ -24,6 +24,8 @@ _NEW_SHAPES = {
 }  # fmt: skip
 #: frames between the last key and one added after it
 _NEXT_KEY = 12
+#: more keys than this came with an animation and are not shown one by one
+_FEW_KEYS = 40
 
 
 def _panel(request, kept, number, fault=None, *, changed=False):
@@ -41,7 +43,8 @@ def _panel(request, kept, number, fault=None, *, changed=False):
         others=[p.name for p in shot.pieces if p is not piece], tags=sorted({t for p in shot.pieces for t in p.tags}),
         part_names=_without_row(shot), matters=MATTERS,
         questions=recipe.rows(piece, recipe.piece_questions(piece), shot, piece.name) if piece else [],
-        keys=recipe.rows(piece, recipe.key_questions(piece), shot, piece.name) if piece else [],
+        keys=recipe.rows(piece, recipe.key_questions(piece), shot, piece.name) if piece and len(piece.keys) <= _FEW_KEYS else [],
+        many=piece.keys if piece and piece.motion == "driven" and len(piece.keys) > _FEW_KEYS else (),
     )  # fmt: skip
     if changed:
         reply.headers["HX-Trigger"] = "shot-changed"

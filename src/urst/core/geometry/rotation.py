@@ -26,6 +26,11 @@ def from_degrees(angles) -> np.ndarray:
     return quaternions(Rotation.from_euler("xyz", angles, degrees=True))
 
 
+def degrees(matrices) -> np.ndarray:
+    """The way back from rotation matrices (k, 3, 3), (k, 3) [deg]."""
+    return Rotation.from_matrix(matrices).as_euler("xyz", degrees=True)
+
+
 def product(first: np.ndarray, second: np.ndarray) -> np.ndarray:
     """Unit quaternions of turning by `second` (..., 4), then by `first` (..., 4).
 

@@ -118,7 +118,7 @@ def _advance(
     quick, shift, came = np.zeros((n, 6), REAL), np.zeros((n, 6), REAL), np.zeros((n, 6), REAL)
     for k in range(n):
         for c in range(6):
-            quick[k, c] = velocity[k, c]
+            quick[k, c] = came[k, c] = velocity[k, c]
     todo, hot = np.zeros(len(rows.slots), np.uint8), np.zeros(n, np.uint8)
     bonds.load[:] = 0.0
     for _ in range(substeps):
@@ -128,9 +128,10 @@ def _advance(
                     velocity[k, c] = keep[0] * (velocity[k, c] + h * pull[c])
                     velocity[k, c + 3] *= keep[1]
                 for c in range(6):
-                    before[k, c] = velocity[k, c]
+                    # what bounces does so by how it came, without what the last substep's pushes do again
+                    before[k, c] = came[k, c] = velocity[k, c]
                     quick[k, c] = before[k, c] + start[k, c]
-        stood[:], came[:] = moved, quick
+        stood[:] = moved
         joint_kernels.sweep(joints, rods, count_rods, quick, stood, inertia, False)
         bond_kernels.sweep(bonds, some, quick, stood, inertia, h, lag, False)
         sweeps.solve_all(rows, reach, quick, shift, came, rules, ONE, todo, hot)
