@@ -180,6 +180,14 @@ class Events(unittest.TestCase):
         run(s, 0.3)
         self.assertAlmostEqual(s.bodies.velocity[0, 0], 2.0 + 8.0 * np.exp(-3.0), delta=0.05)
 
+    def test_what_has_gone_is_set_off_no_more(self):
+        gone = event(1, [0], name="gone", frame=2, what="remove")
+        off = event(1, [0], name="off", frame=3, launch=Launch(way="centre", speed=5.0))
+        s = solver([cube(0, 0, 2)], directed=[gone, off])
+        run(s, 0.2)
+        self.assertEqual(s.bodies.kind[0], ABSENT)
+        self.assertTrue(np.isfinite(s.bodies.velocity).all())
+
     def test_bricks_that_are_set_off_leave_their_wall(self):
         bricks = generators.brick_wall(2.0, 0.3, 1.5, 0.5, 0.25)
         n = len(bricks)

@@ -149,6 +149,14 @@ class BadValues(unittest.TestCase):
             [{"first": "fall", "second": "billow"}, {"first": "billow", "second": "fall"}],
         )  # fmt: skip
 
+    def test_numbers_beyond_all_bounds(self):
+        self.refused(
+            r"1e\+300 is out of bounds: it may be -100000 to 100000 m/s", ("pieces", 4, "velocity"), [1e300, 0, 0]
+        )
+        self.refused(
+            r"-1e\+15 is out of bounds: it may be -1e\+06 to 1e\+06 m", ("pieces", 4, "position"), [0, -1e15, 0]
+        )
+
     def test_a_frame_quantity_or_a_start_that_cannot_be(self):
         self.refused(
             "is to keep 'taste', which is not its to choose; it may keep heat, velocity",

@@ -2,6 +2,7 @@
 
 from typing import Literal
 
+import numpy as np
 from pydantic import Field, field_validator, model_validator
 
 from urst.scene.materials import MATERIALS
@@ -9,6 +10,18 @@ from urst.scene.part import Name, Part, Vector
 from urst.scene.shapes import Shape, is_endless
 
 Motion = Literal["fixed", "driven", "loose"]
+
+
+#: the greatest numbers that are taken of each kind, and what they are of
+_MOST = {"position": (1e6, "m"), "velocity": (1e5, "m/s"), "spin": (1e5, "rad/s"), "frame": (1e6, "frames")}
+
+
+def _within(value, name):
+    most, unit = _MOST[name]
+    for x in np.atleast_1d(value):
+        if not abs(x) <= most:
+            raise ValueError(f"{x:g} is out of bounds: it may be {-most:g} to {most:g} {unit}")
+    return value
 
 
 class Key(Part):
@@ -21,6 +34,11 @@ class Key(Part):
         "through",
         description="Goes through it smoothly, comes to rest there, or goes on straight and evenly to the next",
     )
+
+    @field_validator("position", "frame")
+    @classmethod
+    def _bounded(cls, value, info):
+        return _within(value, info.field_name)
 
 
 class SetPiece(Part):
@@ -60,6 +78,11 @@ class SetPiece(Part):
         if value not in MATERIALS:
             raise ValueError(f"'{value}' is not a material; there are: {', '.join(MATERIALS)}")
         return value
+
+    @field_validator("position", "velocity", "spin")
+    @classmethod
+    def _bounded(cls, value, info):
+        return _within(value, info.field_name)
 
     @model_validator(mode="after")
     def _path(self):

@@ -122,6 +122,9 @@ class Director:
         e, n = d.event, len(bodies.mass)
         velocity, spin = np.zeros((n, 3)), np.zeros((n, 3))
         mine = np.flatnonzero(d.members & (bodies.kind == LOOSE))
+        if not len(mine):
+            # all have gone
+            return velocity, spin
         turn = bodies.rotation[mine]
         if e.what == "blast":
             push, twist = blast.impulses(
