@@ -36,7 +36,7 @@ def _hanging(swing, below: float) -> list[Key]:
     return keys
 
 
-def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96) -> Shot:
+def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96, seed: int = 2) -> Shot:
     """Return the shot; the arguments choose its quality."""
     swing = _swing(1, end, 24.0)
     pieces = [
@@ -68,7 +68,7 @@ def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96) -> Sho
     layers = [
         {"id": "break", "name": "Break", "kind": "break", "settings": {
             "pieces": ("Wall",), "pattern": "clustered", "count": fragments, "focus": (0.2, 0, 2.2), "focus_radius": 0.8,
-            "seed": 7}},
+            "seed": seed}},
         {"id": "fall", "name": "Fall", "kind": "fall", "reads": ["break"], "settings": {
             "top_spin": 20, "bonds": {"tension": 0.35e6, "shear": 0.5e6, "scatter": 0.3}}},
         {"id": "shed", "name": "Shed", "kind": "shed", "reads": ["fall"], "settings": {

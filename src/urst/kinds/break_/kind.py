@@ -21,7 +21,7 @@ class Break(Kind):
     """Voronoi fracture of set pieces; one result, no frames."""
 
     name, title, version = "break", "Break", 6
-    golden = "ff478bdf0eba054ca036d7b48cf17cd7e8bcb0d5"
+    golden = "dbfe10dffa8d141ab8ac5ba6628be0c10e4dc1ca"
     settings = BreakSettings
     hue = ("#c9694b", "#a84a2d")
     own = ("pieces", "focus")

@@ -29,7 +29,7 @@ class Fall(Kind):
     """Rigid convex bodies: the fragments of the breaks that are read, and the pieces nobody broke."""
 
     name, title, version = "fall", "Fall", 6
-    golden = "8a7859c00f46f939965a44cc413be63670162bcd"
+    golden = "25127e543729717c839c1c6f40afab4bf920b37b"
     settings = FallSettings
     hue = ("#d6a044", "#9a6a10")
     own = ("events", "joints", "regions")

@@ -28,7 +28,7 @@ class Shed(Emitting):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
     name, title, version = "shed", "Shed", 6
-    golden = "bb1c022e2e67ca98eacfc4fedd49fccef6e4df63"
+    golden = "380293bb10ef33bdee6ebf493caeeab24b11b700"
     settings = ShedSettings
     gives, counted, stopped = "points", "points", "chips"
     hue = ("#a98159", "#85592c")
