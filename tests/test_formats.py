@@ -195,6 +195,9 @@ class Ways(unittest.TestCase):
         document["buffers"][0]["uri"] = "arm.bin"
         with self.assertRaisesRegex(BadFile, "in 'arm.bin', another file"):
             read_ways(json.dumps(document).encode(), "arm.gltf", np.zeros(1))
+        for bad in ({"animations": [{"samplers": [{"input": 9}]}]}, {"animations": [{}]}, {"animations": 5}, [1, 2]):
+            with self.assertRaisesRegex(BadFile, "animations that cannot be read", msg=bad):
+                length(json.dumps(bad).encode(), "arm.gltf")
 
 
 class MeshesIn(unittest.TestCase):

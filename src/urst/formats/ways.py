@@ -22,6 +22,8 @@ _NUMBERS = {
     5123: ("<u2", 65535.0),
 }
 _WIDE = {"SCALAR": 1, "VEC3": 3, "VEC4": 4}
+#: what a description that is not as it should be ends in
+_UNREADABLE = (KeyError, IndexError, TypeError, ValueError, AttributeError)
 _UPRIGHT = np.array([[1, 0, 0], [0, 0, -1], [0, 1, 0]], float)
 
 
@@ -42,11 +44,17 @@ class Way:
 def length(data: bytes, name: str) -> float:
     """Return how long the animations of a file last [s]; 0 for one that has none."""
     document, chunk = _document(data, name)
-    ends = [0.0]
-    for animation in document.get("animations", []):
-        for sampler in animation.get("samplers", []):
-            ends.append(float(_numbers(document, chunk, sampler["input"], name).max(initial=0.0)))
-    return max(ends)
+    try:
+        ends = [
+            float(_numbers(document, chunk, sampler["input"], name).max(initial=0.0))
+            for animation in document.get("animations", [])
+            for sampler in animation["samplers"]
+        ]
+        if not np.isfinite(ends).all():
+            raise ValueError("a key has no finite time")
+    except _UNREADABLE as error:
+        raise _unreadable(name, error) from error
+    return max(ends, default=0.0)
 
 
 def read_ways(data: bytes, name: str, seconds: np.ndarray) -> dict[str, Way]:
@@ -94,10 +102,12 @@ def read_ways(data: bytes, name: str, seconds: np.ndarray) -> dict[str, Way]:
                 _UPRIGHT @ rest[0, :3, 3], turn, now[:, :3, 3] @ _UPRIGHT.T, turns
             )
         return found
-    except (KeyError, IndexError, TypeError, ValueError) as error:
-        raise BadFile(
-            f"'{name}' has animations that cannot be read ({error}): export it again, or without them."
-        ) from error
+    except _UNREADABLE as error:
+        raise _unreadable(name, error) from error
+
+
+def _unreadable(name, error):
+    return BadFile(f"'{name}' has animations that cannot be read ({error}): export it again, or without them.")
 
 
 def _document(data, name) -> tuple[dict[str, Any], bytes]:

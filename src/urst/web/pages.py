@@ -16,7 +16,6 @@ from urst.db.engine import session
 from urst.errors import BadFile, BadMesh, UrstError
 from urst.formats.meshes import read_meshes
 from urst.formats.ways import length, read_ways
-from urst.scene.pieces import Key, SetPiece
 from urst.scene.shapes import Imported
 from urst.shot import document
 from urst.shot.document import parse
@@ -175,8 +174,8 @@ def import_meshes(shot_id: str, file: UploadFile):
             shape = Imported.from_mesh(mesh, file.filename or "")
             # what is no sound solid can only stand
             motion = "driven" if way else "loose" if _is_solid(mesh) else "fixed"
-            keys = _keys(way, shot) if way else ()
-            added.append(SetPiece(name=unique, shape=shape, motion=motion, keys=keys).model_dump(mode="json"))
+            keys = _keys(way, shot) if way else []
+            added.append({"name": unique, "shape": shape.model_dump(mode="json"), "motion": motion, "keys": keys})
         pieces = [p.model_dump(mode="json") for p in shot.pieces] + added
         shots.change(db, shot_id, parse(shot.model_dump(mode="json") | {"pieces": pieces}), f"import {file.filename}")
     return RedirectResponse(f"/shots/{shot_id}", 303)
@@ -195,7 +194,7 @@ def _ways(data, name, shot):
 def _keys(way, shot):
     turns = degrees(way.turns)
     return [
-        Key(frame=shot.start + k, position=tuple(place), rotation=tuple(turn), going="straight")
+        {"frame": shot.start + k, "position": place, "rotation": turn, "going": "straight"}
         for k, (place, turn) in enumerate(zip(way.places.tolist(), turns.tolist()))
     ]
 

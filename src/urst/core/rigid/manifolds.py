@@ -93,8 +93,8 @@ def _see(m, p, bodies):
 
 
 @kernel
-def _across(m, p, bodies, i, j, way):
-    """The direction that parts two bodies as it was when they were looked at, from the larger to the smaller, in the larger's frame."""
+def _across(m, p, i, way):
+    """The direction that parts two bodies as it was when they were looked at, from the larger, `i`, to the smaller, in `i`'s frame."""
     for a in range(3):
         if i == m.body[p, 0]:
             way[a] = m.axis[p, a]
@@ -219,7 +219,7 @@ def _sift(m, first, last, bodies, dt, weight, due):
             due[p] = 0
             m.gap[p] = m.apart[p] - moved
             continue
-        _across(m, p, bodies, i, j, way)
+        _across(m, p, i, way)
         r = bodies.rotation[i]
         nx = r[0, 0] * way[0] + r[0, 1] * way[1] + r[0, 2] * way[2]
         ny = r[1, 0] * way[0] + r[1, 1] * way[1] + r[1, 2] * way[2]
@@ -258,6 +258,7 @@ def _rims(bodies, b, nx, ny, nz):
 
 @kernel
 def _stirs(m, p, bodies):
+    """Whether either body of a pair moves by itself."""
     i, j = m.body[p, 0], m.body[p, 1]
     return (
         bodies.kind[i] == DRIVEN or bodies.kind[j] == DRIVEN
@@ -390,7 +391,7 @@ def missed(m, bodies, carrier, centre, moved, spare, tolerated):
         k, o = carrier[i], carrier[j]
         if k == o:
             continue
-        _across(m, p, bodies, i, j, way)
+        _across(m, p, i, way)
         r, closed = bodies.rotation[i], 0.0
         for c in range(3):
             n = r[c, 0] * way[0] + r[c, 1] * way[1] + r[c, 2] * way[2]

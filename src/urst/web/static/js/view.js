@@ -62,6 +62,9 @@ export class View {
   reveal(what) {
     this.stage.shown[what] = !this.stage.shown[what];
     this.pressed(`[data-show="${what}"]`, this.stage.shown[what]);
+    if (what === 'contacts' && this.stage.shown.contacts && !this.stage.live?.some(b => b.frame?.touch_point)) {
+      this.bench.toast('These frames hold no contacts: let Fall keep "contacts and their forces", and bake it.');
+    }
     this.measure.draw();
     this.bench.show();
   }
