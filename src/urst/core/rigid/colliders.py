@@ -101,6 +101,9 @@ class Colliders:
             np.empty((3, len(vertices))), self.hulls.vertex_start, np.empty((4, len(planes))), self.hulls.face_start,
             self.hulls.loops.astype(np.int32), loop_start, self.hulls.edges.astype(np.int32), self.hulls.edge_start, np.zeros((s, 3)),
             np.concatenate([self._rounding, np.zeros(m)]), fold,
+            np.array([np.diff(x).max(initial=1) for x in (
+                self.hulls.vertex_start, self.hulls.face_start, self.hulls.edge_start, loop_start
+            )]),
         )  # fmt: skip
 
     def _depth(self, n, some):

@@ -39,9 +39,8 @@ class Shapes(NamedTuple):
     edge_start: np.ndarray
     centre: np.ndarray  # (s, 3) a point inside
     rounding: np.ndarray  # (s,) by how much the hull is grown [m]
-    fold: (
-        np.ndarray
-    )  # (s, 3) of a triangle of a land, as a prism whose first face bears: see `Land`; SOLID for all else
+    fold: np.ndarray  # (s, 3) of a triangle of a land, a prism whose first face bears: see `Land`; SOLID for all else
+    most: np.ndarray  # (4,) int64 corners, faces and edges of a shape, and corners of a face, at most
 
 
 @kernel
@@ -661,13 +660,7 @@ class Scratch(NamedTuple):
 @serial
 def scratch(shapes):
     """Make work arrays for some shapes."""
-    corners, faces, edges, room = 1, 1, 1, 8
-    for s in range(len(shapes.rounding)):
-        corners = max(corners, shapes.vertex_start[s + 1] - shapes.vertex_start[s])
-        faces = max(faces, shapes.face_start[s + 1] - shapes.face_start[s])
-        edges = max(edges, shapes.edge_start[s + 1] - shapes.edge_start[s])
-    for f in range(len(shapes.loop_start) - 1):
-        room = max(room, shapes.loop_start[f + 1] - shapes.loop_start[f])
+    corners, faces, edges, room = shapes.most
     # clipping one convex outline by another adds a corner a side at most; rounding may add a few
     room = 2 * room + 8
     return Scratch(

@@ -7,20 +7,23 @@ looked at, the points are only brought up to date; a pair that is apart is not l
 from typing import NamedTuple
 
 import numpy as np
+from numba import get_num_threads, prange
 
 from urst.core.bodies.mobility import DRIVEN, LOOSE
-from urst.core.jit import kernel, serial
+from urst.core.jit import kernel, parallel, serial
 from urst.core.rigid import detect, onesided
 from urst.core.rigid.detect import NEAR, POINTS, TOUCH
 from urst.core.rigid.state import Bodies
-from urst.core.threads import share
 
-#: pairs that are worth a thread
-_WORTH = 64
+#: pairs that are worth a thread when they are gone through, and when they are looked at; the latter go to threads in turn, so many
+#: at a time
+_WORTH, _WORTH_A_LOOK, _TURN = 2048, 64, 8
 #: least margin within which points are noted [m]
 _MARGIN = 2e-3
 #: what stands so much farther apart than it may close in a check is left out of it [m]
 SPARE = 5e-4
+#: gaps are not reckoned anew before bodies have gone so far [m]
+_STALE = 2e-5
 #: motion after which a pair is looked at again: this [m], or this share of the smaller radius
 _MOTION, _SHARE = 1e-3, 0.01
 
@@ -40,6 +43,8 @@ class Manifolds(NamedTuple):
     apart: np.ndarray  # (p,) when looked at [m]
     margin: np.ndarray  # (p,) within which points were noted [m]
     travel: np.ndarray  # (p,) sum of the travels of both bodies then [m]
+    safe: np.ndarray  # (p,) sum of their travels up to which they cannot have met [m]
+    known: np.ndarray  # (p,) the same sum when the gap was last reckoned [m]
     offset: np.ndarray  # (p, 3) smaller body seen from the larger then, in its frame [m]
     turn: np.ndarray  # (p, 3, 3) its rotation seen from there then
     need: np.ndarray  # (p,) how far they may close within the check [m]
@@ -58,7 +63,7 @@ def none(p: int) -> Manifolds:
         shape=np.zeros((p, 2), np.int64), body=np.zeros((p, 2), np.int64), state=np.zeros(p, np.int64),
         size=np.zeros(p, np.int64), axis=np.zeros((p, 3)), tangent=np.zeros((p, 3)),
         point=np.zeros((p, POINTS, 2, 3)), share=np.zeros(p), impulse=np.zeros((p, POINTS, 3)), apart=np.zeros(p), margin=np.zeros(p),
-        travel=np.zeros(p), offset=np.zeros((p, 3)), turn=np.zeros((p, 3, 3)), need=np.zeros(p), gap=np.zeros(p), hurry=np.zeros(p),
+        travel=np.zeros(p), safe=np.zeros(p), known=np.zeros(p), offset=np.zeros((p, 3)), turn=np.zeros((p, 3, 3)), need=np.zeros(p), gap=np.zeros(p), hurry=np.zeros(p),
     )  # fmt: skip
 
 
@@ -197,11 +202,37 @@ def _match(m, p, bodies, count, axis, points, near, old, push):
 
 
 @serial
-def _sift(m, first, last, bodies, dt, weight, due):
+def _look_ahead(bodies, dt, weight, ahead):
+    """Write how far each body has gone, will have gone by the end of a check at most, and may go without a look, (n, 3) [m]."""
+    for b in range(len(ahead)):
+        ahead[b, 0] = ahead[b, 1] = bodies.travel[b]
+        ahead[b, 2] = max(_MOTION, _SHARE * bodies.radius[b])
+        if bodies.kind[b] == DRIVEN or (bodies.kind[b] == LOOSE and bodies.awake[b]):
+            v = bodies.velocity[b]
+            ahead[b, 1] += dt * (np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2]) + bodies.swing[b] + dt * weight)
+
+
+@serial
+def _sift(m, first, last, bodies, dt, weight, ahead, due):
     """Bring pairs up to date where that takes no look at their shapes; mark in `due` (p,) those that must be looked at."""
     way = np.zeros(3)
     for p in range(first, last):
         due[p] = 0
+        a, b = m.body[p, 0], m.body[p, 1]
+        gone, most = ahead[a, 0] + ahead[b, 0], ahead[a, 1] + ahead[b, 1]
+        if m.safe[p] - most > SPARE and m.state[p] != 0 and m.hurry[p] == 0.0:
+            # far too far apart to meet, whichever way they go
+            m.gap[p], m.need[p] = m.safe[p] - gone, most - gone
+            continue
+        calm = min(ahead[a, 2], ahead[b, 2])
+        if (
+            m.state[p] == NEAR
+            and gone - m.known[p] < _STALE
+            and gone - m.travel[p] <= calm
+            and most - m.travel[p] <= m.margin[p]
+        ):
+            m.need[p] = max(m.hurry[p], most - gone)
+            continue
         if not _stirs(m, p, bodies):
             continue
         due[p] = 1
@@ -229,15 +260,16 @@ def _sift(m, first, last, bodies, dt, weight, due):
             m.hurry[p], dt * (closing + dt * weight + _rims(bodies, i, nx, ny, nz) + _rims(bodies, j, nx, ny, nz))
         )
         m.need[p] = need
-        calm = max(_MOTION, _SHARE * min(bodies.radius[i], bodies.radius[j]))
         for again in range(2):
             if m.apart[p] - closed > need + SPARE:
                 due[p] = 0
                 m.gap[p] = m.apart[p] - closed
+                m.safe[p] = travel + m.gap[p]
                 break
             if m.state[p] == NEAR and moved <= calm and need + moved <= m.margin[p]:
                 due[p] = 0
                 _project(m, p, bodies)
+                m.known[p] = travel
                 break
             if again == 0:
                 # travels only add up; what the two did against each other may be less
@@ -267,46 +299,60 @@ def _stirs(m, p, bodies):
 
 
 @serial
-def _look_at(m, due, first, last, bodies, shapes):
-    """Look where pairs touch."""
+def _look_at(m, due, first, step, bodies, shapes):
+    """Look where pairs `due` (k,) touch: _TURN of them from the turn `first` on, every `step` turns."""
     scratch = detect.scratch(shapes)
     world, points, gaps = np.zeros(3), np.zeros((POINTS, 2, 3)), np.zeros(POINTS)
     old, push = np.zeros((POINTS, 3)), np.zeros((POINTS, 3))
-    for number in range(first, last):
-        p = due[number]
-        i, j = m.body[p, 0], m.body[p, 1]
-        smaller = min(bodies.radius[i], bodies.radius[j])
-        calm = max(_MOTION, _SHARE * smaller)
-        if m.state[p] == 0:
-            size = 0.0
-            for c in range(3):
-                world[c] = shapes.centre[m.shape[p, 1], c] - shapes.centre[m.shape[p, 0], c]
-                size += world[c] * world[c]
-            if size == 0.0:
-                world[2], size = 1.0, 1.0
-            for c in range(3):
-                world[c] /= np.sqrt(size)
-        else:
-            r = bodies.rotation[i]
-            for c in range(3):
-                world[c] = r[c, 0] * m.axis[p, 0] + r[c, 1] * m.axis[p, 1] + r[c, 2] * m.axis[p, 2]
-        margin = max(_MARGIN, calm) + calm + 1.5 * m.need[p]
-        # nothing gets deeper behind a surface within a check than it goes, but what starts there is to come out
-        deepest = 0.5 * smaller + m.need[p]
-        inside = m.state[p] == NEAR and m.apart[p] <= TOUCH
-        found, count, apart, share_j = onesided.meet(
-            shapes, m.shape[p, 0], m.shape[p, 1], margin, inside, deepest, world, points, gaps, scratch
-        )
-        _see(m, p, bodies)
-        m.apart[p], m.margin[p], m.gap[p], m.share[p] = apart, margin, apart, share_j
-        if count == 0:
-            m.state[p], m.size[p] = found, 0
-            _local(bodies.rotation, i, world[0], world[1], world[2], m.axis[p])
-            continue
-        _match(m, p, bodies, count, world, points, min(0.05, 0.3 * smaller), old, push)
-        m.state[p], m.size[p] = NEAR, count
-        for k in range(count):
-            m.gap[p] = min(m.gap[p], gaps[k]) if k else gaps[0]
+    for turn in range(first, (len(due) + _TURN - 1) // _TURN, step):
+        for number in range(turn * _TURN, min((turn + 1) * _TURN, len(due))):
+            p = due[number]
+            i, j = m.body[p, 0], m.body[p, 1]
+            smaller = min(bodies.radius[i], bodies.radius[j])
+            calm = max(_MOTION, _SHARE * smaller)
+            if m.state[p] == 0:
+                size = 0.0
+                for c in range(3):
+                    world[c] = shapes.centre[m.shape[p, 1], c] - shapes.centre[m.shape[p, 0], c]
+                    size += world[c] * world[c]
+                if size == 0.0:
+                    world[2], size = 1.0, 1.0
+                for c in range(3):
+                    world[c] /= np.sqrt(size)
+            else:
+                r = bodies.rotation[i]
+                for c in range(3):
+                    world[c] = r[c, 0] * m.axis[p, 0] + r[c, 1] * m.axis[p, 1] + r[c, 2] * m.axis[p, 2]
+            margin = max(_MARGIN, calm) + calm + 1.5 * m.need[p]
+            # nothing gets deeper behind a surface within a check than it goes, but what starts there is to come out
+            deepest = 0.5 * smaller + m.need[p]
+            inside = m.state[p] == NEAR and m.apart[p] <= TOUCH
+            found, count, apart, share_j = onesided.meet(
+                shapes, m.shape[p, 0], m.shape[p, 1], margin, inside, deepest, world, points, gaps, scratch
+            )
+            _see(m, p, bodies)
+            m.apart[p], m.margin[p], m.gap[p], m.share[p] = apart, margin, apart, share_j
+            m.known[p], m.safe[p] = m.travel[p], m.travel[p] + apart
+            if count == 0:
+                m.state[p], m.size[p] = found, 0
+                _local(bodies.rotation, i, world[0], world[1], world[2], m.axis[p])
+                continue
+            _match(m, p, bodies, count, world, points, min(0.05, 0.3 * smaller), old, push)
+            m.state[p], m.size[p] = NEAR, count
+            for k in range(count):
+                m.gap[p] = min(m.gap[p], gaps[k]) if k else gaps[0]
+
+
+@parallel
+def _sift_all(m, bodies, dt, weight, ahead, due, parts):
+    for k in prange(parts):
+        _sift(m, k * len(due) // parts, (k + 1) * len(due) // parts, bodies, dt, weight, ahead, due)
+
+
+@parallel
+def _look_at_all(m, due, bodies, shapes, parts):
+    for k in prange(parts):
+        _look_at(m, due, k, parts, bodies, shapes)
 
 
 def look(m: Manifolds, bodies: Bodies, place, dt: float, weight: float) -> None:
@@ -323,12 +369,20 @@ def look(m: Manifolds, bodies: Bodies, place, dt: float, weight: float) -> None:
     weight : float
         Gravity [m/s2].
     """
-    due = np.empty(len(m.state), np.uint8)
-    share(lambda a, b: _sift(m, a, b, bodies, dt, weight, due), len(due), 64 * _WORTH)
+    due, ahead, threads = np.empty(len(m.state), np.uint8), np.empty((len(bodies.mass), 3)), get_num_threads()
+    _look_ahead(bodies, dt, weight, ahead)
+    if threads == 1 or len(due) < _WORTH:
+        _sift(m, 0, len(due), bodies, dt, weight, ahead, due)
+    else:
+        _sift_all(m, bodies, dt, weight, ahead, due, threads)
     some = np.flatnonzero(due)
-    if len(some):
-        shapes = place(m.shape[some].ravel())
-        share(lambda a, b: _look_at(m, some, a, b, bodies, shapes), len(some), _WORTH)
+    if not len(some):
+        return
+    shapes = place(m.shape[some].ravel())
+    if threads == 1 or len(some) < _WORTH_A_LOOK:
+        _look_at(m, some, 0, 1, bodies, shapes)
+    else:
+        _look_at_all(m, some, bodies, shapes, threads)
 
 
 @serial
@@ -419,7 +473,8 @@ def take_over(source, target, m, was, marks, marks_were, load, load_was):
     for k in range(len(source)):
         a, b = source[k], target[k]
         m.state[b], m.size[b] = was.state[a], was.size[a]
-        m.apart[b], m.margin[b], m.travel[b] = was.apart[a], was.margin[a], was.travel[a]
+        m.apart[b], m.margin[b], m.travel[b], m.safe[b] = was.apart[a], was.margin[a], was.travel[a], was.safe[a]
+        m.known[b] = was.known[a]
         m.need[b], m.gap[b], m.share[b], load[b] = was.need[a], was.gap[a], was.share[a], load_was[a]
         for c in range(3):
             m.axis[b, c], m.tangent[b, c], m.offset[b, c] = was.axis[a, c], was.tangent[a, c], was.offset[a, c]

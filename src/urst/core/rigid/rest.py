@@ -9,7 +9,7 @@ from typing import NamedTuple
 import numpy as np
 
 from urst.core.bodies.mobility import ABSENT, DRIVEN, LOOSE
-from urst.core.jit import serial
+from urst.core.jit import kernel, serial
 from urst.core.rigid.detect import NEAR
 
 #: how little [m] and how slowly [m/s] a body must move, and for how long [s], before it sleeps
@@ -48,7 +48,7 @@ def no_marks(p: int) -> Marks:
     return Marks(np.zeros(p, np.uint8), np.zeros(p), np.zeros((p, 2, 3)), np.zeros((p, 2, 3, 3)))
 
 
-@serial
+@kernel
 def _way(place, turn, position, rotation, radius):
     """How far a body has moved at most."""
     shift, swing = 0.0, 0.0
@@ -63,20 +63,23 @@ def _way(place, turn, position, rotation, radius):
 def count(bodies, rest, dt):
     """Count how long each body has been calm."""
     for b in range(len(bodies.mass)):
-        if bodies.kind[b] != LOOSE or not bodies.awake[b]:
-            continue
-        v = bodies.velocity[b]
-        speed = np.sqrt(v[0] ** 2 + v[1] ** 2 + v[2] ** 2) + bodies.swing[b]
-        still = speed < SLOW
-        if still:
-            way = _way(rest.position[b], rest.rotation[b], bodies.position[b], bodies.rotation[b], bodies.radius[b])
-            still = way < DRIFT
-        if still:
-            rest.calm[b] += dt
-        else:
-            rest.calm[b] = 0.0
-            rest.position[b] = bodies.position[b]
-            rest.rotation[b] = bodies.rotation[b]
+        if bodies.kind[b] == LOOSE and bodies.awake[b]:
+            _count(bodies, rest, b, dt)
+
+
+@kernel
+def _count(bodies, rest, b, dt):
+    v = bodies.velocity[b]
+    still = np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2]) + bodies.swing[b] < SLOW
+    place, turn, position, rotation = rest.position[b], rest.rotation[b], bodies.position[b], bodies.rotation[b]
+    if still and _way(place, turn, position, rotation, bodies.radius[b]) < DRIFT:
+        rest.calm[b] += dt
+        return
+    rest.calm[b] = 0.0
+    for c in range(3):
+        place[c] = position[c]
+        for d in range(3):
+            turn[c, d] = rotation[c, d]
 
 
 @serial

@@ -4,7 +4,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from urst.core.jit import fused, kernel, serial
+from urst.core.jit import fused, inline, kernel, serial
 from urst.core.rigid.detect import NEAR
 from urst.core.rigid.sweeps import (
     ARM_I,
@@ -15,7 +15,9 @@ from urst.core.rigid.sweeps import (
     COUPLE,
     FRICTION,
     GAP,
+    GIVEN,
     HALF,
+    HAND,
     HEAD,
     LANES,
     LOAD,
@@ -38,6 +40,7 @@ from urst.core.rigid.sweeps import (
     ZERO,
     Y,
     Z,
+    spun,
 )  # fmt: skip
 
 #: colours that are kept as bits of a number; what finds none of them free is solved alone
@@ -158,7 +161,7 @@ def lay_out(m, free, carrier, centre, position, rotation, inertia, friction, res
     batch, lane = np.empty(total, np.int64), np.empty(total, np.int64)
     batches = colour(m, chosen, free, carrier, batch, lane)
     rows = Rows(
-        np.zeros((batches, BATCH), REAL), np.full((batches, 2, LANES), len(free) - 1), np.full((batches, LANES), -1),
+        np.empty((batches, BATCH), REAL), np.full((batches, 2, LANES), len(free) - 1), np.full((batches, LANES), -1),
         np.zeros(batches, np.int64), np.zeros(batches, np.uint8),
     )  # fmt: skip
     for k in range(total):
@@ -167,25 +170,37 @@ def lay_out(m, free, carrier, centre, position, rotation, inertia, friction, res
         rows.body[b, 0, x], rows.body[b, 1, x], rows.manifold[b, x] = carrier[i], carrier[j], p
         rows.slots[b] = max(rows.slots[b], m.size[p])
         rows.bounces[b] |= restitution[p] > 0.0
-        r = rows.numbers[b]
-        r[FRICTION + x], r[BOUNCE + x], r[SHARE + x] = friction[p], restitution[p], m.share[p]
-        _stand(r, x, p, m, i, j, carrier[i], carrier[j], centre, position, rotation, inertia)
+    hand = np.zeros(HAND + POINT, REAL)
+    # batch by batch, whose numbers stay in the cache
     for b in range(batches):
-        for q in range(rows.slots[b]):
-            _weigh(rows.numbers[b], HEAD + q * POINT)
+        r, slots = rows.numbers[b], rows.slots[b]
+        r[: HEAD + slots * POINT] = ZERO
+        for x in range(LANES):
+            p = rows.manifold[b, x]
+            if p >= 0:
+                r[FRICTION + x], r[BOUNCE + x], r[SHARE + x] = friction[p], restitution[p], m.share[p]
+                _stand(r, x, p, m, carrier, centre, position, rotation, inertia)
+        hand[:GIVEN] = r[:GIVEN]
+        for q in range(slots):
+            f = HEAD + q * POINT
+            hand[HAND : HAND + WEIGHT] = r[f : f + WEIGHT]
+            _weigh(hand)
+            r[f + WEIGHT : f + PUSH] = hand[HAND + WEIGHT : HAND + PUSH]
         # lanes with fewer points than others of their batch
         for x in range(LANES):
             p = rows.manifold[b, x]
-            for q in range(m.size[p] if p >= 0 else 0, rows.slots[b]):
+            for q in range(m.size[p] if p >= 0 else 0, slots):
                 f = HEAD + q * POINT
                 for c in range(WEIGHT, POINT, LANES):
-                    rows.numbers[b, f + c + x] = 0.0
+                    r[f + c + x] = ZERO
     return rows
 
 
 @kernel
-def _stand(r, x, p, m, i, j, k, l, centre, position, rotation, inertia):
-    """Write how a manifold of bodies i and j stands, which nodes k and l move: its directions, arms and gaps."""
+def _stand(r, x, p, m, carrier, centre, position, rotation, inertia):
+    """Write how a manifold stands: its directions, arms and gaps."""
+    i, j = m.body[p, 0], m.body[p, 1]
+    k, l = carrier[i], carrier[j]
     ri, rj = rotation[i], rotation[j]
     a, t = m.axis[p], m.tangent[p]
     n0 = ri[0, 0] * a[0] + ri[0, 1] * a[1] + ri[0, 2] * a[2]
@@ -214,40 +229,45 @@ def _stand(r, x, p, m, i, j, k, l, centre, position, rotation, inertia):
             r[f + PUSH + c * LANES + x] = m.impulse[p, q, c]
 
 
+@inline
+def _turned(r, arm, turn, nx, ny, nz, x):
+    """How a pull along a direction at an arm turns a body: the moment, and the spin that it gives."""
+    ax, ay, az = r[arm + x], r[arm + Y + x], r[arm + Z + x]
+    ux, uy, uz = ay * nz - az * ny, az * nx - ax * nz, ax * ny - ay * nx
+    return ux, uy, uz, *spun(r, turn, ux, uy, uz, x)
+
+
 @fused
-def _weigh(r, f):
-    """Write what the impulses of the points at `f` do to their speeds, and the inverse."""
-    p = r[f : f + POINT]
+def _weigh(r):
+    """Write what the impulses of the points in hand do to their speeds, and the inverse."""
     for x in range(LANES):
         nx, ny, nz = r[NORMAL + x], r[NORMAL + Y + x], r[NORMAL + Z + x]
         tx, ty, tz = r[TANGENT + x], r[TANGENT + Y + x], r[TANGENT + Z + x]
         sx, sy, sz = r[SECOND + x], r[SECOND + Y + x], r[SECOND + Z + x]
         both = r[MASS_I + x] + r[MASS_J + x]
-        nn, nt, ns, tt, ts, ss = both, ZERO, ZERO, both, ZERO, both
-        for side in range(2):
-            arm, turn = (ARM_I, TURN_I) if side == 0 else (ARM_J, TURN_J)
-            ax, ay, az = p[arm + x], p[arm + Y + x], p[arm + Z + x]
-            a, b, c = r[turn + x], r[turn + LANES + x], r[turn + 2 * LANES + x]
-            d, e, g = r[turn + 3 * LANES + x], r[turn + 4 * LANES + x], r[turn + 5 * LANES + x]
-            ux, uy, uz = ay * nz - az * ny, az * nx - ax * nz, ax * ny - ay * nx
-            vx, vy, vz = ay * tz - az * ty, az * tx - ax * tz, ax * ty - ay * tx
-            wx, wy, wz = ay * sz - az * sy, az * sx - ax * sz, ax * sy - ay * sx
-            ox, oy, oz = a * ux + b * uy + c * uz, b * ux + d * uy + e * uz, c * ux + e * uy + g * uz
-            nn += ux * ox + uy * oy + uz * oz
-            nt += vx * ox + vy * oy + vz * oz
-            ns += wx * ox + wy * oy + wz * oz
-            ox, oy, oz = a * vx + b * vy + c * vz, b * vx + d * vy + e * vz, c * vx + e * vy + g * vz
-            tt += vx * ox + vy * oy + vz * oz
-            ts += wx * ox + wy * oy + wz * oz
-            ox, oy, oz = a * wx + b * wy + c * wz, b * wx + d * wy + e * wz, c * wx + e * wy + g * wz
-            ss += wx * ox + wy * oy + wz * oz
+        ux, uy, uz, ox, oy, oz = _turned(r, HAND + ARM_I, TURN_I, nx, ny, nz, x)
+        vx, vy, vz, px, py, pz = _turned(r, HAND + ARM_I, TURN_I, tx, ty, tz, x)
+        wx, wy, wz, qx, qy, qz = _turned(r, HAND + ARM_I, TURN_I, sx, sy, sz, x)
+        nn = both + ux * ox + uy * oy + uz * oz
+        nt, ns = vx * ox + vy * oy + vz * oz, wx * ox + wy * oy + wz * oz
+        tt, ts = both + vx * px + vy * py + vz * pz, wx * px + wy * py + wz * pz
+        ss = both + wx * qx + wy * qy + wz * qz
+        ux, uy, uz, ox, oy, oz = _turned(r, HAND + ARM_J, TURN_J, nx, ny, nz, x)
+        vx, vy, vz, px, py, pz = _turned(r, HAND + ARM_J, TURN_J, tx, ty, tz, x)
+        wx, wy, wz, qx, qy, qz = _turned(r, HAND + ARM_J, TURN_J, sx, sy, sz, x)
+        nn += ux * ox + uy * oy + uz * oz
+        nt += vx * ox + vy * oy + vz * oz
+        ns += wx * ox + wy * oy + wz * oz
+        tt += vx * px + vy * py + vz * pz
+        ts += wx * px + wy * py + wz * pz
+        ss += wx * qx + wy * qy + wz * qz
         # in lanes that are not used nothing moves
         det = max(tt * ss - ts * ts, TINY)
         middle, spread = HALF * (tt + ss), HALF * (tt - ss)
-        p[WEIGHT + x] = ONE / max(nn, TINY)
-        p[COUPLE + x], p[COUPLE + Y + x] = nt, ns
-        p[BLOCK + x], p[BLOCK + Y + x], p[BLOCK + Z + x] = ss / det, -ts / det, tt / det
-        p[SLIP + x] = ONE / max(middle + np.sqrt(spread * spread + ts * ts), TINY)
+        r[HAND + WEIGHT + x] = ONE / max(nn, TINY)
+        r[HAND + COUPLE + x], r[HAND + COUPLE + Y + x] = nt, ns
+        r[HAND + BLOCK + x], r[HAND + BLOCK + Y + x], r[HAND + BLOCK + Z + x] = ss / det, -ts / det, tt / det
+        r[HAND + SLIP + x] = ONE / max(middle + np.sqrt(spread * spread + ts * ts), TINY)
 
 
 @serial

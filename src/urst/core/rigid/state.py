@@ -5,7 +5,9 @@ from typing import NamedTuple
 import numpy as np
 
 from urst.core.bodies.mobility import DRIVEN, LOOSE
-from urst.core.jit import inline, serial
+from urst.core.jit import inline, kernel, serial
+
+_1_6, _1_12, _1_20, _1_30, _1_42, _1_56, _1_72 = (1.0 / k for k in (6.0, 12.0, 20.0, 30.0, 42.0, 56.0, 72.0))
 
 
 class Bodies(NamedTuple):
@@ -47,8 +49,8 @@ def turn_by(q, x, y, z, out):
     square = 0.25 * (x * x + y * y + z * z)
     if square < 1e-3:
         # the series, exact to the last bit here
-        s = 0.5 * (1.0 - square / 6.0 * (1.0 - square / 20.0 * (1.0 - square / 42.0 * (1.0 - square / 72.0))))
-        c = 1.0 - square / 2.0 * (1.0 - square / 12.0 * (1.0 - square / 30.0 * (1.0 - square / 56.0)))
+        s = 0.5 * (1.0 - square * _1_6 * (1.0 - square * _1_20 * (1.0 - square * _1_42 * (1.0 - square * _1_72))))
+        c = 1.0 - square * 0.5 * (1.0 - square * _1_12 * (1.0 - square * _1_30 * (1.0 - square * _1_56)))
     else:
         half = np.sqrt(square)
         s, c = 0.5 * np.sin(half) / half, np.cos(half)
@@ -124,20 +126,27 @@ def put(bodies, some, position, orientation):
 def weigh(bodies, free, inertia):
     """Write what moves each body, 0 for those that are not `free` (n + 1,)."""
     for b in range(len(bodies.mass)):
-        if not free[b]:
-            inertia.inverse_mass[b] = 0.0
-            inertia.inverse[b] = 0.0
-            continue
-        inertia.inverse_mass[b] = 1.0 / bodies.mass[b]
-        r, m, k = bodies.rotation[b], bodies.inverse_inertia[b], 0
-        for i in range(3):
-            for j in range(i, 3):
-                total = 0.0
-                for p in range(3):
-                    for q in range(3):
-                        total += r[i, p] * m[p, q] * r[j, q]
-                inertia.inverse[b, k] = total
-                k += 1
+        _weigh(bodies, b, free, inertia)
+
+
+@kernel
+def _weigh(bodies, b, free, inertia):
+    out = inertia.inverse[b]
+    if not free[b]:
+        inertia.inverse_mass[b] = 0.0
+        for k in range(6):
+            out[k] = 0.0
+        return
+    inertia.inverse_mass[b] = 1.0 / bodies.mass[b]
+    r, m, k = bodies.rotation[b], bodies.inverse_inertia[b], 0
+    for i in range(3):
+        x, y, z = r[i, 0], r[i, 1], r[i, 2]
+        u = x * m[0, 0] + y * m[1, 0] + z * m[2, 0]
+        v = x * m[0, 1] + y * m[1, 1] + z * m[2, 1]
+        w = x * m[0, 2] + y * m[1, 2] + z * m[2, 2]
+        for j in range(i, 3):
+            out[k] = u * r[j, 0] + v * r[j, 1] + w * r[j, 2]
+            k += 1
 
 
 @serial
@@ -201,28 +210,33 @@ def move(bodies, free, velocity, moved, dt):
     half, turned = np.empty(4), np.empty((3, 3))
     momentum, spin, turn = np.empty(3), np.empty(3), np.empty(3)
     for b in range(len(bodies.mass)):
-        if bodies.kind[b] == LOOSE and not free[b]:
-            continue
-        way = 0.0
+        if bodies.kind[b] != LOOSE or free[b]:
+            _move(bodies, b, free[b], velocity, moved, dt, half, turned, momentum, spin, turn)
+
+
+@kernel
+def _move(bodies, b, free, velocity, moved, dt, half, turned, momentum, spin, turn):
+    """Move a body; see `move`. The last five are for work."""
+    way = 0.0
+    for c in range(3):
+        bodies.position[b, c] += moved[b, c]
+        turn[c] = moved[b, c + 3]
+        way += moved[b, c] ** 2
+    q, r, w = bodies.orientation[b], bodies.rotation[b], bodies.spin[b]
+    if free:
         for c in range(3):
-            bodies.position[b, c] += moved[b, c]
-            turn[c] = moved[b, c + 3]
-            way += moved[b, c] ** 2
-        q, r, w = bodies.orientation[b], bodies.rotation[b], bodies.spin[b]
-        if free[b]:
-            for c in range(3):
-                bodies.velocity[b, c], w[c] = velocity[b, c], velocity[b, c + 3]
-            conjugate(r, bodies.inertia[b], w, momentum)
-            turn_by(q, 0.5 * turn[0], 0.5 * turn[1], 0.5 * turn[2], half)
-            rotation_of(half, turned)
-            conjugate(turned, bodies.inverse_inertia[b], momentum, spin)
-            for c in range(3):
-                turn[c] += dt * (spin[c] - w[c])
-        angle = turn[0] * turn[0] + turn[1] * turn[1] + turn[2] * turn[2]
-        bodies.travel[b] += np.sqrt(way) + bodies.radius[b] * np.sqrt(angle)
-        if angle == 0.0:
-            continue
-        turn_by(q, turn[0], turn[1], turn[2], q)
-        rotation_of(q, r)
-        if free[b]:
-            conjugate(r, bodies.inverse_inertia[b], momentum, w)
+            bodies.velocity[b, c], w[c] = velocity[b, c], velocity[b, c + 3]
+        conjugate(r, bodies.inertia[b], w, momentum)
+        turn_by(q, 0.5 * turn[0], 0.5 * turn[1], 0.5 * turn[2], half)
+        rotation_of(half, turned)
+        conjugate(turned, bodies.inverse_inertia[b], momentum, spin)
+        for c in range(3):
+            turn[c] += dt * (spin[c] - w[c])
+    angle = turn[0] * turn[0] + turn[1] * turn[1] + turn[2] * turn[2]
+    bodies.travel[b] += np.sqrt(way) + bodies.radius[b] * np.sqrt(angle)
+    if angle == 0.0:
+        return
+    turn_by(q, turn[0], turn[1], turn[2], q)
+    rotation_of(q, r)
+    if free:
+        conjugate(r, bodies.inverse_inertia[b], momentum, w)

@@ -65,7 +65,7 @@ def solve(
     laid = rows.lay_out(
         m, free, joined.carrier, centre, bodies.position, bodies.rotation, inertia, friction, restitution, SPARE
     )
-    sweeps.warm(laid, inertia, start)
+    sweeps.warm(laid, start)
     some = bond_kernels.prepare(
         bonds, bodies.position, bodies.rotation, bodies.orientation, inertia, float(rules.h), lag, start
     )
@@ -90,6 +90,18 @@ def solve(
     )  # fmt: skip
     rows.keep(laid, m, count * float(rules.h), load)
     return velocity, moved, centre
+
+
+@serial
+def _live(free, velocity):
+    """Which nodes move, (k,) int64."""
+    some, count = np.empty(len(free), np.int64), 0
+    for k in range(len(free)):
+        v = velocity[k]
+        if free[k] or v[0] != 0.0 or v[1] != 0.0 or v[2] != 0.0 or v[3] != 0.0 or v[4] != 0.0 or v[5] != 0.0:
+            some[count] = k
+            count += 1
+    return some[:count]
 
 
 @serial
@@ -118,11 +130,12 @@ def _advance(
     quick, shift, came = np.zeros((n, 6), REAL), np.zeros((n, 6), REAL), np.zeros((n, 6), REAL)
     for k in range(n):
         for c in range(6):
-            quick[k, c] = came[k, c] = velocity[k, c]
+            quick[k, c] = came[k, c] = before[k, c] = velocity[k, c]
     todo, hot = np.zeros(len(rows.slots), np.uint8), np.zeros(n, np.uint8)
     bonds.load[:] = 0.0
+    held, live = len(some) > 0 or count_rods > 0, _live(free, velocity)
     for _ in range(substeps):
-        for k in range(n):
+        for k in live:
             if free[k]:
                 for c in range(3):
                     velocity[k, c] = keep[0] * (velocity[k, c] + h * pull[c])
@@ -131,16 +144,15 @@ def _advance(
                     # what bounces does so by how it came, without what the last substep's pushes do again
                     before[k, c] = came[k, c] = velocity[k, c]
                     quick[k, c] = before[k, c] + start[k, c]
-        stood[:] = moved
+        if held:
+            stood[:] = moved
         joint_kernels.sweep(joints, rods, count_rods, quick, stood, inertia, False)
         bond_kernels.sweep(bonds, some, quick, stood, inertia, h, lag, False)
         sweeps.solve_all(rows, reach, quick, shift, came, rules, ONE, todo, hot)
-        for k in range(n):
+        for k in live:
             for c in range(6):
-                if free[k]:
-                    moved[k, c] += h * (velocity[k, c] + (quick[k, c] - before[k, c]))
-                else:
-                    moved[k, c] += h * velocity[k, c]
+                # of what is driven neither has changed
+                moved[k, c] += h * (velocity[k, c] + (quick[k, c] - before[k, c]))
                 shift[k, c] = moved[k, c]
         joint_kernels.sweep(joints, rods, count_rods, quick, stood, inertia, True)
         bond_kernels.sweep(bonds, some, quick, stood, inertia, h, lag, True)
@@ -149,7 +161,7 @@ def _advance(
         for b in some:
             for c in range(6):
                 bonds.load[b, c] += bonds.impulse[b, c]
-        for k in range(n):
+        for k in live:
             if free[k]:
                 touched = False
                 for c in range(6):

@@ -20,7 +20,9 @@ POINTS = 4
 #: most rounds over what still changes much, and batches that they may visit in any case
 HOT_ROUNDS, HOT_BATCHES = 32, 64
 
-ZERO, HALF, ONE, TINY = REAL(0.0), REAL(0.5), REAL(1.0), REAL(1e-30)
+ZERO, HALF, ONE, THREE, TINY = REAL(0.0), REAL(0.5), REAL(1.0), REAL(3.0), REAL(1e-30)
+#: what is not farther apart counts as closed once bodies have moved [m]
+SKIN = REAL(2e-5)
 #: entries from one component of a vector to the next
 Y, Z = LANES, 2 * LANES
 #: fields of a manifold: the normal, both tangents, the inverse inertias (xx, xy, xz, yy, yz, zz), inverse masses, friction,
@@ -40,12 +42,12 @@ POINT, CHANGING = 19 * LANES, PUSH
 #: numbers of a batch
 BATCH = HEAD + POINTS * POINT
 #: what is in hand: the fields of a manifold, those of a point, velocities and spins of both bodies, how far they have moved and
-#: turned since the check, their velocities before, the sum of the impulses of all points, velocities and spins with which the
+#: turned since the check, velocities and spins before, the sum of the impulses of all points, velocities and spins with which the
 #: substep began, and by how much the visit was too strong to be the last
 HAND, V_I, W_I, V_J, W_J, X_I, Q_I, X_J, Q_J, OLD_I, OLD_J, SUM, C_I, D_I, C_J, D_J, HOT = (
-    k * LANES for k in (32, 51, 54, 57, 60, 63, 66, 69, 72, 75, 78, 81, 84, 87, 90, 93, 96)
+    k * LANES for k in (32, 51, 54, 57, 60, 63, 66, 69, 72, 75, 81, 87, 90, 93, 96, 99, 102)
 )
-WORK = 97 * LANES
+WORK = 103 * LANES
 
 
 class Rules(NamedTuple):
@@ -93,7 +95,7 @@ def _measure(r):
 
 
 @inline
-def _spun(r, turn, tx, ty, tz, x):
+def spun(r, turn, tx, ty, tz, x):
     """What a twist does to the spin of the body whose inverse inertia stands at `turn`."""
     return (
         r[turn + x] * tx + r[turn + LANES + x] * ty + r[turn + 2 * LANES + x] * tz,
@@ -120,9 +122,9 @@ def _shift(r, biased):
         # each body gives back its share of what is owed
         i, j = biased * r[SHARE + x], biased * (ONE - r[SHARE + x])
         tx, ty, tz = r[TWIST + x], r[TWIST + Y + x], r[TWIST + Z + x]
-        dx, dy, dz = _spun(r, TURN_I, i * tx, i * ty, i * tz, x)
+        dx, dy, dz = spun(r, TURN_I, i * tx, i * ty, i * tz, x)
         _add(r, W_I, -ONE, dx, dy, dz, x)
-        dx, dy, dz = _spun(r, TURN_J, j * tx, j * ty, j * tz, x)
+        dx, dy, dz = spun(r, TURN_J, j * tx, j * ty, j * tz, x)
         _add(r, W_J, -ONE, dx, dy, dz, x)
         for c in range(3):
             k = c * LANES + x
@@ -176,7 +178,10 @@ def _solve(r, rules, biased):
         leave = r[HAND + LEAVE + x]
         leak = biased * min(rules.leak, rules.recovery * rules.leak_depth * mass / max(push, TINY))
         closed_bias = biased * max(rules.recovery * gap, -rules.push_speed) - (ONE - biased) * leave
-        opened = gap > ZERO and (biased > ZERO or leave == ZERO)
+        # the relaxing sweep finds what has just been stopped at no distance but that of rounding, and of visits left out; what
+        # bounces and has not been met yet is to come as fast as it does
+        skin = (ONE - biased) * (SKIN if push > ZERO or r[BOUNCE + x] == ZERO else ZERO)
+        opened = gap > skin and (biased > ZERO or leave == ZERO)
         leak = ZERO if opened else leak
         bias = gap / rules.h if opened else closed_bias
         new = max(push - (ONE - leak) * mass * (speed + bias) - leak * push, ZERO)
@@ -203,23 +208,33 @@ def _solve(r, rules, biased):
         px, py, pz = dn * nx + dp * tx + dq * sx, dn * ny + dp * ty + dq * sy, dn * nz + dp * tz + dq * sz
         _add(r, V_I, -r[MASS_I + x], px, py, pz, x)
         _add(r, V_J, r[MASS_J + x], px, py, pz, x)
-        ux, uy, uz = _spun(r, TURN_I, ay * pz - az * py, az * px - ax * pz, ax * py - ay * px, x)
+        ux, uy, uz = spun(r, TURN_I, ay * pz - az * py, az * px - ax * pz, ax * py - ay * px, x)
         _add(r, W_I, -ONE, ux, uy, uz, x)
-        ux, uy, uz = _spun(r, TURN_J, by * pz - bz * py, bz * px - bx * pz, bx * py - by * px, x)
+        ux, uy, uz = spun(r, TURN_J, by * pz - bz * py, bz * px - bx * pz, bx * py - by * px, x)
         _add(r, W_J, ONE, ux, uy, uz, x)
 
 
 @inline
+def _sway(r, v, old, mass, turn, x):
+    """Squares of what a visit has changed of a node's motion and of what it is now, spin as the speed it has at the arm of inertia."""
+    arm = THREE * r[mass + x] / max(r[turn + x] + r[turn + 3 * LANES + x] + r[turn + 5 * LANES + x], TINY)
+    change, speed = ZERO, ZERO
+    for c in range(3):
+        k = c * LANES + x
+        shift, swing = r[v + k] - r[old + k], r[v + 3 * LANES + k] - r[old + 3 * LANES + k]
+        change += shift * shift + arm * (swing * swing)
+        speed += r[v + k] * r[v + k] + arm * (r[v + 3 * LANES + k] * r[v + 3 * LANES + k])
+    return change, speed
+
+
+@inline
 def _heat(r, rules):
-    """Note by how much the change of velocity exceeds what may be left as it is."""
+    """Note by how much the change of motion exceeds what may be left as it is."""
     for x in range(LANES):
-        ax, ay, az = r[V_I + x] - r[OLD_I + x], r[V_I + Y + x] - r[OLD_I + Y + x], r[V_I + Z + x] - r[OLD_I + Z + x]
-        bx, by, bz = r[V_J + x] - r[OLD_J + x], r[V_J + Y + x] - r[OLD_J + Y + x], r[V_J + Z + x] - r[OLD_J + Z + x]
-        ux, uy, uz = r[V_I + x], r[V_I + Y + x], r[V_I + Z + x]
-        wx, wy, wz = r[V_J + x], r[V_J + Y + x], r[V_J + Z + x]
-        change = max(ax * ax + ay * ay + az * az, bx * bx + by * by + bz * bz)
-        speed = max(ux * ux + uy * uy + uz * uz, wx * wx + wy * wy + wz * wz)
-        r[HOT + x] = change - max(rules.hot_speed * rules.hot_speed, rules.hot_share * rules.hot_share * speed)
+        change, speed = _sway(r, V_I, OLD_I, MASS_I, TURN_I, x)
+        other, its = _sway(r, V_J, OLD_J, MASS_J, TURN_J, x)
+        least = max(rules.hot_speed * rules.hot_speed, rules.hot_share * rules.hot_share * max(speed, its))
+        r[HOT + x] = max(change, other) - least
 
 
 @fused
@@ -257,7 +272,7 @@ def _sweep(rows, velocity, moved, came, rules, biased, afresh, todo, hot):
                         r[C_I + c * LANES + x] = came[i, c]
                         r[C_J + c * LANES + x] = came[j, c]
             _shift(r, biased)
-        for k in range(3 * LANES):
+        for k in range(6 * LANES):
             r[OLD_I + k], r[OLD_J + k] = r[V_I + k], r[V_J + k]
         for k in range(rows.slots[b]):
             f = HEAD + k * POINT
@@ -343,30 +358,46 @@ def solve_all(rows, reach, velocity, moved, came, rules, biased, todo, hot):
     hot[:] = 0
 
 
+@fused
+def _sum_up(r, f, out):
+    """Add up the impulses of a point a lane and their moments about both nodes, 9 numbers a lane."""
+    for x in range(LANES):
+        u, v, w = r[f + PUSH + x], r[f + RUB + x], r[f + RUB + Y + x]
+        px = u * r[NORMAL + x] + v * r[TANGENT + x] + w * r[SECOND + x]
+        py = u * r[NORMAL + Y + x] + v * r[TANGENT + Y + x] + w * r[SECOND + Y + x]
+        pz = u * r[NORMAL + Z + x] + v * r[TANGENT + Z + x] + w * r[SECOND + Z + x]
+        ax, ay, az = r[f + ARM_I + x], r[f + ARM_I + Y + x], r[f + ARM_I + Z + x]
+        bx, by, bz = r[f + ARM_J + x], r[f + ARM_J + Y + x], r[f + ARM_J + Z + x]
+        _add(out, 0, ONE, px, py, pz, x)
+        _add(out, 3 * LANES, ONE, ay * pz - az * py, az * px - ax * pz, ax * py - ay * px, x)
+        _add(out, 6 * LANES, ONE, by * pz - bz * py, bz * px - bx * pz, bx * py - by * px, x)
+
+
+@fused
+def _answer(r, out, gained):
+    """What such impulses do to velocity and spin of both nodes, 12 numbers a lane."""
+    for x in range(LANES):
+        for c in range(3):
+            gained[c * LANES + x] = -r[MASS_I + x] * out[c * LANES + x]
+            gained[(6 + c) * LANES + x] = r[MASS_J + x] * out[c * LANES + x]
+        tx, ty, tz = spun(r, TURN_I, out[3 * LANES + x], out[4 * LANES + x], out[5 * LANES + x], x)
+        gained[3 * LANES + x], gained[4 * LANES + x], gained[5 * LANES + x] = -tx, -ty, -tz
+        tx, ty, tz = spun(r, TURN_J, out[6 * LANES + x], out[7 * LANES + x], out[8 * LANES + x], x)
+        gained[9 * LANES + x], gained[10 * LANES + x], gained[11 * LANES + x] = tx, ty, tz
+
+
 @serial
-def warm(rows, inertia, start):
-    """Sum up what the impulses of the rows do to each body's velocity, start (n + 1, 6)."""
+def warm(rows, start):
+    """Sum up what the impulses of the rows do to each node's velocity, start (n + 1, 6)."""
+    out, gained = np.empty(9 * LANES, REAL), np.empty(12 * LANES, REAL)
     for b in range(len(rows.slots)):
-        r = rows.numbers[b]
+        r, body = rows.numbers[b], rows.body[b]
+        out[:] = ZERO
+        for q in range(rows.slots[b]):
+            _sum_up(r, HEAD + q * POINT, out)
+        _answer(r, out, gained)
         for x in range(LANES):
-            if rows.manifold[b, x] < 0:
-                continue
-            for side in range(2):
-                k = rows.body[b, side, x]
-                sign = 1.0 if side else -1.0
-                arm, a = ARM_J if side else ARM_I, inertia.inverse[k]
-                for q in range(rows.slots[b]):
-                    f = HEAD + q * POINT
-                    u, v, w = r[f + PUSH + x], r[f + RUB + x], r[f + RUB + Y + x]
-                    px = u * r[NORMAL + x] + v * r[TANGENT + x] + w * r[SECOND + x]
-                    py = u * r[NORMAL + Y + x] + v * r[TANGENT + Y + x] + w * r[SECOND + Y + x]
-                    pz = u * r[NORMAL + Z + x] + v * r[TANGENT + Z + x] + w * r[SECOND + Z + x]
-                    ax, ay, az = r[f + arm + x], r[f + arm + Y + x], r[f + arm + Z + x]
-                    tx, ty, tz = ay * pz - az * py, az * px - ax * pz, ax * py - ay * px
-                    mass = sign * inertia.inverse_mass[k]
-                    start[k, 0] += mass * px
-                    start[k, 1] += mass * py
-                    start[k, 2] += mass * pz
-                    start[k, 3] += sign * (a[0] * tx + a[1] * ty + a[2] * tz)
-                    start[k, 4] += sign * (a[1] * tx + a[3] * ty + a[4] * tz)
-                    start[k, 5] += sign * (a[2] * tx + a[4] * ty + a[5] * tz)
+            i, j = body[0, x], body[1, x]
+            for c in range(6):
+                start[i, c] += gained[c * LANES + x]
+                start[j, c] += gained[(6 + c) * LANES + x]
