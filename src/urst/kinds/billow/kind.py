@@ -22,7 +22,7 @@ class Billow(Emitting):
     """Gas on a grid that carries dust and warmth among bodies."""
 
     name, title, version = "billow", "Billow", 8
-    golden = "f5da9ee927b7a6ace4e2d3f2babe09761a0338c4"
+    golden = "8c2fdcd6c38782cb41fcb95c2969b8fa3d478b8d"
     settings = BillowSettings
     gives, counted, stopped = "dust", "kg", "gas"
     hue = ("#8fa3bd", "#4f678a")

@@ -28,8 +28,8 @@ _MOST_STEPS = FallSettings.model_fields["steps"].metadata[-1].le
 class Fall(Kind):
     """Rigid convex bodies: the fragments of the breaks that are read, and the pieces nobody broke."""
 
-    name, title, version = "fall", "Fall", 6
-    golden = "25127e543729717c839c1c6f40afab4bf920b37b"
+    name, title, version = "fall", "Fall", 7
+    golden = "47c0245c1eb83498a2360bcd4e8119ce1b4122a1"
     settings = FallSettings
     hue = ("#d6a044", "#9a6a10")
     own = ("events", "joints", "regions")

@@ -28,7 +28,7 @@ class Shed(Emitting):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
     name, title, version = "shed", "Shed", 6
-    golden = "380293bb10ef33bdee6ebf493caeeab24b11b700"
+    golden = "7f8d2f685be2387e7660da0849933ebf203c316e"
     settings = ShedSettings
     gives, counted, stopped = "points", "points", "chips"
     hue = ("#a98159", "#85592c")
