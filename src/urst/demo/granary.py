@@ -36,9 +36,17 @@ def _hanging(swing, below: float) -> list[Key]:
     return keys
 
 
+def _along(down: float) -> tuple[float, float, float]:
+    """A place on the cable as it hangs at the start."""
+    angle = np.radians(_START_ANGLE)
+    return 0.2, round(down * np.sin(angle), 4), round(_PIVOT_HEIGHT - down * np.cos(angle), 4)
+
+
 def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96, seed: int = 2) -> Shot:
     """Return the shot; the arguments choose its quality."""
     swing = _swing(1, end, 24.0)
+    # from just before it strikes, what it gives to the wall it loses
+    hit = next(frame for frame, angle in swing if _ROPE * np.sin(angle) < 0.15 + _BALL)
     pieces = [
         {"name": "Quay", "shape": {"kind": "box", "width": 16, "depth": 11, "height": 2}, "position": (0, 0.5, -2),
          "material": "stone", "motion": "fixed"},
@@ -70,13 +78,17 @@ def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96, seed: 
             "pieces": ("Wall",), "pattern": "clustered", "count": fragments, "focus": (0.2, 0, 2.2), "focus_radius": 0.8,
             "seed": seed}},
         {"id": "fall", "name": "Fall", "kind": "fall", "reads": ["break"], "settings": {
-            "top_spin": 20, "bonds": {"tension": 0.35e6, "shear": 0.5e6, "scatter": 0.3}}},
+            "top_spin": 20, "bonds": {"tension": 0.35e6, "shear": 0.5e6, "scatter": 0.3},
+            "events": [{"name": "let go", "what": "let go", "of": ("Counterweight", "Cable"), "when": "frame", "frame": hit - 1}],
+            "joints": [
+                {"name": "hook", "kind": "ball", "first": "Cable", "second": "", "at": _along(0.0)},
+                {"name": "shackle", "kind": "ball", "first": "Counterweight", "second": "Cable", "at": _along(_ROPE - _BALL)},
+            ]}},
         {"id": "shed", "name": "Shed", "kind": "shed", "reads": ["fall"], "settings": {
             "chips": 260, "dust": 120, "puff_mass": 0.0006}},
         {"id": "billow", "name": "Billow", "kind": "billow", "reads": ["fall", "shed"],
          "settings": {"cell_size": cell_size, "low": (-8.0, -12.5, -2.2), "high": (8.0, 5.0, 6.2)}},
     ]  # fmt: skip
-    hit = next(frame for frame, angle in swing if _ROPE * np.sin(angle) < 0.15 + _BALL)
     return parse(
         {
             "name": "Granary",

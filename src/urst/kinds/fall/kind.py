@@ -29,7 +29,7 @@ class Fall(Kind):
     """Rigid convex bodies: the fragments of the breaks that are read, and the pieces nobody broke."""
 
     name, title, version = "fall", "Fall", 7
-    golden = "47c0245c1eb83498a2360bcd4e8119ce1b4122a1"
+    golden = "c780ec89f5f9680b25f2eae18e033e2d8f5d4a22"
     settings = FallSettings
     hue = ("#d6a044", "#9a6a10")
     own = ("events", "joints", "regions")
@@ -195,7 +195,8 @@ class Fall(Kind):
         return Spread(reach(curve, static["patch_centre"][static["bond"]]), f"{curve.over} of bonds at the start")
 
     def rehearsal(self):
-        settings = {"steps": 4, "settle": 0.1, "bonds": {"tension": 2e4, "shear": 3e4}}
+        slack = {"kind": "rope", "first": "Crate", "at": (0, -0.8, 0.45), "to": (0, -0.8, 3), "length": 6}
+        settings = {"steps": 4, "settle": 0.1, "bonds": {"tension": 2e4, "shear": 3e4}, "joints": [slack]}
         return ({"id": self.name, "kind": self.name, "settings": settings},)
 
     def findings(self, shot, layer):

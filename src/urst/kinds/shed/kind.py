@@ -28,7 +28,7 @@ class Shed(Emitting):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
     name, title, version = "shed", "Shed", 6
-    golden = "7f8d2f685be2387e7660da0849933ebf203c316e"
+    golden = "b33c4b8acfe5adb951af2bc9556360b5a7cb1b08"
     settings = ShedSettings
     gives, counted, stopped = "points", "points", "chips"
     hue = ("#a98159", "#85592c")
