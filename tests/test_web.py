@@ -66,16 +66,16 @@ class Web(unittest.TestCase):
         self.assertIn("Differs by", reply.text)
         self.assertEqual(post("regions").status_code, 200)
         settings = self.shot(shot_id).layer("fall").settings
-        self.assertEqual((settings.joints[0].kind, settings.joints[0].name), ("rope", "joint 1"))
-        self.assertNotIn("Differs by", self.set(shot_id, "fall", "events.0.what", "remove").text)
-        self.assertIn("waits for all to touch itself", self.set(shot_id, "fall", "events.0.when", "touch").text)
-        self.set(shot_id, "fall", "events.0.force", "25 kN")
-        self.assertEqual(self.shot(shot_id).layer("fall").settings.events[0].force, 1e4)
-        self.set(shot_id, "fall", "events.0.when", "load")
-        self.set(shot_id, "fall", "events.0.force", "25 kN")
-        self.assertEqual(self.shot(shot_id).layer("fall").settings.events[0].force, 25e3)
-        self.assertEqual(post("events/0/remove").status_code, 200)
-        self.assertEqual(self.shot(shot_id).layer("fall").settings.events, ())
+        self.assertEqual((settings.joints[-1].kind, settings.joints[-1].name), ("rope", "joint 3"))
+        self.assertNotIn("Differs by", self.set(shot_id, "fall", "events.1.what", "remove").text)
+        self.assertIn("waits for all to touch itself", self.set(shot_id, "fall", "events.1.when", "touch").text)
+        self.set(shot_id, "fall", "events.1.force", "25 kN")
+        self.assertEqual(self.shot(shot_id).layer("fall").settings.events[1].force, 1e4)
+        self.set(shot_id, "fall", "events.1.when", "load")
+        self.set(shot_id, "fall", "events.1.force", "25 kN")
+        self.assertEqual(self.shot(shot_id).layer("fall").settings.events[1].force, 25e3)
+        self.assertEqual(post("events/1/remove").status_code, 200)
+        self.assertEqual([e.name for e in self.shot(shot_id).layer("fall").settings.events], ["let go"])
 
     def piece(self, shot_id, number, path, value):
         data = {"path": path, "value": value}

@@ -386,20 +386,30 @@ def look(m: Manifolds, bodies: Bodies, place, dt: float, weight: float) -> None:
 
 
 @serial
-def fastest(m, spare):
-    """Return how far any two that may touch may close within the check [m].
+def fastest(m, bodies, dt, ahead, spare):
+    """Return how far any two that may touch may close within the check [m], and how fast any turns that may touch soon [rad/s].
 
     Parameters
     ----------
     m : Manifolds
+    bodies : Bodies
+    dt : float
+        Length of the check [s].
+    ahead : float
+        What is soon, in checks.
     spare : float
         See `rows.choose` [m].
     """
-    most = 0.0
+    most, turning = 0.0, 0.0
     for p in range(len(m.state)):
-        if m.size[p] > 0 and m.state[p] == NEAR and m.gap[p] <= m.need[p] + spare:
-            most = max(most, m.need[p])
-    return most
+        i, j = m.body[p, 0], m.body[p, 1]
+        if m.gap[p] <= ahead * (m.need[p] + dt * (bodies.swing[i] + bodies.swing[j])) + spare:
+            for b in (i, j):
+                if bodies.kind[b] == LOOSE and bodies.awake[b] and bodies.swing[b] > turning * bodies.radius[b]:
+                    turning = bodies.swing[b] / bodies.radius[b]
+            if m.size[p] > 0 and m.state[p] == NEAR and m.gap[p] <= m.need[p] + spare:
+                most = max(most, m.need[p])
+    return most, turning
 
 
 @serial

@@ -41,8 +41,9 @@ BOUNCE_FALL, BOUNCE_LEAST = 4.0, 0.05
 WAKES = 16
 #: times that this is done for pairs that were left out, and how deep in each other they may get before it is [m]
 MISSES, DEEP = 2, 5e-3
-#: where two bodies come at each other by more than this in a check, it is taken in two parts [m]
-FAR = 16e-3
+#: where two bodies come at each other by more than this in a check, or one turns by more [rad], it is taken in two parts, and in
+#: four where by twice as much
+FAR, WIDE, FINER = 16e-3, 0.08, (2, 4)
 #: and where they come by less than this, twice as long a one serves [m]
 SLOW = 1e-3
 #: checks between looks at who may sleep
@@ -147,6 +148,8 @@ class RigidSolver:
         """a frame, and the checks that were made in it"""
         self.pace = 0.0
         """how fast bodies that may touch come at each other, at most [m/s]"""
+        self.turning = 0.0
+        """how fast those turn that may touch soon, at most [rad/s]"""
         colliders = Colliders(cores, np.arange(n), fragments.ball, surfaces, n)
         self.contacts = Contacts(colliders, matter.friction, matter.restitution)
         self.director = Director(directed, self.hulls, patches, fragments.centre, matter.kind, self.clock)
@@ -215,10 +218,12 @@ class RigidSolver:
             outside.blow(self, s, dt)
         if s.regions:
             outside.pull(self, s.regions, dt)
-        whole, even = max(1, round(dt / self.step_dt)), self.settings.substeps % 2 == 0
+        whole = max(1, round(dt / self.step_dt))
         parts = 1 if self.pace * dt < SLOW else whole
-        if even and self.pace * dt > whole * FAR:
-            parts = 2 * whole
+        for finer in FINER:
+            far, wide = self.pace * dt > 0.5 * finer * whole * FAR, self.turning * dt > 0.5 * finer * whole * WIDE
+            if (far or wide) and self.settings.substeps % finer == 0:
+                parts = finer * whole
         self._count(parts)
         for _ in range(parts):
             self.advance(dt / parts, s.linear_damping, s.angular_damping, snapping=True)
@@ -361,7 +366,8 @@ class RigidSolver:
                 lumps.loosen(struck, bodies)
             self.look(dt)
             saved = self._before()
-        self.pace = manifolds.fastest(c.pairs, manifolds.SPARE) / dt
+        closing, self.turning = manifolds.fastest(c.pairs, bodies, dt, 1.0 + 2.0 * self.step_dt / dt, manifolds.SPARE)
+        self.pace = closing / dt
         self.time += dt
         self.done += self._substeps(dt)
         if pose:
@@ -653,7 +659,7 @@ class RigidSolver:
                 "yielded": self._bonds.yielded.copy(),
                 "time": np.array([self.time]),
                 "done": np.array([self.done]),
-                "pace": np.array([self.pace]),
+                "pace": np.array([self.pace, self.turning]),
                 "counted": np.array(self.counted),
                 "ledger": np.array([self.taken, self.held]),
             }
@@ -674,6 +680,7 @@ class RigidSolver:
         self.director.restore(state)
         self.lumps.restore(state, self.bodies)
         self._bonds.load_share = state["load_share"].copy()
-        self.time, self.pace, self.done = float(state["time"][0]), float(state["pace"][0]), int(state["done"][0])
+        self.time, self.done = float(state["time"][0]), int(state["done"][0])
+        self.pace, self.turning = (float(x) for x in state["pace"])
         self.counted = int(state["counted"][0]), int(state["counted"][1])
         self.taken, self.held = state["ledger"].copy()
