@@ -66,7 +66,7 @@ class Web(unittest.TestCase):
         self.assertIn("Differs by", reply.text)
         self.assertEqual(post("regions").status_code, 200)
         settings = self.shot(shot_id).layer("fall").settings
-        self.assertEqual((settings.joints[-1].kind, settings.joints[-1].name), ("rope", "joint 3"))
+        self.assertEqual((settings.joints[-1].kind, settings.joints[-1].name), ("rope", "joint 1"))
         self.assertNotIn("Differs by", self.set(shot_id, "fall", "events.1.what", "remove").text)
         self.assertIn("waits for all to touch itself", self.set(shot_id, "fall", "events.1.when", "touch").text)
         self.set(shot_id, "fall", "events.1.force", "25 kN")

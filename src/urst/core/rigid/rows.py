@@ -133,7 +133,7 @@ def colour(m, chosen, free, carrier, batch, lane):
 
 
 @serial
-def lay_out(m, free, carrier, centre, position, rotation, inertia, friction, restitution, spare):
+def lay_out(m, free, carrier, centre, position, rotation, turned, inertia, friction, restitution, spare):
     """Lay out what may touch within the check.
 
     Parameters
@@ -146,6 +146,8 @@ def lay_out(m, free, carrier, centre, position, rotation, inertia, friction, res
     centre : (m, 3)
         Of each node.
     position, rotation : (n, 3), (n, 3, 3)
+    turned : (n, 3, 3)
+        How bodies stand half way through the check.
     inertia : Inertia
     friction, restitution : (p,)
         Of each manifold.
@@ -179,7 +181,7 @@ def lay_out(m, free, carrier, centre, position, rotation, inertia, friction, res
             p = rows.manifold[b, x]
             if p >= 0:
                 r[FRICTION + x], r[BOUNCE + x], r[SHARE + x] = friction[p], restitution[p], m.share[p]
-                _stand(r, x, p, m, carrier, centre, position, rotation, inertia)
+                _stand(r, x, p, m, carrier, centre, position, rotation, turned, inertia)
         hand[:GIVEN] = r[:GIVEN]
         for q in range(slots):
             f = HEAD + q * POINT
@@ -197,11 +199,13 @@ def lay_out(m, free, carrier, centre, position, rotation, inertia, friction, res
 
 
 @kernel
-def _stand(r, x, p, m, carrier, centre, position, rotation, inertia):
+def _stand(r, x, p, m, carrier, centre, position, rotation, turned, inertia):
     """Write how a manifold stands: its directions, arms and gaps."""
     i, j = m.body[p, 0], m.body[p, 1]
     k, l = carrier[i], carrier[j]
     ri, rj = rotation[i], rotation[j]
+    # what is part of a compound turns with it
+    ti, tj = turned[i] if k == i else ri, turned[j] if l == j else rj
     a, t = m.axis[p], m.tangent[p]
     n0 = ri[0, 0] * a[0] + ri[0, 1] * a[1] + ri[0, 2] * a[2]
     n1 = ri[1, 0] * a[0] + ri[1, 1] * a[1] + ri[1, 2] * a[2]
@@ -222,10 +226,13 @@ def _stand(r, x, p, m, carrier, centre, position, rotation, inertia):
             u = ri[c, 0] * g[0] + ri[c, 1] * g[1] + ri[c, 2] * g[2]
             v = rj[c, 0] * h[0] + rj[c, 1] * h[1] + rj[c, 2] * h[2]
             across = position[j, c] + v - position[i, c] - u
+            r[f + GAP + x] += across * (n0 if c == 0 else (n1 if c == 1 else n2))
+            u = ti[c, 0] * g[0] + ti[c, 1] * g[1] + ti[c, 2] * g[2]
+            v = tj[c, 0] * h[0] + tj[c, 1] * h[1] + tj[c, 2] * h[2]
+            across = position[j, c] + v - position[i, c] - u
             # both are pushed at one point, so that angular momentum is kept
             r[f + ARM_I + c * LANES + x] = position[i, c] - centre[k, c] + u + m.share[p] * across
             r[f + ARM_J + c * LANES + x] = position[j, c] - centre[l, c] + v - (1.0 - m.share[p]) * across
-            r[f + GAP + x] += across * (n0 if c == 0 else (n1 if c == 1 else n2))
             r[f + PUSH + c * LANES + x] = m.impulse[p, q, c]
 
 

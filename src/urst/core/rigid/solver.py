@@ -135,6 +135,7 @@ class RigidSolver:
             radius=radius,
             swing=np.zeros(n),
             travel=np.zeros(n),
+            ball=fragments.ball > 0.0,
         )
         self.floor, self.datum = measure.floors(fragments, matter.kind)
         self.taken = np.zeros(3)
@@ -334,7 +335,7 @@ class RigidSolver:
         for again in range(WAKES + 1):
             free = lumps.nodes(bodies)
             c.load[:] = 0.0
-            *motion, centre = self._solve(dt, free, linear_damping, angular_damping, snapping)
+            *motion, centre, turned = self._solve(dt, free, linear_damping, angular_damping, snapping)
             if bonded:
                 pushed, force = self._pushes(dt)
             wake[:] = False
@@ -351,6 +352,7 @@ class RigidSolver:
                     lumps.creeping * (dt / self.step_dt),
                     self.rest,
                     free,
+                    turned,
                     *motion,
                     dt,
                     s.top_speed,
@@ -450,7 +452,7 @@ class RigidSolver:
         return self.contacts.points(self.bodies, self.step_dt / self.settings.substeps)
 
     def _solve(self, dt, free, linear_damping, angular_damping, snapping):
-        """Return velocities at the end of the check, how far each node moves, and where it was; see `substeps.solve`."""
+        """Return how nodes go over the check; see `substeps.solve`."""
         c, weight, count = self.contacts, self.weight(), self._substeps(dt)
         h = dt / count
         rules = sweeps.Rules(*(sweeps.REAL(x) for x in (

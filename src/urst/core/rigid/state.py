@@ -26,6 +26,7 @@ class Bodies(NamedTuple):
     radius: np.ndarray  # (n,) farthest point from the centre [m]
     swing: np.ndarray  # (n,) speed of the farthest point about the centre [m/s]
     travel: np.ndarray  # (n,) way gone so far, the rim's share of turning included [m]
+    ball: np.ndarray  # (n,) bool: what touches it does not turn with it
 
 
 class Inertia(NamedTuple):
@@ -123,14 +124,37 @@ def put(bodies, some, position, orientation):
 
 
 @serial
-def weigh(bodies, free, inertia):
-    """Write what moves each body, 0 for those that are not `free` (n + 1,)."""
+def half_way(bodies, free, dt, turned):
+    """Write how bodies will stand half way through a check of `dt` seconds if nothing meets them, `turned` (n, 3, 3).
+
+    Arms and inertias are those of then: what a hit does to a spinning body is right to second order.
+    """
+    half = np.empty(4)
     for b in range(len(bodies.mass)):
-        _weigh(bodies, b, free, inertia)
+        _half_way(bodies, b, free[b], dt, half, turned)
 
 
 @kernel
-def _weigh(bodies, b, free, inertia):
+def _half_way(bodies, b, free, dt, half, turned):
+    w, r, out = bodies.spin[b], bodies.rotation[b], turned[b]
+    if (free or bodies.kind[b] == DRIVEN) and not bodies.ball[b] and (w[0] != 0.0 or w[1] != 0.0 or w[2] != 0.0):
+        turn_by(bodies.orientation[b], 0.5 * dt * w[0], 0.5 * dt * w[1], 0.5 * dt * w[2], half)
+        rotation_of(half, out)
+        return
+    for i in range(3):
+        for j in range(3):
+            out[i, j] = r[i, j]
+
+
+@serial
+def weigh(bodies, free, turned, inertia):
+    """Write what moves each body as it stands at `turned` (n, 3, 3), 0 for those that are not `free` (n + 1,)."""
+    for b in range(len(bodies.mass)):
+        _weigh(bodies, b, free, turned[b], inertia)
+
+
+@kernel
+def _weigh(bodies, b, free, r, inertia):
     out = inertia.inverse[b]
     if not free[b]:
         inertia.inverse_mass[b] = 0.0
@@ -138,7 +162,7 @@ def _weigh(bodies, b, free, inertia):
             out[k] = 0.0
         return
     inertia.inverse_mass[b] = 1.0 / bodies.mass[b]
-    r, m, k = bodies.rotation[b], bodies.inverse_inertia[b], 0
+    m, k = bodies.inverse_inertia[b], 0
     for i in range(3):
         x, y, z = r[i, 0], r[i, 1], r[i, 2]
         u = x * m[0, 0] + y * m[1, 0] + z * m[2, 0]
@@ -191,52 +215,57 @@ def strays(bodies, allowed, dt, weight):
 
 
 @serial
-def load(bodies, centre, velocity):
-    """Write places, and velocities and spins side by side, centre (n + 1, 3) and velocity (n + 1, 6)."""
-    for b in range(len(bodies.mass)):
-        for c in range(3):
-            centre[b, c] = bodies.position[b, c]
-            velocity[b, c], velocity[b, c + 3] = bodies.velocity[b, c], bodies.spin[b, c]
+def load(bodies, free, turned, centre, velocity):
+    """Write places, and velocities and spins side by side, centre (n + 1, 3) and velocity (n + 1, 6).
 
-
-@serial
-def move(bodies, free, velocity, moved, dt):
-    """Take up velocities (n + 1, 6), and move by `moved` (n + 1, 6), the shifts and turns of the substeps.
-
-    A loose body keeps its angular momentum exactly. The substeps turned it by a spin that stood still in the world; what its
-    spin at the middle of the turn adds is made up for here, so that a free body follows the explicit midpoint rule, which is of
-    second order.
+    A free body has the spin that its angular momentum gives it as it stands at `turned` (n, 3, 3).
     """
-    half, turned = np.empty(4), np.empty((3, 3))
-    momentum, spin, turn = np.empty(3), np.empty(3), np.empty(3)
+    momentum, spin = np.empty(3), np.empty(3)
     for b in range(len(bodies.mass)):
-        if bodies.kind[b] != LOOSE or free[b]:
-            _move(bodies, b, free[b], velocity, moved, dt, half, turned, momentum, spin, turn)
+        _load(bodies, b, free[b], turned[b], centre, velocity, momentum, spin)
 
 
 @kernel
-def _move(bodies, b, free, velocity, moved, dt, half, turned, momentum, spin, turn):
-    """Move a body; see `move`. The last five are for work."""
-    way = 0.0
+def _load(bodies, b, free, turned, centre, velocity, momentum, spin):
+    w = bodies.spin[b]
+    for c in range(3):
+        centre[b, c] = bodies.position[b, c]
+        velocity[b, c], spin[c] = bodies.velocity[b, c], w[c]
+    if free and (w[0] != 0.0 or w[1] != 0.0 or w[2] != 0.0):
+        conjugate(bodies.rotation[b], bodies.inertia[b], w, momentum)
+        conjugate(turned, bodies.inverse_inertia[b], momentum, spin)
+    for c in range(3):
+        velocity[b, c + 3] = spin[c]
+
+
+@serial
+def move(bodies, free, turned, velocity, moved):
+    """Take up velocities (n + 1, 6), and move by `moved` (n + 1, 6), the shifts and turns of the substeps.
+
+    A loose body keeps its angular momentum exactly, and in free flight follows the explicit midpoint rule, which is of second
+    order: the substeps went by the spin that it has at `turned`, half way.
+    """
+    momentum = np.empty(3)
+    for b in range(len(bodies.mass)):
+        if bodies.kind[b] != LOOSE or free[b]:
+            _move(bodies, b, free[b], turned[b], velocity, moved, momentum)
+
+
+@kernel
+def _move(bodies, b, free, turned, velocity, moved, momentum):
+    turn, way = moved[b, 3:], 0.0
     for c in range(3):
         bodies.position[b, c] += moved[b, c]
-        turn[c] = moved[b, c + 3]
         way += moved[b, c] ** 2
     q, r, w = bodies.orientation[b], bodies.rotation[b], bodies.spin[b]
     if free:
         for c in range(3):
             bodies.velocity[b, c], w[c] = velocity[b, c], velocity[b, c + 3]
-        conjugate(r, bodies.inertia[b], w, momentum)
-        turn_by(q, 0.5 * turn[0], 0.5 * turn[1], 0.5 * turn[2], half)
-        rotation_of(half, turned)
-        conjugate(turned, bodies.inverse_inertia[b], momentum, spin)
-        for c in range(3):
-            turn[c] += dt * (spin[c] - w[c])
+        conjugate(turned, bodies.inertia[b], w, momentum)
     angle = turn[0] * turn[0] + turn[1] * turn[1] + turn[2] * turn[2]
     bodies.travel[b] += np.sqrt(way) + bodies.radius[b] * np.sqrt(angle)
-    if angle == 0.0:
-        return
-    turn_by(q, turn[0], turn[1], turn[2], q)
-    rotation_of(q, r)
+    if angle > 0.0:
+        turn_by(q, turn[0], turn[1], turn[2], q)
+        rotation_of(q, r)
     if free:
         conjugate(r, bodies.inverse_inertia[b], momentum, w)

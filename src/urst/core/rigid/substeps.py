@@ -53,17 +53,19 @@ def solve(
 
     Returns
     -------
-    (velocity, moved, centre)
-        Velocities and spins at the end, shifts and turns, (m + 1, 6) each; where the nodes were at the start (m + 1, 3).
+    (velocity, moved, centre, turned)
+        Velocities and spins at the end, shifts and turns, (m + 1, 6) each; where the nodes were at the start (m + 1, 3); how the
+        bodies stood half way, (n, 3, 3), which is where they have those spins.
     """
     n = len(free)
-    inertia = Inertia(np.zeros(n), np.zeros((n, 6)))
+    inertia, turned = Inertia(np.zeros(n), np.zeros((n, 6))), np.empty((len(bodies.mass), 3, 3))
     velocity, moved, start, centre = np.zeros((n, 6)), np.zeros((n, 6)), np.zeros((n, 6), REAL), np.empty((n, 3))
-    state.weigh(bodies, free, inertia)
-    state.load(bodies, centre, velocity)
+    state.half_way(bodies, free, count * float(rules.h), turned)
+    state.weigh(bodies, free, turned, inertia)
+    state.load(bodies, free, turned, centre, velocity)
     compounds.gather(bodies, joined, free, centre, inertia, velocity, taken)
     laid = rows.lay_out(
-        m, free, joined.carrier, centre, bodies.position, bodies.rotation, inertia, friction, restitution, SPARE
+        m, free, joined.carrier, centre, bodies.position, bodies.rotation, turned, inertia, friction, restitution, SPARE
     )
     sweeps.warm(laid, start)
     some = bond_kernels.prepare(
@@ -89,7 +91,7 @@ def solve(
         rules,
     )  # fmt: skip
     rows.keep(laid, m, count * float(rules.h), load)
-    return velocity, moved, centre
+    return velocity, moved, centre, turned
 
 
 @serial
@@ -105,9 +107,9 @@ def _live(free, velocity):
 
 
 @serial
-def conclude(bodies, joined, creeping, calm, free, velocity, moved, dt, top_speed, top_spin, ease):
+def conclude(bodies, joined, creeping, calm, free, turned, velocity, moved, dt, top_speed, top_spin, ease):
     """Move the bodies at the end of a check, and count how long each has been calm; see `state.spin_up` for the result."""
-    state.move(bodies, free, velocity, moved, dt)
+    state.move(bodies, free, turned, velocity, moved)
     compounds.carry(bodies, joined, free, velocity, moved, dt)
     compounds.creep(bodies, creeping)
     lost = state.spin_up(bodies, top_speed, top_spin, ease, dt)
