@@ -15,9 +15,8 @@ from urst.core.rigid import detect, onesided
 from urst.core.rigid.detect import NEAR, POINTS, TOUCH
 from urst.core.rigid.state import Bodies
 
-#: pairs that are worth a thread when they are gone through, and when they are looked at; the latter go to threads in turn, so many
-#: at a time
-_WORTH, _WORTH_A_LOOK, _TURN = 2048, 64, 8
+#: pairs that are worth a second thread, which get so many at a time in turn
+_WORTH, _TURN = 32, 8
 #: least margin within which points are noted [m]
 _MARGIN = 2e-3
 #: what stands so much farther apart than it may close in a check is left out of it [m]
@@ -213,10 +212,10 @@ def _look_ahead(bodies, dt, weight, ahead):
 
 
 @serial
-def _sift(m, first, last, bodies, dt, weight, ahead, due):
+def _sift(m, bodies, dt, weight, ahead, due):
     """Bring pairs up to date where that takes no look at their shapes; mark in `due` (p,) those that must be looked at."""
     way = np.zeros(3)
-    for p in range(first, last):
+    for p in range(len(m.state)):
         due[p] = 0
         a, b = m.body[p, 0], m.body[p, 1]
         gone, most = ahead[a, 0] + ahead[b, 0], ahead[a, 1] + ahead[b, 1]
@@ -344,12 +343,6 @@ def _look_at(m, due, first, step, bodies, shapes):
 
 
 @parallel
-def _sift_all(m, bodies, dt, weight, ahead, due, parts):
-    for k in prange(parts):
-        _sift(m, k * len(due) // parts, (k + 1) * len(due) // parts, bodies, dt, weight, ahead, due)
-
-
-@parallel
 def _look_at_all(m, due, bodies, shapes, parts):
     for k in prange(parts):
         _look_at(m, due, k, parts, bodies, shapes)
@@ -371,15 +364,12 @@ def look(m: Manifolds, bodies: Bodies, place, dt: float, weight: float) -> None:
     """
     due, ahead, threads = np.empty(len(m.state), np.uint8), np.empty((len(bodies.mass), 3)), get_num_threads()
     _look_ahead(bodies, dt, weight, ahead)
-    if threads == 1 or len(due) < _WORTH:
-        _sift(m, 0, len(due), bodies, dt, weight, ahead, due)
-    else:
-        _sift_all(m, bodies, dt, weight, ahead, due, threads)
+    _sift(m, bodies, dt, weight, ahead, due)
     some = np.flatnonzero(due)
     if not len(some):
         return
     shapes = place(m.shape[some].ravel())
-    if threads == 1 or len(some) < _WORTH_A_LOOK:
+    if threads == 1 or len(some) < _WORTH:
         _look_at(m, some, 0, 1, bodies, shapes)
     else:
         _look_at_all(m, some, bodies, shapes, threads)
