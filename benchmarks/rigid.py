@@ -69,7 +69,7 @@ def ours(count: int):
     s = solver([GROUND, *column(count)], fixed=(0,), density=2400.0)
     s.step(s.step_dt)
     with parts() as spent:
-        for begin, end, name in SPANS:
+        for _, end, name in SPANS:
             spent.clear()
             cpu, wall, deep, touches = time.process_time(), time.perf_counter(), 0.0, 0
             while s.time < end - 1e-9:
