@@ -143,33 +143,30 @@ def place(hulls, some, owner, middle, position, rotation, travel, placed_at, out
             out.planes[3, f] = planes[f, 3] + nx * x + ny * y + nz * z
 
 
-def bounds(hulls: Hulls, owner, position, rotation, margin) -> tuple[np.ndarray, np.ndarray]:
-    """Return the least and greatest corners of hulls where their bodies are, (s, 3) each [m].
+def bounds(hulls: Hulls, position, rotation, margin) -> tuple[np.ndarray, np.ndarray]:
+    """Return the least and greatest corners of hulls where their bodies are, one each, (n, 3) each [m].
 
     Parameters
     ----------
     hulls : Hulls
         In body coordinates.
-    owner : (s,) int64
-        The body of each hull.
     position, rotation : (n, 3), (n, 3, 3) float64
-    margin : (s,) float64
+    margin : (n,) float64
         By how much the bounds are widened [m].
     """
     low, high = np.empty((hulls.size, 3)), np.empty((hulls.size, 3))
-    _bounds(hulls, owner, position, rotation, margin, low, high)
+    _bounds(hulls, position, rotation, margin, low, high)
     return low, high
 
 
 @serial
-def _bounds(hulls, owner, position, rotation, margin, low, high):
-    for s in range(len(owner)):
-        b = owner[s]
+def _bounds(hulls, position, rotation, margin, low, high):
+    for b in range(len(position)):
         r = rotation[b]
         for c in range(3):
             least, most = np.inf, -np.inf
-            for k in range(hulls.vertex_start[s], hulls.vertex_start[s + 1]):
+            for k in range(hulls.vertex_start[b], hulls.vertex_start[b + 1]):
                 v = hulls.vertices[k]
                 x = r[c, 0] * v[0] + r[c, 1] * v[1] + r[c, 2] * v[2]
                 least, most = min(least, x), max(most, x)
-            low[s, c], high[s, c] = position[b, c] + least - margin[s], position[b, c] + most + margin[s]
+            low[b, c], high[b, c] = position[b, c] + least - margin[b], position[b, c] + most + margin[b]

@@ -1,4 +1,4 @@
-"""Which shapes come near each other: pairs whose bounds overlap, by sort and sweep."""
+"""Which bodies come near each other: pairs whose bounds overlap, by sort and sweep."""
 
 import numpy as np
 
@@ -6,20 +6,18 @@ from urst.core.jit import serial
 
 
 @serial
-def pairs(low, high, owner, moves, loose, out):
-    """Write the pairs of shapes of different bodies whose bounds overlap, sorted.
+def pairs(low, high, moves, loose, out):
+    """Write the pairs of bodies whose bounds overlap, sorted.
 
     Bounds are swept along the axis on which their middles are spread most (Baraff 1992, Dynamic Simulation of
     Non-Penetrating Rigid Bodies, section 7).
 
     Parameters
     ----------
-    low, high : (s, 3) float64 [m]
+    low, high : (n, 3) float64 [m]
         Bounds, empty (low > high) for what is not there.
-    owner : (s,) int64
-        The body of each.
     moves, loose : (n,) bool
-        Of the bodies: a pair needs one that moves now, and one that contacts may move.
+        A pair needs one that moves now, and one that contacts may move.
     out : (room, 2) int64
         Written, first < second.
 
@@ -32,7 +30,7 @@ def pairs(low, high, owner, moves, loose, out):
     for c in range(3):
         count, total, square = 0, 0.0, 0.0
         for s in range(n):
-            if low[s, c] <= high[s, c] and moves[owner[s]]:
+            if low[s, c] <= high[s, c] and moves[s]:
                 middle = 0.5 * (low[s, c] + high[s, c])
                 count, total, square = count + 1, total + middle, square + middle * middle
         spread = square - total * total / count if count else 0.0
@@ -53,8 +51,7 @@ def pairs(low, high, owner, moves, loose, out):
                 break
             if (low_1[t] <= b1) & (high_1[t] >= a1) & (low_2[t] <= b2) & (high_2[t] >= a2):
                 b = order[t]
-                i, j = owner[a], owner[b]
-                if i == j or not (moves[i] or moves[j]) or not (loose[i] or loose[j]):
+                if not (moves[a] or moves[b]) or not (loose[a] or loose[b]):
                     continue
                 if found >= len(out):
                     return -1

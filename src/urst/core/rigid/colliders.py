@@ -1,4 +1,4 @@
-"""The shapes that bodies collide as: convex ones, of which a body may have several, and triangles of lands, laid out as they are met."""
+"""The shapes that bodies collide as: a convex one each, and triangles of lands, laid out as they are met."""
 
 from collections.abc import Sequence
 
@@ -28,22 +28,17 @@ class Colliders:
     Parameters
     ----------
     hulls : Hulls
-        `k` convex shapes in the frames of their bodies.
-    owner : (k,) int64
-        The body of each.
+        One of each of `k` bodies, in its frame.
     rounding : (k,) float
         By how much each is grown [m].
     surfaces : sequence of Land
         In the frames of the last bodies, one each, whose own hulls do not count.
-    count : int
-        How many bodies there are.
     """
 
-    def __init__(self, hulls: Hulls, owner, rounding, surfaces: Sequence[Land], count: int):
+    def __init__(self, hulls: Hulls, rounding, surfaces: Sequence[Land]):
         self._convex, self._rounding = hulls, np.asarray(rounding, float)
-        self._lands, self.first_land = list(surfaces), count - len(surfaces)
+        self._lands, self.first_land = list(surfaces), hulls.size - len(surfaces)
         self._base = hulls.size + np.cumsum([0, *(x.size for x in self._lands)])
-        self._owner = np.asarray(owner, np.int64)
         self.number = np.zeros(0, np.int64)
         """(s,) of each shape, which it keeps: the convex ones come first, then the triangles of each land"""
         self._thick = np.full(int(self._base[-1]) - hulls.size, np.nan)
@@ -89,12 +84,10 @@ class Colliders:
             np.concatenate([h.loops, np.tile(_LOOPS, m)]), loop_start,
             np.concatenate([h.edges, np.tile(_EDGES, (m, 1))]), more(h.edge_start, 9),
         )  # fmt: skip
-        self.owner = np.concatenate([self._owner, self.first_land + which])
+        self.owner = np.concatenate([np.arange(k), self.first_land + which])
+        """(s,) the body of each shape"""
         tops = vertices[len(h.vertices) :].reshape(-1, 6, 3)
         self._middle = np.concatenate([np.zeros((k, 3)), tops.mean(axis=1)])
-        # where a body has several shapes its centre may lie outside of each
-        several = np.bincount(self._owner)[self._owner] > 1
-        self._middle[:k][several] = _middles(h)[several]
         s = k + m
         self._placed = np.full(s, -1.0)
         self.shapes = Shapes(
@@ -144,15 +137,15 @@ class Colliders:
         moves, loose : (n,) bool
             A pair needs one that moves now, and one that contacts may move.
         """
-        owner, k = self._owner, self._convex.size
-        low, high = bounds(self._convex, owner, bodies.position, bodies.rotation, margin[owner] + self._rounding)
-        gone = (bodies.kind[owner] == ABSENT) | (owner >= self.first_land)
+        k = self._convex.size
+        low, high = bounds(self._convex, bodies.position, bodies.rotation, margin + self._rounding)
+        gone = (bodies.kind == ABSENT) | (np.arange(k) >= self.first_land)
         low[gone], high[gone] = np.inf, -np.inf
-        found = _grown(lambda out: broad.pairs(low, high, owner, moves, loose, out), 16 * k + 64)
+        found = _grown(lambda out: broad.pairs(low, high, moves, loose, out), 16 * k + 64)
         parts = [found]
         for n, surface in enumerate(self._lands):
             b = self.first_land + n
-            some = np.flatnonzero(loose[owner] & (moves[owner] | moves[b]) & ~gone)
+            some = np.flatnonzero(loose & (moves | moves[b]) & ~gone)
             if bodies.kind[b] != ABSENT and len(some):
                 beneath = _beneath(surface, bodies.position[b], bodies.rotation[b], low[some], high[some], margin[b])
                 parts.append(np.column_stack([some[beneath[:, 0]], self._base[n] + beneath[:, 1]]))
@@ -174,12 +167,6 @@ def _grown(fill, room):
         if 0 <= count <= room:
             return out[:count]
         room = max(2 * room, count)
-
-
-def _middles(hulls):
-    """Mean of the corners of each hull, (k, 3)."""
-    count = np.diff(hulls.vertex_start)
-    return np.add.reduceat(hulls.vertices, hulls.vertex_start[:-1], axis=0) / count[:, None]
 
 
 def _prisms(surface, some, depth):

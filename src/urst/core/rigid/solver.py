@@ -151,7 +151,7 @@ class RigidSolver:
         """how fast bodies that may touch come at each other, at most [m/s]"""
         self.turning = 0.0
         """how fast those turn that may touch soon, at most [rad/s]"""
-        colliders = Colliders(cores, np.arange(n), fragments.ball, surfaces, n)
+        colliders = Colliders(cores, fragments.ball, surfaces)
         self.contacts = Contacts(colliders, matter.friction, matter.restitution)
         self.director = Director(directed, self.hulls, patches, fragments.centre, matter.kind, self.clock)
         self.surface = np.bincount(

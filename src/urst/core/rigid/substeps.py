@@ -159,6 +159,7 @@ def _advance(
         joint_kernels.sweep(joints, rods, count_rods, quick, stood, inertia, True)
         bond_kernels.sweep(bonds, some, quick, stood, inertia, h, lag, True)
         sweeps.solve_all(rows, reach, quick, shift, came, rules, ZERO, todo, hot)
+        sweeps.note(rows)
         joint_kernels.note(joints, rods, count_rods, 0.0)
         for b in some:
             for c in range(6):

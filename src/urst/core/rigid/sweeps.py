@@ -288,9 +288,6 @@ def _sweep(rows, velocity, moved, came, rules, biased, afresh, todo, hot):
             _solve(r, rules, biased)
             for x in range(CHANGING, POINT):
                 point[x] = r[HAND + x]
-            if afresh and biased == ZERO:
-                for x in range(LANES):
-                    numbers[LOAD + x] += r[HAND + PUSH + x]
         if afresh:
             _owe(r, biased)
             for x in range(6 * LANES):
@@ -304,6 +301,17 @@ def _sweep(rows, velocity, moved, came, rules, biased, afresh, todo, hot):
             if r[HOT + x] > ZERO and rows.manifold[b, x] >= 0:
                 hot[i], hot[j], called = 1, 1, True
     return done, called
+
+
+@fused
+def note(rows):
+    """Add the normal impulses of the substep, as they are in the end, to what each manifold has borne."""
+    for b in range(len(rows.slots)):
+        r = rows.numbers[b]
+        for q in range(rows.slots[b]):
+            f = HEAD + q * POINT + PUSH
+            for x in range(LANES):
+                r[LOAD + x] += r[f + x]
 
 
 class Reach(NamedTuple):
