@@ -226,11 +226,12 @@ def _sift(m, bodies, dt, weight, ahead, due):
         calm = min(ahead[a, 2], ahead[b, 2])
         if (
             m.state[p] == NEAR
+            and m.hurry[p] == 0.0
             and gone - m.known[p] < _STALE
             and gone - m.travel[p] <= calm
             and most - m.travel[p] <= m.margin[p]
         ):
-            m.need[p] = max(m.hurry[p], most - gone)
+            m.need[p] = most - gone
             continue
         if not _stirs(m, p, bodies):
             continue

@@ -237,7 +237,7 @@ def _stand(r, x, p, m, carrier, centre, position, rotation, turned, inertia):
 
 
 @inline
-def _turned(r, arm, turn, nx, ny, nz, x):
+def _lever(r, arm, turn, nx, ny, nz, x):
     """How a pull along a direction at an arm turns a body: the moment, and the spin that it gives."""
     ax, ay, az = r[arm + x], r[arm + Y + x], r[arm + Z + x]
     ux, uy, uz = ay * nz - az * ny, az * nx - ax * nz, ax * ny - ay * nx
@@ -252,16 +252,16 @@ def _weigh(r):
         tx, ty, tz = r[TANGENT + x], r[TANGENT + Y + x], r[TANGENT + Z + x]
         sx, sy, sz = r[SECOND + x], r[SECOND + Y + x], r[SECOND + Z + x]
         both = r[MASS_I + x] + r[MASS_J + x]
-        ux, uy, uz, ox, oy, oz = _turned(r, HAND + ARM_I, TURN_I, nx, ny, nz, x)
-        vx, vy, vz, px, py, pz = _turned(r, HAND + ARM_I, TURN_I, tx, ty, tz, x)
-        wx, wy, wz, qx, qy, qz = _turned(r, HAND + ARM_I, TURN_I, sx, sy, sz, x)
+        ux, uy, uz, ox, oy, oz = _lever(r, HAND + ARM_I, TURN_I, nx, ny, nz, x)
+        vx, vy, vz, px, py, pz = _lever(r, HAND + ARM_I, TURN_I, tx, ty, tz, x)
+        wx, wy, wz, qx, qy, qz = _lever(r, HAND + ARM_I, TURN_I, sx, sy, sz, x)
         nn = both + ux * ox + uy * oy + uz * oz
         nt, ns = vx * ox + vy * oy + vz * oz, wx * ox + wy * oy + wz * oz
         tt, ts = both + vx * px + vy * py + vz * pz, wx * px + wy * py + wz * pz
         ss = both + wx * qx + wy * qy + wz * qz
-        ux, uy, uz, ox, oy, oz = _turned(r, HAND + ARM_J, TURN_J, nx, ny, nz, x)
-        vx, vy, vz, px, py, pz = _turned(r, HAND + ARM_J, TURN_J, tx, ty, tz, x)
-        wx, wy, wz, qx, qy, qz = _turned(r, HAND + ARM_J, TURN_J, sx, sy, sz, x)
+        ux, uy, uz, ox, oy, oz = _lever(r, HAND + ARM_J, TURN_J, nx, ny, nz, x)
+        vx, vy, vz, px, py, pz = _lever(r, HAND + ARM_J, TURN_J, tx, ty, tz, x)
+        wx, wy, wz, qx, qy, qz = _lever(r, HAND + ARM_J, TURN_J, sx, sy, sz, x)
         nn += ux * ox + uy * oy + uz * oz
         nt += vx * ox + vy * oy + vz * oz
         ns += wx * ox + wy * oy + wz * oz
