@@ -23,7 +23,7 @@ from urst.core.geometry import generators
 from urst.core.geometry.mesh import mass_properties, open_edges
 from urst.core.geometry.rotation import matrix
 from urst.errors import BadFile, BadMesh, BadValue
-from urst.formats import gltf, vdb
+from urst.formats import gltf, usd, vdb
 from urst.formats.meshes import read_meshes
 from urst.formats.ways import length, read_ways
 from urst.handover import export as handover
@@ -135,9 +135,92 @@ class HandOver(unittest.TestCase):
 
 
 class Ways(unittest.TestCase):
-    """Animations of glTF files, as Urst itself and others write them."""
+    """Animations of glTF and USD files, as Urst itself and others write them."""
+
+    #: an arm that turns by a quarter about what is up in 24 of 48 time codes a second, and carries a cube of 200 cm
+    STAGE = """#usda 1.0
+(
+    upAxis = "Y"
+    metersPerUnit = 0.01
+    timeCodesPerSecond = 48
+    startTimeCode = 10
+    endTimeCode = 34
+)
+def Xform "arm"
+{
+    float xformOp:rotateY.timeSamples = { 10: 0, 34: 90 }
+    uniform token[] xformOpOrder = ["xformOp:rotateY"]
+    def Mesh "cube"
+    {
+        int[] faceVertexCounts = [4, 4, 4, 4, 4, 4]
+        int[] faceVertexIndices = [0, 1, 3, 2, 4, 6, 7, 5, 0, 4, 5, 1, 2, 3, 7, 6, 0, 2, 6, 4, 1, 5, 7, 3]
+        point3f[] points = [(-50, -50, -50), (-50, -50, 50), (-50, 50, -50), (-50, 50, 50), (50, -50, -50), (50, -50, 50), (50, 50, -50), (50, 50, 50)]
+        double3 xformOp:translate = (300, 0, 0)
+        float3 xformOp:scale = (2, 2, 2)
+        uniform token[] xformOpOrder = ["xformOp:translate", "xformOp:scale"]
+    }
+    def Mesh "unseen" (active = true)
+    {
+        token visibility = "invisible"
+        int[] faceVertexCounts = [3]
+        int[] faceVertexIndices = [0, 1, 2]
+        point3f[] points = [(0, 0, 0), (1, 0, 0), (0, 1, 0)]
+    }
+}
+"""
+
+    def test_a_stage_comes_in_metres_with_z_up_and_what_it_carries(self):
+        data = self.STAGE.encode()
+        ((name, mesh),) = read_meshes(data, "arm.usda")
+        self.assertEqual(name, "cube")
+        self.assertAlmostEqual(mass_properties(mesh).volume, 8.0, places=5)
+        np.testing.assert_allclose(mass_properties(mesh).centroid, [3, 0, 0], atol=1e-6)
+        self.assertAlmostEqual(length(data, "arm.usda"), 0.5)
+        found = read_ways(data, "arm.usda", np.array([0.0, 0.25, 0.5, 2.0]))["cube"]
+        angle = np.radians([0, 45, 90, 90])
+        np.testing.assert_allclose(
+            found.places, 3 * np.stack([np.cos(angle), np.sin(angle), 0 * angle], axis=1), atol=1e-6
+        )
+        np.testing.assert_allclose(found.turns[2] @ found.turn.T, [[0, -1, 0], [1, 0, 0], [0, 0, 1]], atol=1e-6)
+        other = data.replace(
+            b'def Mesh "cube"\n    {', b'def Mesh "cube"\n    {\n        uniform token orientation = "leftHanded"'
+        )
+        ((_, turned),) = read_meshes(other, "arm.usda")
+        with self.assertRaisesRegex(BadMesh, "encloses -8 m3"):
+            mass_properties(turned)
+
+    def test_a_stage_that_is_bad_or_takes_from_elsewhere_is_refused(self):
+        outside = self.STAGE.replace('def Xform "arm"', 'def Xform "arm" (references = @secret.usda@)')
+        clips = self.STAGE.replace(
+            'def Xform "arm"', 'def Xform "arm" (clips = {dictionary default = {asset[] assetPaths = [@secret.usda@]}})'
+        )
+        corners = self.STAGE.replace("[0, 1, 3, 2, 4,", "[0, 1, 3, 2, 44,")
+        for text, told in (
+            (outside, "takes parts from other files .secret.usda."),
+            (clips, "takes parts from other files ./arm."),
+            (corners, "has faces whose corners are not there, in 'cube'"),
+            (self.STAGE.replace("metersPerUnit = 0.01", "metersPerUnit = 0"), "has 0 metres a unit"),
+            ("#usda 1.0\nhello", "cannot be read as USD"),
+            ("", "cannot be read as USD"),
+        ):
+            with self.assertRaisesRegex(BadFile, told):
+                read_meshes(text.encode(), "arm.usda")
+        for kind in ("usd", "usdc", "usdz"):
+            with self.assertRaisesRegex(BadFile, "cannot be read as USD"):
+                read_meshes(b"no stage at all", f"arm.{kind}")
+        with self.assertRaisesRegex(BadMesh, "holds no triangles"):
+            read_meshes(b"#usda 1.0\n", "none.usda")
 
     def test_what_was_written_comes_back_where_it_was(self):
+        for kind, write in (("glb", gltf.write_fragments), ("usd", self.usd)):
+            with self.subTest(kind):
+                self.written_and_read(f"moved.{kind}", write)
+
+    @staticmethod
+    def usd(path, fragments, names, colours, frames, rate, first):
+        usd.write_fragments(path, fragments, names, colours, frames, (first, first + 6), rate)
+
+    def written_and_read(self, name, write):
         box = generators.box_between((-0.2, -0.1, 0), (0.2, 0.1, 0.6))
         fragments = assemble([Solid(0, box, np.zeros(12, bool))])
         rng, frames = np.random.default_rng(3), []
@@ -148,12 +231,12 @@ class Ways(unittest.TestCase):
                 "orientation": (turn / np.linalg.norm(turn))[None].astype(np.float32),
             }))  # fmt: skip
         with tempfile.TemporaryDirectory() as folder:
-            path = Path(folder) / "moved.glb"
-            gltf.write_fragments(path, fragments, ["Box"], [(0.5, 0.5, 0.5)], iter(frames), 24.0, 1)
+            path = Path(folder) / name
+            write(path, fragments, ["Box"], [(0.5, 0.5, 0.5)], iter(frames), 24.0, 1)
             data = path.read_bytes()
-        self.assertAlmostEqual(length(data, "moved.glb"), 6 / 24, places=6)
-        ((name, mesh),) = read_meshes(data, "moved.glb")
-        way = read_ways(data, "moved.glb", np.arange(7) / 24.0)[name]
+        self.assertAlmostEqual(length(data, name), 6 / 24, places=6)
+        ((part, mesh),) = read_meshes(data, name)
+        way = read_ways(data, name, np.arange(7) / 24.0)[part]
         local = (mesh.vertices - way.place) @ way.turn
         corners = fragments.hulls.vertices
         for k, (_, pose) in enumerate(frames):

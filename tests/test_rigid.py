@@ -251,12 +251,28 @@ class Impacts(unittest.TestCase):
 
 
 class Stacks(unittest.TestCase):
-    def test_a_heavy_cube_on_one_a_thousand_times_lighter_stays_up(self):
-        cubes = [box((-0.25, -0.25, 0), (0.25, 0.25, 0.5)), box((-0.25, -0.25, 0.5), (0.25, 0.25, 1.0))]
-        s = solver([GROUND, *cubes], fixed=(0,), density=[2000.0, 2000.0, 2e6])
-        height = np.array(run(s, 3.0, lambda s: s.bodies.position[2, 2] - 0.75))
-        self.assertLess(np.abs(height).max(), 5e-4)
-        self.assertFalse(s.bodies.awake[2])
+    def test_what_is_much_heavier_stands_on_what_is_light_and_is_caught_by_it(self):
+        # standing, on one half as wide, and dropped from 0.3 m
+        for ratio, half, drop in ((1e3, 0.25, 0.0), (1e4, 0.25, 0.0), (1e4, 0.125, 0.0), (1e4, 0.25, 0.3)):
+            with self.subTest(ratio=ratio, half=half, drop=drop):
+                low, high = 2.0 * half + drop, 2.0 * half + drop + 0.5
+                cubes = [box((-half, -half, 0), (half, half, 2.0 * half)), box((-0.25, -0.25, low), (0.25, 0.25, high))]
+                light = 2e6 / ratio * (0.25 / half) ** 3
+                s = solver([GROUND, *cubes], fixed=(0,), density=[2000.0, light, 2e6])
+                height = np.array(run(s, 1.5, lambda s: s.bodies.position[2, 2])) - 2.0 * half - 0.25
+                self.assertGreater(height.min(), -3e-4)
+                self.assertLess(abs(height[-1]), 3e-4)
+                self.assertEqual(int(s.bodies.awake.sum()), 1)
+
+    def test_what_is_light_flies_off_as_it_must_when_something_heavy_strikes_it(self):
+        # nothing holds it from behind, so it is struck as light as it is
+        cubes = [box((-0.5, -0.5, 2), (0.5, 0.5, 3)), box((0.6, -0.5, 2), (1.6, 0.5, 3))]
+        s = solver(cubes, density=[1e7, 1e3], velocity=[[5, 0, 0], [0, 0, 0]], restitution=0.5)
+        before = momentum(s)[0][0]
+        run(s, 0.1)
+        self.assertAlmostEqual(s.bodies.velocity[1, 0], 1.5 * 5.0 / (1 + 1e-4), delta=2e-2)
+        self.assertTrue((s.share == 1.0).all())
+        self.assertAlmostEqual(momentum(s)[0][0] / before, 1.0, delta=1e-6)
 
     def test_twenty_cubes_with_offsets_stand_and_sleep(self):
         side = np.random.default_rng(0).uniform(-0.01, 0.01, (20, 2))

@@ -1,4 +1,4 @@
-"""Reading meshes: OBJ, PLY, STL, glTF."""
+"""Reading meshes: OBJ, PLY, STL, glTF, USD."""
 
 import io
 from pathlib import PurePath
@@ -9,14 +9,17 @@ import trimesh
 from urst.core.checks.meshes import MOST_TRIANGLES, check_surface
 from urst.core.geometry.mesh import Mesh
 from urst.errors import BadFile, BadMesh
+from urst.formats import usd_in
+from urst.formats.way import UPRIGHT
 
-KINDS = ("obj", "ply", "stl", "glb", "gltf")
+KINDS = ("obj", "ply", "stl", "glb", "gltf", *usd_in.KINDS)
 
 
 def read_meshes(data: bytes, name: str) -> list[tuple[str, Mesh]]:
     """Read a mesh file; one mesh for each named group or node. They may be open: what stands fixed need not be closed.
 
-    glTF keeps y up and metres; it is turned to z up. Other formats are taken as they are.
+    glTF keeps y up and metres; it is turned to z up. USD says what is up and how long its unit is. Other formats are taken as
+    they are.
 
     Raises
     ------
@@ -36,6 +39,20 @@ def read_meshes(data: bytes, name: str) -> list[tuple[str, Mesh]]:
             )
     if kind == "glb" and data[:4] != b"glTF":
         raise BadFile(f"'{name}' is not a binary glTF file: its first bytes are not 'glTF'. Export it again as .glb.")
+    found = usd_in.meshes(data, name) if kind in usd_in.KINDS else _loaded(data, name, kind)
+    meshes = [(part, merged(mesh)) for part, mesh in found if len(mesh.triangles)]
+    if not meshes:
+        raise BadMesh(f"'{name}' holds no triangles: export the surface, not points or curves.")
+    if sum(len(m.triangles) for _, m in meshes) > MOST_TRIANGLES:
+        total = sum(len(m.triangles) for _, m in meshes)
+        raise BadMesh(f"'{name}' has {total:,} triangles, more than {MOST_TRIANGLES:,}: reduce it before importing.")
+    for part, mesh in meshes:
+        check_surface(mesh, f"'{part}'")
+    return meshes
+
+
+def _loaded(data, name, kind):
+    """The meshes of a file of a kind that the library reads, where they stand."""
     try:
         options = {"split_objects": True, "split_groups": True, "group_material": False} if kind == "obj" else {}
         loaded = trimesh.load(io.BytesIO(data), file_type=kind, process=False, **options)
@@ -47,8 +64,8 @@ def read_meshes(data: bytes, name: str) -> list[tuple[str, Mesh]]:
         raw = [(node, loaded.geometry[geometry], matrix) for node, matrix, geometry in parts]
     else:
         raw = [(_only_name(data, kind) or PurePath(name).stem, loaded, np.eye(4))]
-    upright = np.array([[1, 0, 0], [0, 0, -1], [0, 1, 0]], float) if kind in ("glb", "gltf") else np.eye(3)
-    meshes = []
+    upright = UPRIGHT if kind in ("glb", "gltf") else np.eye(3)
+    meshes: list[tuple[str, Mesh]] = []
     for part, mesh, matrix in raw:
         if not isinstance(mesh, trimesh.Trimesh) or not len(mesh.faces):
             continue
@@ -56,14 +73,7 @@ def read_meshes(data: bytes, name: str) -> list[tuple[str, Mesh]]:
         triangles = np.asarray(mesh.faces, np.int64)
         if np.linalg.det(matrix[:3, :3]) < 0:
             triangles = triangles[:, ::-1]
-        meshes.append((str(part), merged(Mesh(points, triangles))))
-    if not meshes:
-        raise BadMesh(f"'{name}' holds no triangles: export the surface, not points or curves.")
-    if sum(len(m.triangles) for _, m in meshes) > MOST_TRIANGLES:
-        total = sum(len(m.triangles) for _, m in meshes)
-        raise BadMesh(f"'{name}' has {total:,} triangles, more than {MOST_TRIANGLES:,}: reduce it before importing.")
-    for part, mesh in meshes:
-        check_surface(mesh, f"'{part}'")
+        meshes.append((str(part), Mesh(points, triangles)))
     return meshes
 
 

@@ -1,10 +1,9 @@
-"""Reading how nodes of a glTF file move: its animations, sampled at moments."""
+"""Reading how the parts of a file move, at moments: the animations of glTF here, USD in its own module."""
 
 import base64
 import binascii
 import json
 import struct
-from dataclasses import dataclass
 from pathlib import PurePath
 from typing import Any
 
@@ -12,6 +11,8 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from urst.errors import BadFile
+from urst.formats import usd_in
+from urst.formats.way import UPRIGHT, Way, way
 
 #: of the numbers in an accessor: their type, and what a whole one of them stands for (glTF 2.0, sections 3.6.2 and 3.11)
 _NUMBERS = {
@@ -24,25 +25,12 @@ _NUMBERS = {
 _WIDE = {"SCALAR": 1, "VEC3": 3, "VEC4": 4}
 #: what a description that is not as it should be ends in
 _UNREADABLE = (KeyError, IndexError, TypeError, ValueError, AttributeError)
-_UPRIGHT = np.array([[1, 0, 0], [0, 0, -1], [0, 1, 0]], float)
-
-
-@dataclass(frozen=True)
-class Way:
-    """How a node stands when nothing moves it, and at moments; z up."""
-
-    place: np.ndarray
-    """(3,) [m]"""
-    turn: np.ndarray
-    """(3, 3)"""
-    places: np.ndarray
-    """(k, 3) [m]"""
-    turns: np.ndarray
-    """(k, 3, 3)"""
 
 
 def length(data: bytes, name: str) -> float:
     """Return how long the animations of a file last [s]; 0 for one that has none."""
+    if _is_usd(name):
+        return usd_in.length(data, name)
     document, chunk = _document(data, name)
     try:
         ends = [
@@ -72,6 +60,8 @@ def read_ways(data: bytes, name: str, seconds: np.ndarray) -> dict[str, Way]:
     BadFile
         If the animations cannot be read.
     """
+    if _is_usd(name):
+        return usd_in.ways(data, name, seconds)
     document, chunk = _document(data, name)
     nodes = document.get("nodes", [])
     moved: dict[tuple[int, str], np.ndarray] = {}
@@ -97,13 +87,14 @@ def read_ways(data: bytes, name: str, seconds: np.ndarray) -> dict[str, Way]:
                 rest = rest @ _matrices(nodes[k], {}, 1)
                 mine = {path: moved[k, path] for path in ("translation", "rotation", "scale") if (k, path) in moved}
                 now = now @ _matrices(nodes[k], mine, len(seconds))
-            (turn,), turns = _turns(rest), _turns(now)
-            found[node.get("name") or f"node {n}"] = Way(
-                _UPRIGHT @ rest[0, :3, 3], turn, now[:, :3, 3] @ _UPRIGHT.T, turns
-            )
+            found[node.get("name") or f"node {n}"] = way(rest[0], now, UPRIGHT)
         return found
     except _UNREADABLE as error:
         raise _unreadable(name, error) from error
+
+
+def _is_usd(name):
+    return PurePath(name).suffix.lower().lstrip(".") in usd_in.KINDS
 
 
 def _unreadable(name, error):
@@ -184,10 +175,3 @@ def _matrices(node, moved, count):
     found[:, :3, :3] = Rotation.from_quat(turn).as_matrix() * size[:, None, :]
     found[:, :3, 3] = moved.get("translation", np.tile(np.array(node.get("translation", (0, 0, 0)), float), (count, 1)))
     return found
-
-
-def _turns(matrices):
-    """The turn in each of some matrices (polar decomposition), z up, (k, 3, 3)."""
-    u, _, v = np.linalg.svd(matrices[:, :3, :3])
-    u[:, :, 2] *= np.sign(np.linalg.det(u @ v))[:, None]
-    return _UPRIGHT @ (u @ v) @ _UPRIGHT.T

@@ -13,7 +13,7 @@ from urst.core.geometry import rotation
 from urst.core.geometry.convex import with_points
 from urst.core.geometry.land import Land
 from urst.core.launch.blast import faces
-from urst.core.rigid import manifolds, measure, outside, rest, settling, state, substeps, sweeps
+from urst.core.rigid import jammed, manifolds, measure, outside, rest, settling, state, substeps, sweeps
 from urst.core.rigid.bond_kernels import forces
 from urst.core.rigid.bonds import LAG, Bonds
 from urst.core.rigid.colliders import Colliders
@@ -147,6 +147,8 @@ class RigidSolver:
         """substeps so far"""
         self.counted = (0, 0)
         """a frame, and the checks that were made in it"""
+        self.share = np.ones(n)
+        """(n,) how much heavier those that are squeezed are taken as, see `jammed`"""
         self.pace = 0.0
         """how fast bodies that may touch come at each other, at most [m/s]"""
         self.turning = 0.0
@@ -338,13 +340,14 @@ class RigidSolver:
             *motion, centre, turned = self._solve(dt, free, linear_damping, angular_damping, snapping)
             if bonded:
                 pushed, force = self._pushes(dt)
+            jams = jammed.squeeze(c.pairs, c.load, bodies, free, lumps.compounds.carrier, weight, self.share)
             wake[:] = False
             woken = rest.wake_after(bodies, c.pairs, c.load, c.marks, weight, wake)
             missed = again < MISSES and manifolds.missed(
                 c.pairs, bodies, lumps.compounds.carrier, centre, motion[1], manifolds.SPARE, DEEP
             )
             struck = lumps.strikes(bodies, c.pairs, force) if snapping and bonded else None
-            if again == WAKES or not (woken or missed or struck is not None):
+            if again == WAKES or not (woken or missed or jams or struck is not None):
                 s = self.settings
                 lost = substeps.conclude(
                     bodies,
@@ -465,6 +468,7 @@ class RigidSolver:
             self.bonds,
             self.joints.state,
             self.bodies,
+            self.share,
             self.lumps.compounds,
             c.rub,
             c.bounce,
@@ -661,6 +665,7 @@ class RigidSolver:
                 "yielded": self._bonds.yielded.copy(),
                 "time": np.array([self.time]),
                 "done": np.array([self.done]),
+                "share": self.share.copy(),
                 "pace": np.array([self.pace, self.turning]),
                 "counted": np.array(self.counted),
                 "ledger": np.array([self.taken, self.held]),
@@ -683,6 +688,7 @@ class RigidSolver:
         self.lumps.restore(state, self.bodies)
         self._bonds.load_share = state["load_share"].copy()
         self.time, self.done = float(state["time"][0]), int(state["done"][0])
+        self.share = state["share"].copy()
         self.pace, self.turning = (float(x) for x in state["pace"])
         self.counted = int(state["counted"][0]), int(state["counted"][1])
         self.taken, self.held = state["ledger"].copy()

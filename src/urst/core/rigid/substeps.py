@@ -9,7 +9,7 @@ bodies have moved since.
 import numpy as np
 
 from urst.core.jit import serial
-from urst.core.rigid import bond_kernels, compounds, joint_kernels, rest, rows, state, sweeps
+from urst.core.rigid import bond_kernels, compounds, jammed, joint_kernels, rest, rows, state, sweeps
 from urst.core.rigid.manifolds import SPARE
 from urst.core.rigid.state import Inertia
 from urst.core.rigid.sweeps import ONE, REAL, ZERO
@@ -17,7 +17,23 @@ from urst.core.rigid.sweeps import ONE, REAL, ZERO
 
 @serial
 def solve(
-    m, bonds, joints, bodies, joined, friction, restitution, free, pull, keep, count, rules, lag, brittle, taken, load
+    m,
+    bonds,
+    joints,
+    bodies,
+    share,
+    joined,
+    friction,
+    restitution,
+    free,
+    pull,
+    keep,
+    count,
+    rules,
+    lag,
+    brittle,
+    taken,
+    load,
 ):
     """Solve the contacts and bonds of a check.
 
@@ -30,6 +46,8 @@ def solve(
     joints : JointState
         Likewise.
     bodies : Bodies
+    share : (n,)
+        How much heavier each is taken as, see `jammed`.
     joined : Compounds
     friction, restitution : (p,)
         Of each manifold.
@@ -64,6 +82,7 @@ def solve(
     state.weigh(bodies, free, turned, inertia)
     state.load(bodies, free, turned, centre, velocity)
     compounds.gather(bodies, joined, free, centre, inertia, velocity, taken)
+    jammed.stiffen(share, inertia)
     laid = rows.lay_out(
         m, free, joined.carrier, centre, bodies.position, bodies.rotation, turned, inertia, friction, restitution, SPARE
     )

@@ -22,7 +22,7 @@ class Billow(Emitting):
     """Gas on a grid that carries dust and warmth among bodies."""
 
     name, title, version = "billow", "Billow", 8
-    golden = "1b10e1718ad03a5d15e5654404f01714bfcf0a96"
+    golden = "7ae60a00f6cc746b34d572348fbdde9bc789fb32"
     settings = BillowSettings
     gives, counted, stopped = "dust", "kg", "gas"
     hue = ("#8fa3bd", "#4f678a")

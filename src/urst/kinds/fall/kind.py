@@ -28,8 +28,8 @@ _MOST_STEPS = FallSettings.model_fields["steps"].metadata[-1].le
 class Fall(Kind):
     """Rigid convex bodies: the fragments of the breaks that are read, and the pieces nobody broke."""
 
-    name, title, version = "fall", "Fall", 7
-    golden = "c780ec89f5f9680b25f2eae18e033e2d8f5d4a22"
+    name, title, version = "fall", "Fall", 8
+    golden = "a18a8c8ccc02f4c8b435016b3f3c4d6e21d30a24"
     settings = FallSettings
     hue = ("#d6a044", "#9a6a10")
     own = ("events", "joints", "regions")

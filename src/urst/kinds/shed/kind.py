@@ -28,7 +28,7 @@ class Shed(Emitting):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
     name, title, version = "shed", "Shed", 6
-    golden = "b33c4b8acfe5adb951af2bc9556360b5a7cb1b08"
+    golden = "98ec17af84dfebce2f309f69d54553ef977f75a9"
     settings = ShedSettings
     gives, counted, stopped = "points", "points", "chips"
     hue = ("#a98159", "#85592c")

@@ -1,0 +1,177 @@
+"""Reading USD: the meshes of a stage and how they move."""
+
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path, PurePath
+
+import numpy as np
+from pxr import Sdf, Tf, Usd, UsdGeom
+
+from urst.core.geometry.mesh import Mesh
+from urst.errors import BadFile
+from urst.formats.way import UPRIGHT, Way, way
+
+KINDS = ("usd", "usda", "usdc", "usdz")
+
+
+def meshes(data: bytes, name: str) -> list[tuple[str, Mesh]]:
+    """Return the meshes that are seen at the first moment, by their names, z up and in metres.
+
+    Raises
+    ------
+    BadFile
+        If it is no USD file, or takes parts from other files.
+    """
+    with _stage(data, name) as stage:
+        found = []
+        for part, mesh, matrix in _parts(stage):
+            upright, metres = _axes(stage)
+            points = np.asarray(mesh.GetPointsAttr().Get(_first(stage)), float).reshape(-1, 3)
+            triangles = _triangles(mesh, _first(stage), len(points), name)
+            # points are rows, as USD multiplies them from the left
+            placed = metres * (points @ matrix[:3, :3] + matrix[3, :3]) @ upright.T
+            if np.linalg.det(matrix[:3, :3]) < 0.0:
+                triangles = triangles[:, ::-1]
+            found.append((part, Mesh(placed, triangles)))
+        return found
+
+
+def length(data: bytes, name: str) -> float:
+    """Return how long what moves in a file moves [s]; 0 if nothing does."""
+    with _stage(data, name) as stage:
+        times = [t for _, mesh, _ in _parts(stage) for t in _times(mesh)]
+        return (max(times) - _begin(stage, times)) / stage.GetTimeCodesPerSecond() if times else 0.0
+
+
+def ways(data: bytes, name: str, seconds: np.ndarray) -> dict[str, Way]:
+    """Return the ways of the meshes that move, by the name of each.
+
+    Parameters
+    ----------
+    data, name
+        The file.
+    seconds : (k,) float
+        Moments, from the stage's start.
+
+    Raises
+    ------
+    BadFile
+        If it is no USD file, or takes parts from other files.
+    """
+    with _stage(data, name) as stage:
+        times = [t for _, mesh, _ in _parts(stage) for t in _times(mesh)]
+        found, (upright, metres) = {}, _axes(stage)
+        for part, mesh, rest in _parts(stage):
+            if _times(mesh):
+                moments = _begin(stage, times) + seconds * stage.GetTimeCodesPerSecond()
+                now = np.array([_matrix(mesh, Usd.TimeCode(float(t))).T for t in moments])
+                found[part] = way(rest.T, now, upright, metres)
+        return found
+
+
+@contextmanager
+def _stage(data, name) -> Iterator[Usd.Stage]:
+    """The file as a stage of its own, which may refer to nothing else."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / f"stage{PurePath(name).suffix.lower()}"
+        path.write_bytes(data)
+        try:
+            layer = Sdf.Layer.OpenAsAnonymous(str(path))
+            if layer is None:
+                raise BadFile(f"'{name}' cannot be read as USD: export it again.")
+            elsewhere = list(layer.GetCompositionAssetDependencies()) + _clips(layer)
+            if elsewhere:
+                raise BadFile(
+                    f"'{name}' takes parts from other files ({str(elsewhere[0])[:80]}): export it flattened, with all in one."
+                )
+            stage = Usd.Stage.Open(layer)
+            _check(stage, name)
+            yield stage
+        except Tf.ErrorException as error:
+            raise BadFile(f"'{name}' cannot be read as USD ({str(error)[:200]}): export it again.") from error
+
+
+def _clips(layer):
+    """Paths of what takes its values from other files over time."""
+    found: list[Sdf.Path] = []
+    layer.Traverse("/", lambda path: found.append(path) if _has_clips(layer, path) else None)
+    return found
+
+
+def _has_clips(layer, path):
+    spec = layer.GetObjectAtPath(path)
+    return isinstance(spec, Sdf.PrimSpec) and spec.HasInfo("clips")
+
+
+def _check(stage, name):
+    rate, metres = stage.GetTimeCodesPerSecond(), UsdGeom.GetStageMetersPerUnit(stage)
+    for what, value in (("time codes a second", rate), ("metres a unit", metres)):
+        if not (np.isfinite(value) and value > 0.0):
+            raise BadFile(f"'{name}' has {value:g} {what}, which must be more than 0: set it and export again.")
+
+
+def _axes(stage):
+    """What turns its axes so that z is up, and metres a unit."""
+    upright = np.eye(3) if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z else UPRIGHT
+    return upright, UsdGeom.GetStageMetersPerUnit(stage)
+
+
+def _begin(stage, times):
+    """The moment at which the shot takes the stage up."""
+    return stage.GetStartTimeCode() if stage.HasAuthoredTimeCodeRange() else min(times, default=0.0)
+
+
+def _first(stage):
+    authored = stage.HasAuthoredTimeCodeRange()
+    return Usd.TimeCode(stage.GetStartTimeCode()) if authored else Usd.TimeCode.EarliestTime()
+
+
+def _parts(stage):
+    """Yield the name of each mesh that is seen, the mesh, and what takes it to the world at the first moment (4, 4), from the left."""
+    names: set[str] = set()
+    for prim in stage.Traverse(Usd.TraverseInstanceProxies()):
+        mesh, time = UsdGeom.Mesh(prim), _first(stage)
+        if not mesh or mesh.ComputeVisibility(time) == UsdGeom.Tokens.invisible:
+            continue
+        if mesh.ComputePurpose() not in (UsdGeom.Tokens.default_, UsdGeom.Tokens.render):
+            continue
+        if not mesh.GetPointsAttr().Get(time) or not mesh.GetFaceVertexCountsAttr().Get(time):
+            continue
+        name = next(n for n in (prim.GetName(), str(prim.GetPath())) if n not in names)
+        names.add(name)
+        yield name, mesh, _matrix(mesh, time)
+
+
+def _matrix(mesh, time):
+    return np.array(mesh.ComputeLocalToWorldTransform(time))
+
+
+def _times(mesh):
+    """When it, or what carries it, is keyed, as time codes."""
+    prim, found = mesh.GetPrim(), []
+    while prim and not prim.IsPseudoRoot():
+        if UsdGeom.Xformable(prim):
+            found += UsdGeom.Xformable(prim).GetTimeSamples()
+        prim = prim.GetParent()
+    return found if len(set(found)) > 1 else []
+
+
+def _triangles(mesh, time, points, name):
+    """Each face as a fan of triangles, (t, 3) int64."""
+    counts = np.asarray(mesh.GetFaceVertexCountsAttr().Get(time), np.int64)
+    index = np.asarray(mesh.GetFaceVertexIndicesAttr().Get(time) or [], np.int64)
+    if (
+        counts.sum() != len(index)
+        or (counts < 0).any()
+        or (len(index) and not 0 <= index.min() <= index.max() < points)
+    ):
+        raise BadFile(
+            f"'{name}' has faces whose corners are not there, in '{mesh.GetPrim().GetName()}': export it again."
+        )
+    first, inside = np.cumsum(counts) - counts, np.maximum(counts - 2, 0)
+    face = np.repeat(np.arange(len(counts)), inside)
+    k = np.arange(len(face)) - np.repeat(np.cumsum(inside) - inside, inside)
+    triangles = np.stack([index[first[face]], index[first[face] + k + 1], index[first[face] + k + 2]], axis=1)
+    left = mesh.GetOrientationAttr().Get() == UsdGeom.Tokens.leftHanded
+    return triangles[:, ::-1] if left else triangles
