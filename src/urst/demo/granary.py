@@ -16,7 +16,7 @@ _START_ANGLE = 30.0
 def _swing(start: int, end: int, rate: float) -> list[tuple[int, float]]:
     """Frames and angles [rad] of the pendulum theta'' = -g/L sin(theta), let go at the top angle long before."""
     spin = -np.sqrt(2 * 9.81 / _ROPE * (np.cos(np.radians(_START_ANGLE)) - np.cos(np.radians(_TOP_ANGLE))))
-    frames = np.arange(start, end + 2, 2)
+    frames = np.arange(start, end + 1)
     path = solve_ivp(
         lambda t, y: (y[1], -9.81 / _ROPE * np.sin(y[0])), (0, (frames[-1] - start) / rate + 1e-9),
         (np.radians(_START_ANGLE), spin), t_eval=(frames - start) / rate, rtol=1e-9, atol=1e-9,

@@ -12,6 +12,10 @@ from urst.core.bodies.mobility import LOOSE
 from urst.core.jit import inline, serial
 
 
+#: least share of its strength that counts before a bond parts
+LEAST = 1e-3
+
+
 class BondState(NamedTuple):
     """State of `b` bonds; own directions unless said."""
 
@@ -21,7 +25,10 @@ class BondState(NamedTuple):
     alive: np.ndarray  # (b,) uint8
     section: np.ndarray  # (b, 4) stress by pull and shear, by bending about either axis, by twist [1/m2], [1/m3]
     strength: np.ndarray  # (b, 3) in tension and in shear [Pa], and shear gained under pressure as a share of it
-    gives: np.ndarray  # (b,) how far it gives at its strength before it parts [m]
+    gives: np.ndarray  # (b,) how far it gives before it parts [m]
+    crack: np.ndarray  # (b,) over how much of that, at the end, its strength fades [m]
+    reach: np.ndarray  # (b, 3) how far a turn about each of the own directions opens it at its rim [m/rad]
+    yielded: np.ndarray  # (b,) how far it has given for good [m]
     stiffness: np.ndarray  # (b, 6) [N/m] and [N m/rad]
     swept: np.ndarray  # (b, 6) the same as far as the sweeps can carry it
     rest: np.ndarray  # (b, 6) strain at which nothing pulls [m] and [rad]
@@ -29,6 +36,8 @@ class BondState(NamedTuple):
     impulse: np.ndarray  # (b, 6) world, over the last substep [N s] and [N m s]
     load: np.ndarray  # (b, 6) world, sum of the impulses of a check
     full: np.ndarray  # (b,) uint8 whether it bore all it can within the check: 1 and holds, 2 and has parted
+    room: np.ndarray  # (b,) work: how far it may give still before it parts [m]
+    left: np.ndarray  # (b,) work: share of its strength that is left; friction stays
     axes: np.ndarray  # (b, 3, 3) world, work: the own directions, one a row
     strain: np.ndarray  # (b, 6) world, work: strain at the check less the rest
     arm: np.ndarray  # (b, 2, 3) world, work: anchors seen from the centres
@@ -103,10 +112,10 @@ def strains(bonds, some, position, rotation, orientation, strain):
 
 
 @serial
-def prepare(bonds, position, rotation, orientation, inertia, h, lag, start):
+def prepare(bonds, position, rotation, orientation, inertia, h, lag, brittle, start):
     """Write arms, strains and effective masses of living bonds that move a body, and what their impulses do to the bodies.
 
-    `start` (n + 1, 6) is added to. Returns the numbers of these bonds, (k,) int64.
+    `start` (n + 1, 6) is added to. Nothing gives out within the check unless it is `brittle`. Returns the numbers of these bonds, (k,) int64.
     """
     columns = np.empty((2, 3, 3))
     some, count = np.empty(len(bonds.alive), np.int64), 0
@@ -118,6 +127,8 @@ def prepare(bonds, position, rotation, orientation, inertia, h, lag, start):
         count += 1
         arm, e, axes = bonds.arm[b], bonds.strain[b], bonds.axes[b]
         bonds.full[b] = 0
+        bonds.room[b] = max(bonds.gives[b] - bonds.yielded[b], 0.0) if brittle else np.inf
+        bonds.left[b] = _left(bonds, b, bonds.yielded[b])
         _directions(bonds, b, rotation, axes)
         _stretch(bonds, b, position, rotation, orientation, arm, e)
         for c in range(3):
@@ -204,10 +215,24 @@ def _stress(section, f0, f1, f2, m0, m1, m2):
 
 
 @inline
-def _share(section, strength, f0, f1, f2, m0, m1, m2):
+def _share(section, strength, left, f0, f1, f2, m0, m1, m2):
     """Stress over strength; pressure makes a bond stronger in shear."""
     tension, shear = _stress(section, f0, f1, f2, m0, m1, m2)
-    return max(tension / strength[0], shear / (strength[1] + strength[2] * max(-tension, 0.0)))
+    return max(tension / (left * strength[0]), shear / (left * strength[1] + strength[2] * max(-tension, 0.0)))
+
+
+@inline
+def _left(bonds, b, yielded):
+    """Share of its strength that bond b has left when it has given so far."""
+    crack = bonds.crack[b]
+    return min(max((bonds.gives[b] - yielded) / crack, LEAST), 1.0) if crack > 0.0 else 1.0
+
+
+@inline
+def opening(reach, given):
+    """How far a bond has given at its rim at most, by what its strain (6,) has moved for good."""
+    straight = np.sqrt(given[0] * given[0] + given[1] * given[1] + given[2] * given[2])
+    return straight + abs(given[3]) * reach[0] + abs(given[4]) * reach[1] + abs(given[5]) * reach[2]
 
 
 @serial
@@ -227,10 +252,13 @@ def sweep(bonds, some, velocity, moved, inertia, h, lag, backward):
         x[0] = w[0] + w[4] * c[2] - w[5] * c[1] - v[0] - v[4] * a[2] + v[5] * a[1]
         x[1] = w[1] + w[5] * c[0] - w[3] * c[2] - v[1] - v[5] * a[0] + v[3] * a[2]
         x[2] = w[2] + w[3] * c[1] - w[4] * c[0] - v[2] - v[3] * a[1] + v[4] * a[0]
+        speed = np.sqrt(x[0] * x[0] + x[1] * x[1] + x[2] * x[2])
         x[0] += rate * (e[0] + t[0] + t[4] * c[2] - t[5] * c[1] - s[0] - s[4] * a[2] + s[5] * a[1])
         x[1] += rate * (e[1] + t[1] + t[5] * c[0] - t[3] * c[2] - s[1] - s[5] * a[0] + s[3] * a[2])
         x[2] += rate * (e[2] + t[2] + t[3] * c[1] - t[4] * c[0] - s[2] - s[3] * a[1] + s[4] * a[0])
+        turning = 0.0
         for q in range(3):
+            turning += (w[3 + q] - v[3 + q]) ** 2
             x[3 + q] = w[3 + q] - v[3 + q] + rate * (e[3 + q] + t[3 + q] - s[3 + q])
         px, py, pz = _spin(bonds.soft[b, 0], p[0], p[1], p[2])
         tx, ty, tz = _spin(bonds.soft[b, 1], p[3], p[4], p[5])
@@ -249,25 +277,61 @@ def sweep(bonds, some, velocity, moved, inertia, h, lag, backward):
         for q in range(3):
             y[q] = r[q, 0] * (p[0] + d[0]) + r[q, 1] * (p[1] + d[1]) + r[q, 2] * (p[2] + d[2])
             y[3 + q] = r[q, 0] * (p[3] + d[3]) + r[q, 1] * (p[4] + d[4]) + r[q, 2] * (p[5] + d[5])
-        share = _share(bonds.section[b], bonds.strength[b], y[0] / h, y[1] / h, y[2] / h, y[3] / h, y[4] / h, y[5] / h)
+        share = _share(
+            bonds.section[b],
+            bonds.strength[b],
+            bonds.left[b],
+            y[0] / h,
+            y[1] / h,
+            y[2] / h,
+            y[3] / h,
+            y[4] / h,
+            y[5] / h,
+        )
         if share > 1.0:
             bonds.full[b] = 1
+            # what it does not stop opens it further; where that is more than it may give, it holds for as long only
+            way = h * (1.0 - 1.0 / share) * (speed + np.sqrt(turning) * bonds.reach[b].max())
+            bears = min(bonds.room[b] / max(way, 1e-30), 1.0) / share
             for q in range(6):
-                d[q] = (p[q] + d[q]) / share - p[q]
+                d[q] = (p[q] + d[q]) * bears - p[q]
         for q in range(6):
             p[q] += d[q]
         _push(velocity, inertia, i, j, bonds.arm[b], d[0], d[1], d[2], d[3], d[4], d[5])
 
 
 @serial
-def snap(bonds, some, inertia, start):
-    """Let those of some bonds (k,) part that give nothing and have just borne all they can; what they did is taken back from `start` (n + 1, 6)."""
+def snap(bonds, some, moved, inertia, start):
+    """Let those of some bonds (k,) part that have borne all they can and given all they may, by how far bodies have `moved` (n + 1, 6)
+    since the check; what they did is taken back from `start` (n + 1, 6)."""
+    e, f, given = np.empty(6), np.empty(6), np.empty(6)
     for b in some:
-        if bonds.full[b] == 1 and bonds.gives[b] == 0.0:
+        if bonds.full[b] != 1:
+            continue
+        i, j = bonds.body[b, 0], bonds.body[b, 1]
+        a, c, r, s, t = bonds.arm[b, 0], bonds.arm[b, 1], bonds.axes[b], moved[i], moved[j]
+        e[:] = bonds.strain[b]
+        e[0] += t[0] + t[4] * c[2] - t[5] * c[1] - s[0] - s[4] * a[2] + s[5] * a[1]
+        e[1] += t[1] + t[5] * c[0] - t[3] * c[2] - s[1] - s[5] * a[0] + s[3] * a[2]
+        e[2] += t[2] + t[3] * c[1] - t[4] * c[0] - s[2] - s[3] * a[1] + s[4] * a[0]
+        for q in range(3):
+            e[3 + q] += t[3 + q] - s[3 + q]
+        for q in range(3):
+            given[q] = r[q, 0] * e[0] + r[q, 1] * e[1] + r[q, 2] * e[2]
+            given[3 + q] = r[q, 0] * e[3] + r[q, 1] * e[4] + r[q, 2] * e[5]
+        for q in range(6):
+            f[q] = -bonds.swept[b, q] * given[q]
+        share = _share(bonds.section[b], bonds.strength[b], bonds.left[b], f[0], f[1], f[2], f[3], f[4], f[5])
+        for q in range(6):
+            given[q] *= max(1.0 - 1.0 / max(share, 1.0), 0.0)
+        yielded = bonds.yielded[b] + opening(bonds.reach[b], given)
+        if bonds.gives[b] == 0.0 or yielded > bonds.gives[b]:
             bonds.full[b] = 2
-            p, i, j = bonds.impulse[b], bonds.body[b, 0], bonds.body[b, 1]
+            p = bonds.impulse[b]
             _push(start, inertia, i, j, bonds.arm[b], -p[0], -p[1], -p[2], -p[3], -p[4], -p[5])
             p[:] = 0.0
+        else:
+            bonds.room[b], bonds.left[b] = bonds.gives[b] - yielded, _left(bonds, b, yielded)
 
 
 @serial
@@ -301,7 +365,7 @@ def shares(bonds, some, force, share):
     """Write the stress over strength of some bonds (k,) under forces (k, 6) on their second bodies, share (k,)."""
     for k in range(len(some)):
         b, f = some[k], force[k]
-        share[k] = _share(bonds.section[b], bonds.strength[b], f[0], f[1], f[2], f[3], f[4], f[5])
+        share[k] = _share(bonds.section[b], bonds.strength[b], bonds.left[b], f[0], f[1], f[2], f[3], f[4], f[5])
 
 
 @serial

@@ -81,6 +81,8 @@ class Bonds:
         strength = [in_space(s, centre) * scatter for s in (settings.tension, settings.shear)]
         strength = [np.where(same[use], WHOLE, s) for s in strength]
         stiffness = _stiffness(patches, use, self.length, settings.modulus)
+        # a crack's energy is half of its strength times how far it opens, as strength fades evenly
+        crack = 2.0 * settings.toughness / strength[0]
         self.state = BondState(
             body=pair.copy(),
             anchor=np.stack([centre - fragments.centre[pair[:, 0]], centre - fragments.centre[pair[:, 1]]], axis=1),
@@ -88,7 +90,10 @@ class Bonds:
             alive=np.ones(b, np.uint8),
             section=_section(patches, use),
             strength=np.column_stack([*strength, np.full(b, np.tan(np.radians(settings.friction_angle)))]),
-            gives=elongation * self.length + settings.toughness / strength[0],
+            gives=elongation * self.length + crack,
+            crack=crack,
+            reach=np.column_stack([self.extent.max(axis=1), self.extent[:, 1], self.extent[:, 0]]),
+            yielded=np.zeros(b),
             stiffness=stiffness,
             swept=np.minimum(stiffness, _bearable(bodies, kind, pair, h)),
             rest=np.zeros((b, 6)),
@@ -96,6 +101,8 @@ class Bonds:
             impulse=np.zeros((b, 6)),
             load=np.zeros((b, 6)),
             full=np.zeros(b, np.uint8),
+            room=np.zeros(b),
+            left=np.ones(b),
             axes=np.zeros((b, 3, 3)),
             strain=np.zeros((b, 6)),
             arm=np.zeros((b, 2, 3)),
@@ -112,8 +119,6 @@ class Bonds:
         np.add.at(self._borne, self._solid[pair], borne[:, None])
         self.load_share = np.zeros(b)
         """(b,) stress over strength"""
-        self.yielded = np.zeros(b)
-        """(b,) how far each has given for good [m]"""
 
     def __len__(self) -> int:
         return len(self.state.alive)
@@ -205,9 +210,9 @@ class Bonds:
     def tear(self, bodies: Bodies) -> tuple[np.ndarray, np.ndarray]:
         """Return which bonds of those that bore all they could part, and which did, (b,) bool each.
 
-        The rest of such a bond moves until it bears just its strength (perfect plasticity). It parts once it has given by its
-        elongation and by what takes the energy of its crack: that over its strength (Hillerborg et al. 1976, with a constant
-        stress over the opening).
+        The rest of such a bond moves until it bears just its strength (perfect plasticity). Once it has given by its
+        elongation a crack opens, over which its strength fades evenly to nothing, and takes its energy: half of
+        strength times opening (Hillerborg et al. 1976). So strain gathers where a crack has begun, and what is beside it is relieved.
 
         Parameters
         ----------
@@ -215,19 +220,16 @@ class Bonds:
         """
         state = self.state
         full = (state.full > 0) & (state.alive == 1)
-        if not state.gives[full].any():
-            return full, full
-        some = np.flatnonzero(full & (state.gives > 0.0))
-        strain = self.strain(some, bodies) - state.rest[some]
-        share = np.empty(len(some))
-        bond_kernels.shares(state, some, -state.swept[some] * strain, share)
-        given = np.maximum(1.0 - 1.0 / np.maximum(share, 1e-9), 0.0)[:, None] * strain
-        state.rest[some] += given
-        reach = self.extent[some]
-        stretch = np.linalg.norm(given[:, :3], axis=1) + np.abs(given[:, 3]) * reach.max(axis=1)
-        stretch += np.abs(given[:, 4]) * reach[:, 1] + np.abs(given[:, 5]) * reach[:, 0]
-        self.yielded[some] += stretch
-        return full & ((state.gives == 0.0) | (self.yielded > state.gives)), full
+        some = np.flatnonzero(full & (state.full == 1) & (state.gives > 0.0))
+        if len(some):
+            strain = self.strain(some, bodies) - state.rest[some]
+            share = np.empty(len(some))
+            bond_kernels.shares(state, some, -state.swept[some] * strain, share)
+            given = np.maximum(1.0 - 1.0 / np.maximum(share, 1e-9), 0.0)[:, None] * strain
+            state.rest[some] += given
+            straight, turned = given[:, :3], np.abs(given[:, 3:])
+            state.yielded[some] += np.linalg.norm(straight, axis=1) + (turned * state.reach[some]).sum(axis=1)
+        return full & ((state.full == 2) | (state.gives == 0.0) | (state.yielded > state.gives)), full
 
 
 def _chunks(fragments, count, seed):

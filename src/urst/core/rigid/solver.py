@@ -647,7 +647,7 @@ class RigidSolver:
         return found | {"checks": float(self.counted[1])}
 
     _JOINTS = ("alive", "impulse")
-    _BONDS = ("alive", "impulse", "force", "rest")
+    _BONDS = ("alive", "impulse", "force", "rest", "yielded")
     _BODIES = ("position", "orientation", "rotation", "velocity", "spin", "kind", "awake", "travel")
 
     def snapshot(self) -> dict[str, np.ndarray]:
@@ -662,7 +662,6 @@ class RigidSolver:
             | self.contacts.snapshot()
             | {
                 "load_share": self.load_share.copy(),
-                "yielded": self._bonds.yielded.copy(),
                 "time": np.array([self.time]),
                 "done": np.array([self.done]),
                 "share": self.share.copy(),
@@ -678,7 +677,6 @@ class RigidSolver:
             getattr(self.bodies, k)[:] = state[f"body_{k}"]
         for k in self._BONDS:
             getattr(self.bonds, k)[:] = state[f"bond_{k}"]
-        self._bonds.yielded = state["yielded"].copy()
         for k, v in self.rest._asdict().items():
             v[:] = state[f"rest_{k}"]
         self.contacts.restore(state)

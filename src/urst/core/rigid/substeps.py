@@ -9,10 +9,13 @@ bodies have moved since.
 import numpy as np
 
 from urst.core.jit import serial
-from urst.core.rigid import bond_kernels, compounds, jammed, joint_kernels, rest, rows, state, sweeps
+from urst.core.rigid import bond_kernels, compounds, jammed, joint_kernels, rest, rows, state, sweeps, windup
 from urst.core.rigid.manifolds import SPARE
 from urst.core.rigid.state import Inertia
 from urst.core.rigid.sweeps import ONE, REAL, ZERO
+
+#: a body was struck that contacts and bonds made faster by what gravity adds in so many substeps, and by this at least [m/s]
+HARD, HARD_LEAST = 16.0, 0.02
 
 
 @serial
@@ -63,7 +66,7 @@ def solve(
     lag : float
         See `bond_kernels.sweep` [s].
     brittle : bool
-        Whether bonds part as soon as they have borne all they can.
+        Whether bonds part within the check.
     taken : (n, 6)
         See `compounds.gather`.
     load : (p,)
@@ -88,7 +91,7 @@ def solve(
     )
     sweeps.warm(laid, start)
     some = bond_kernels.prepare(
-        bonds, bodies.position, bodies.rotation, bodies.orientation, inertia, float(rules.h), lag, start
+        bonds, bodies.position, bodies.rotation, bodies.orientation, inertia, float(rules.h), lag, brittle, start
     )
     h = float(rules.h)
     rods, count_rods = joint_kernels.lay_out(
@@ -154,10 +157,15 @@ def _advance(
             quick[k, c] = came[k, c] = before[k, c] = velocity[k, c]
     todo, hot = np.zeros(len(rows.slots), np.uint8), np.zeros(n, np.uint8)
     bonds.load[:] = 0.0
+    fall = h * np.sqrt(pull[0] * pull[0] + pull[1] * pull[1] + pull[2] * pull[2])
+    hard = max(HARD * fall, HARD_LEAST)
     held, live = len(some) > 0 or count_rods > 0, _live(free, velocity)
     for _ in range(substeps):
+        fierce = False
         for k in live:
             if free[k]:
+                jolt = start[k, 0] * start[k, 0] + start[k, 1] * start[k, 1] + start[k, 2] * start[k, 2]
+                fierce = fierce or jolt > hard * hard
                 for c in range(3):
                     velocity[k, c] = keep[0] * (velocity[k, c] + h * pull[c])
                     velocity[k, c + 3] *= keep[1]
@@ -165,6 +173,8 @@ def _advance(
                     # what bounces does so by how it came, without what the last substep's pushes do again
                     before[k, c] = came[k, c] = velocity[k, c]
                     quick[k, c] = before[k, c] + start[k, c]
+        if fierce:
+            windup.unwind(rows, free, quick, hard)
         if held:
             stood[:] = moved
         joint_kernels.sweep(joints, rods, count_rods, quick, stood, inertia, False)
@@ -195,5 +205,5 @@ def _advance(
                     for c in range(3):
                         moved[k, c] -= 0.5 * h * h * pull[c]
         if brittle:
-            bond_kernels.snap(bonds, some, inertia, start)
+            bond_kernels.snap(bonds, some, moved, inertia, start)
     joint_kernels.note(joints, rods, count_rods, substeps * h)
