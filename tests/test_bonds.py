@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 
-from tests.bodies import GROUND, fragments_of, momentum, run, solver
+from tests.bodies import FREE, GROUND, fragments_of, momentum, run, solver
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import transformed
 from urst.core.geometry.rotation import from_degrees, matrix
@@ -132,6 +132,26 @@ class Bonds(unittest.TestCase):
             self.assertFalse(whole)
         self.assertLess(seen[0.0], 0.02)
         self.assertGreater(seen[0.1], 0.1)
+
+    def test_a_crack_takes_its_energy_however_fast_it_opens(self):
+        # beside that of the crack, what the spring holds and its damping take; nothing like what a whole check would
+        cubes = [box((0.3 * k, 0, 0), (0.3 * k + 0.3, 0.3, 0.3)) for k in range(2)]
+        for speed, toughness, most in (
+            (3.0, 60.0, 16.0),
+            (3.0, 600.0, 80.0),
+            (6.0, 600.0, 100.0),
+            (12.0, 600.0, 130.0),
+        ):
+            with self.subTest(speed=speed, toughness=toughness):
+                bonds = BondSettings(tension=0.35e6, shear=0.5e6, toughness=toughness, scatter=0.0)
+                settings = FREE.model_copy(update={"bonds": bonds})
+                velocity = [[-speed / 2, 0, 0], [speed / 2, 0, 0]]
+                s = solver(cubes, settings=settings, gravity=(0, 0, 0), velocity=velocity)
+                run(s, 0.05)
+                lost = 2 * 0.5 * 54.0 * (speed / 2) ** 2 - 0.5 * 54.0 * (s.bodies.velocity**2).sum()
+                self.assertEqual(s.bonds.alive[0], 0)
+                self.assertGreater(lost, toughness * 0.09)
+                self.assertLess(lost, most)
 
     def test_chunks_come_apart_first_and_break_again_above_a_load(self):
         def dropped(height):

@@ -264,6 +264,23 @@ class Stacks(unittest.TestCase):
                 self.assertLess(abs(height[-1]), 3e-4)
                 self.assertEqual(int(s.bodies.awake.sum()), 1)
 
+    def test_what_is_rammed_against_piers_gives_no_speed_back(self):
+        # a flat arch of bricks cannot give way; without bounce it stops what strikes it and throws nothing back
+        for bricks, mass in ((4, 5000.0), (12, 500.0)):
+            with self.subTest(bricks=bricks, mass=mass):
+                span = 0.5 * bricks
+                row = [box((0.5 * k, -0.15, -0.125), (0.5 * k + 0.5, 0.15, 0.125)) for k in range(bricks)]
+                ram = box((span / 2 - 0.2, 0.151, -0.2), (span / 2 + 0.2, 0.551, 0.2))
+                piers = [box((-1, -1, -1), (0, 1, 1)), box((span, -1, -1), (span + 1, 1, 1))]
+                velocity = np.zeros((bricks + 3, 3))
+                velocity[-1, 1] = -5.0
+                density = np.full(bricks + 3, 1900.0)
+                density[-1] = mass / 0.064
+                s = solver([*piers, *row, ram], fixed=(0, 1), gravity=(0, 0, 0), density=density, velocity=velocity)
+                back = run(s, 0.1, lambda s: s.bodies.velocity[-1, 1])
+                self.assertLess(max(back), 0.5)
+                self.assertGreater(back[-1], -0.1)
+
     def test_what_is_light_flies_off_as_it_must_when_something_heavy_strikes_it(self):
         # nothing holds it from behind, so it is struck as light as it is
         cubes = [box((-0.5, -0.5, 2), (0.5, 0.5, 3)), box((0.6, -0.5, 2), (1.6, 0.5, 3))]

@@ -26,6 +26,7 @@ from urst.db.tables import HoldingRow, RevisionRow
 from urst.demo import sparks
 from urst.drawn import codec
 from urst.formats import gltf
+from urst.kinds.registry import KINDS
 from urst.scene.shapes import Imported
 from urst.shot.document import dumps, loads, parse
 from urst.shot.keys import layer_keys
@@ -660,6 +661,18 @@ class Web(unittest.TestCase):
         self.http.post(f"/shots/{shot_id}/delete")
         self.assertEqual(self.http.get(f"/shots/{shot_id}/state").status_code, 422)
         self.assertIn("it may have been deleted", self.http.get(f"/shots/{shot_id}/state").json()["message"])
+
+    def test_each_kind_has_its_page_in_the_handbook(self):
+        contents = self.http.get("/handbook").text
+        for kind in KINDS.values():
+            self.assertIn(f'href="/handbook/{kind.name}"', contents)
+            text = self.http.get(f"/handbook/{kind.name}").text
+            self.assertIn(f"<h1>{kind.title}:", text)
+            self.assertIn("<table>", text)
+            self.assertNotIn("&lt;", text.split("<article")[1].split("</article>")[0])
+        answer = self.http.get("/handbook/nothing")
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("is no kind of layer", answer.text)
 
     def test_pages_answer_and_carry_the_policy(self):
         shot_id = self.live.add(tiny())

@@ -11,7 +11,6 @@ import numpy as np
 from urst.core.bodies.mobility import LOOSE
 from urst.core.jit import inline, serial
 
-
 #: least share of its strength that counts before a bond parts
 LEAST = 1e-3
 

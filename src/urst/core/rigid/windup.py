@@ -27,9 +27,9 @@ from urst.core.rigid.sweeps import (
     TANGENT,
     TURN_I,
     TURN_J,
+    ZERO,
     Y,
     Z,
-    ZERO,
     spun,
 )  # fmt: skip
 
