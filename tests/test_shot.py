@@ -11,7 +11,7 @@ from pydantic import BaseModel
 
 from tests.shots import falling_box, random_graph, tiny
 from urst.core.geometry import generators, rotation
-from urst.demo import granary
+from urst.demo import granary, sluice
 from urst.errors import BadFile, BadValue
 from urst.kinds.break_ import advice
 from urst.kinds.registry import KINDS
@@ -369,7 +369,7 @@ class Keys(unittest.TestCase):
 
     def test_golden_keys_tell_when_a_version_must_rise(self):
         # a changed default, setting or way of making keys changes these: raise the kind's version, then put the new one
-        keys = layer_keys(granary.shot())
+        keys = layer_keys(granary.shot()) | layer_keys(sluice.shot())
         self.assertEqual({k.name: k.golden for k in KINDS.values()}, keys)
 
 

@@ -13,10 +13,10 @@ _TOP_ANGLE = 50.0
 _START_ANGLE = 30.0
 
 
-def _swing(start: int, end: int, rate: float) -> list[tuple[int, float]]:
+def _swing(start: int, end: int, rate: float, every: int = 2) -> list[tuple[int, float]]:
     """Frames and angles [rad] of the pendulum theta'' = -g/L sin(theta), let go at the top angle long before."""
     spin = -np.sqrt(2 * 9.81 / _ROPE * (np.cos(np.radians(_START_ANGLE)) - np.cos(np.radians(_TOP_ANGLE))))
-    frames = np.arange(start, end + 1)
+    frames = np.arange(start, end + every, every)
     path = solve_ivp(
         lambda t, y: (y[1], -9.81 / _ROPE * np.sin(y[0])), (0, (frames[-1] - start) / rate + 1e-9),
         (np.radians(_START_ANGLE), spin), t_eval=(frames - start) / rate, rtol=1e-9, atol=1e-9,
@@ -46,7 +46,8 @@ def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96, seed: 
     """Return the shot; the arguments choose its quality."""
     swing = _swing(1, end, 24.0)
     # from just before it strikes, what it gives to the wall it loses
-    hit = next(frame for frame, angle in swing if _ROPE * np.sin(angle) < 0.15 + _BALL)
+    inside = lambda swing: next(frame for frame, angle in swing if _ROPE * np.sin(angle) < 0.15 + _BALL)  # noqa: E731
+    hit, touches = inside(swing), inside(_swing(1, end, 24.0, 1))
     pieces = [
         {"name": "Quay", "shape": {"kind": "box", "width": 16, "depth": 11, "height": 2}, "position": (0, 0.5, -2),
          "material": "stone", "motion": "fixed"},
@@ -79,7 +80,7 @@ def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96, seed: 
             "seed": seed}},
         {"id": "fall", "name": "Fall", "kind": "fall", "reads": ["break"], "settings": {
             "top_spin": 20, "bonds": {"tension": 0.35e6, "shear": 0.5e6, "scatter": 0.3},
-            "events": [{"name": "let go", "what": "let go", "of": ("Counterweight", "Cable"), "when": "frame", "frame": hit - 1}],
+            "events": [{"name": "let go", "what": "let go", "of": ("Counterweight", "Cable"), "when": "frame", "frame": touches - 1}],
             "joints": [
                 {"name": "hook", "kind": "ball", "first": "Cable", "second": "", "at": _along(0.0)},
                 {"name": "shackle", "kind": "ball", "first": "Counterweight", "second": "Cable", "at": _along(_ROPE - _BALL)},

@@ -4,7 +4,7 @@ import os
 
 from urst.db import shots
 from urst.db.engine import session
-from urst.demo import glasshouse, granary, kiln, smoke, sparks
+from urst.demo import glasshouse, granary, kiln, sluice, smoke, sparks
 
 
 def load(*, bake: bool = False) -> None:
@@ -15,7 +15,15 @@ def load(*, bake: bool = False) -> None:
 
     with session() as db:
         kept = {k.shot.name: k for k in shots.every(db) if k.shot}
-        few = [granary.shot(), kiln.shot(), glasshouse.shot(), smoke.shot(), sparks.shot(), granary.coupled()]
+        few = [
+            granary.shot(),
+            kiln.shot(),
+            glasshouse.shot(),
+            smoke.shot(),
+            sparks.shot(),
+            sluice.shot(),
+            granary.coupled(),
+        ]
         for shot in [granary.full(), *few]:
             if shot.name in kept:
                 shot_id, shot = kept[shot.name].id, kept[shot.name].shot

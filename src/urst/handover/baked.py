@@ -75,8 +75,8 @@ class Baked:
 
     def matter(self, layer):
         """Return the material of a layer's points or dust."""
-        piece = self.shot.kind_of(layer).matter(self.shot, layer) or next(iter(self.shot.pieces), None)
-        return MATERIALS[piece.material if piece else "stone"]
+        shot = self.shot
+        return shot.kind_of(layer).matter(shot, layer) or MATERIALS[shot.pieces[0].material if shot.pieces else "stone"]
 
 
 def colours(pieces: list[SetPiece]) -> list[np.ndarray]:

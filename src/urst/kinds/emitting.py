@@ -3,8 +3,8 @@
 from typing import Any, ClassVar
 
 from urst.kinds.kind import Kind, piece_problem
+from urst.kinds.surroundings import around
 from urst.scene import content
-from urst.scene.placing import stopping
 from urst.scene.taking_part import Matter
 
 
@@ -34,14 +34,4 @@ class Emitting(Kind):
             s.model_dump(mode="json", exclude={"piece"}) | {"from": content.motion(shot.piece(s.piece), shot)}
             for s in layer.settings.sources
         ]
-        casts = [shot.kind_of(x).cast(shot, x) for x in shot.takes(layer, "bodies")]
-        around = [shot.pieces[i] for i in stopping(shot, self.stopped) if not any(i in cast for cast in casts)]
-        return {
-            "settings": settings,
-            "clock": content.clock(shot),
-            "around": [content.stance(p, shot) | {"there": content.window(p, shot)} for p in around],
-            "carried": [[self._stopping(shot, shot.pieces[i]) for i in cast] for cast in casts],
-        }
-
-    def _stopping(self, shot, piece):
-        return [getattr(shot.part_of(piece), self.stopped), content.window(piece, shot)]
+        return {"settings": settings, "clock": content.clock(shot)} | around(shot, layer, self.stopped)

@@ -13,6 +13,7 @@ from urst.kinds.gauge import Gauge, Quantity, Spread
 from urst.kinds.layer import Layer
 from urst.kinds.questions import Note, Question
 from urst.scene import content
+from urst.scene.materials import MATERIALS, Material
 from urst.scene.world import World
 
 Arrays = dict[str, np.ndarray]
@@ -213,8 +214,8 @@ class Kind:
         """
         return arrays
 
-    def matter(self, shot: World, layer: Any) -> Any:
-        """Return the set piece whose matter its points or its dust are of, None if that is not known."""
+    def matter(self, shot: World, layer: Any) -> Material | None:
+        """Return what its points or its dust are of, None if that is not known."""
         return None
 
     def is_puff(self, arrays: Arrays) -> np.ndarray:
@@ -240,6 +241,11 @@ def at(shot: Any, layer: Layer, *names: str) -> tuple:
 def first_over(gauge: Gauge, rows: dict[int, dict[str, float]]) -> int | None:
     """Return the first frame at which a gauge is above its band."""
     return next((f for f, g in sorted(rows.items()) if gauge.over(g.get(gauge.name, 0.0))), None)
+
+
+def made_of(shot: World, name: str) -> Material:
+    """Return what a set piece is made of."""
+    return MATERIALS[shot.piece(name).material]
 
 
 def piece_problem(shot: World, names: Sequence[str], verb: str) -> str:

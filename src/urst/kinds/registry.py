@@ -10,6 +10,7 @@ from urst.errors import BadValue
 from urst.kinds.billow.kind import Billow
 from urst.kinds.break_.kind import Break
 from urst.kinds.fall.kind import Fall
+from urst.kinds.flood.kind import Flood
 from urst.kinds.kind import Kind
 from urst.kinds.layer import Layer
 from urst.kinds.shed.kind import Shed
@@ -27,6 +28,7 @@ register(Break())
 register(Fall())
 register(Shed())
 register(Billow())
+register(Flood())
 
 
 def kind_of(layer: Any) -> Kind:

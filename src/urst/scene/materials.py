@@ -38,3 +38,6 @@ MATERIALS = {
     "glass": Material(2550.0, 0.40, 0.10, 0.75e6, 70e9, "#9dc0bd", "#d3dcda"),
     "drum steel": Material(900.0, 0.45, 0.25, 90e6, 210e9, "#3f6a6b", "#9c938a"),
 }
+
+#: what floods
+WATER = Material(1000.0, 0.0, 0.0, 1.0, 2.2e9, "#4f8f9c", "#dfe9ea")

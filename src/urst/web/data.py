@@ -112,11 +112,11 @@ def set_meta(shot) -> dict:
             for p, r, where in zip(shot.pieces, rows, sets.stances(shot))
         ],
         "casts": {x.id: shot.kind_of(x).cast(shot, x) for x in shot.layers},
-        "matter": {x.id: _look(shot.kind_of(x).matter(shot, x) or next(iter(shot.pieces), None)) for x in shot.layers},
+        "matter": {x.id: _look(shot, x) for x in shot.layers},
         "domains": {
             x.id: {"low": x.settings.low, "cell": x.settings.cell_size, "shape": x.settings.shape()}
             for x in shot.layers
-            if shot.kind_of(x).representation == "volume"
+            if hasattr(x.settings, "shape")
         },
         "bounds": [list(map(float, c)) for c in box] if box else None,
         "look": {"extinction": look.EXTINCTION, "dimming": look.DIMMING, "chip": look.CHIP},
@@ -126,6 +126,7 @@ def set_meta(shot) -> dict:
     }
 
 
-def _look(piece):
-    found = MATERIALS[piece.material if piece else "stone"]
+def _look(shot, layer):
+    usual = MATERIALS[shot.pieces[0].material if shot.pieces else "stone"]
+    found = shot.kind_of(layer).matter(shot, layer) or usual
     return {"colour": found.colour, "dust": found.dust}

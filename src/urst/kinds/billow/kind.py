@@ -7,7 +7,7 @@ from urst.kinds.billow.proposal import proposal
 from urst.kinds.billow.settings import BillowSettings
 from urst.kinds.emitting import Emitting
 from urst.kinds.gauge import Gauge, Quantity, Spread
-from urst.kinds.kind import at, first_over
+from urst.kinds.kind import at, first_over, made_of
 from urst.kinds.questions import CENTIMETRES, FRAME, METRES, SECONDS, SPEED, Field, Question
 from urst.scene.placing import placed_corners, stopping
 from urst.scene.shapes import is_endless, meshes
@@ -22,7 +22,7 @@ class Billow(Emitting):
     """Gas on a grid that carries dust and warmth among bodies."""
 
     name, title, version = "billow", "Billow", 8
-    golden = "7ae60a00f6cc746b34d572348fbdde9bc789fb32"
+    golden = "c836ebb5b674776629eb7729231943b0240a4012"
     settings = BillowSettings
     gives, counted, stopped = "dust", "kg", "gas"
     hue = ("#8fa3bd", "#4f678a")
@@ -194,7 +194,7 @@ class Billow(Emitting):
 
     def matter(self, shot, layer):
         if layer.settings.sources:
-            return shot.piece(layer.settings.sources[0].piece)
+            return made_of(shot, layer.settings.sources[0].piece)
         return next((shot.kind_of(x).matter(shot, x) for x in shot.takes(layer, "points")), None)
 
     def watch(self, shot, layer, rows):

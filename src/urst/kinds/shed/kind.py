@@ -7,6 +7,7 @@ from urst.core.curves.varies import mean, most
 from urst.core.debris.settings import CHIP, PUFF
 from urst.kinds.emitting import Emitting
 from urst.kinds.gauge import Gauge, Quantity, Spread
+from urst.kinds.kind import made_of
 from urst.kinds.questions import (
     CENTIMETRES,
     DENSITY,
@@ -28,7 +29,7 @@ class Shed(Emitting):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
     name, title, version = "shed", "Shed", 6
-    golden = "98ec17af84dfebce2f309f69d54553ef977f75a9"
+    golden = "90e92b49a26769e24daf5369425e4ccf214d7beb"
     settings = ShedSettings
     gives, counted, stopped = "points", "points", "chips"
     hue = ("#a98159", "#85592c")
@@ -141,7 +142,7 @@ class Shed(Emitting):
             for n in shot.kind_of(b).breaks(b)
         ]
         names = broken + [s.piece for s in layer.settings.sources]
-        return shot.piece(names[0]) if names else None
+        return made_of(shot, names[0]) if names else None
 
     def is_puff(self, arrays):
         return arrays["kind"] == PUFF

@@ -1,0 +1,145 @@
+"""Kernels of the flow on cut faces with a free surface: outflow, pressure's push, velocities beyond the liquid."""
+
+import numpy as np
+from numba import prange
+
+from urst.core.jit import inline, parallel
+from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, distance_at
+
+
+@parallel
+def outflow(u, v, w, wx, wy, wz, walls_x, walls_y, walls_z, phi, least, source, out):
+    """Write minus what flows out of each liquid cell, plus `source` [m/s] where it is to grow; closed shares of faces move with
+    their walls. Cells above -least [cells] count as none."""
+    nx, ny, nz = phi.shape
+    for row in prange(nx):
+        i = np.int64(row)
+        for j in range(ny):
+            for k in range(nz):
+                if phi[i, j, k] > -least:
+                    out[i, j, k] = ZERO
+                    continue
+                a, b = wx[i, j, k], wx[i + 1, j, k]
+                c, d = wy[i, j, k], wy[i, j + 1, k]
+                e, f = wz[i, j, k], wz[i, j, k + 1]
+                net = b * u[i + 1, j, k] - a * u[i, j, k] + d * v[i, j + 1, k] - c * v[i, j, k]
+                net += f * w[i, j, k + 1] - e * w[i, j, k]
+                # a wall that moves drives out what its share of the cell loses
+                net += (ONE - b) * walls_x[i + 1, j, k] - (ONE - a) * walls_x[i, j, k]
+                net += (ONE - d) * walls_y[i, j + 1, k] - (ONE - c) * walls_y[i, j, k]
+                net += (ONE - f) * walls_z[i, j, k + 1] - (ONE - e) * walls_z[i, j, k]
+                # where walls stand round a cell these cancel but for rounding, and where they turn with it
+                out[i, j, k] = source - net
+
+
+@inline
+def _beside(i, j, k, axis, p):
+    a, b, c = i - (axis == 0), j - (axis == 1), k - (axis == 2)
+    before = a >= 0 and b >= 0 and c >= 0
+    here = i < p.shape[0] and j < p.shape[1] and k < p.shape[2]
+    return a, b, c, before, here
+
+
+@parallel
+def push(u, weight, phi, p, axis, least, closed, known):
+    """Take pressure's slope from the faces across an axis that are open by `closed` at least and touch liquid, to second order at
+    the surface; mark them in `known` uint8."""
+    for row in prange(u.shape[0]):
+        i = np.int64(row)
+        for j in range(u.shape[1]):
+            for k in range(u.shape[2]):
+                known[i, j, k] = 0
+                if weight[i, j, k] < closed:
+                    continue
+                a, b, c, before, here = _beside(i, j, k, axis, p)
+                wet_before = before and phi[a, b, c] <= -least
+                wet_here = here and phi[i, j, k] <= -least
+                if not wet_before and not wet_here:
+                    continue
+                known[i, j, k] = 1
+                if wet_before and wet_here:
+                    u[i, j, k] -= p[i, j, k] - p[a, b, c]
+                elif wet_here:
+                    way = phi[i, j, k] / (phi[i, j, k] - phi[a, b, c]) if before else ONE
+                    u[i, j, k] -= p[i, j, k] / way
+                else:
+                    way = phi[a, b, c] / (phi[a, b, c] - phi[i, j, k]) if here else ONE
+                    u[i, j, k] += p[a, b, c] / way
+
+
+@parallel
+def spread(u, known, fresh, now):
+    """Give faces without a velocity the mean of those beside that have one (`known`); `fresh` and `now`: written, with these."""
+    nx, ny, nz = u.shape
+    for row in prange(nx):
+        i = np.int64(row)
+        for j in range(ny):
+            for k in range(nz):
+                fresh[i, j, k], now[i, j, k] = u[i, j, k], known[i, j, k]
+                if known[i, j, k]:
+                    continue
+                total, count = ZERO, ZERO
+                if i > 0 and known[i - 1, j, k]:
+                    total, count = total + u[i - 1, j, k], count + ONE
+                if i < nx - 1 and known[i + 1, j, k]:
+                    total, count = total + u[i + 1, j, k], count + ONE
+                if j > 0 and known[i, j - 1, k]:
+                    total, count = total + u[i, j - 1, k], count + ONE
+                if j < ny - 1 and known[i, j + 1, k]:
+                    total, count = total + u[i, j + 1, k], count + ONE
+                if k > 0 and known[i, j, k - 1]:
+                    total, count = total + u[i, j, k - 1], count + ONE
+                if k < nz - 1 and known[i, j, k + 1]:
+                    total, count = total + u[i, j, k + 1], count + ONE
+                if count > ZERO:
+                    fresh[i, j, k], now[i, j, k] = total / count, 1
+                else:
+                    fresh[i, j, k] = ZERO
+
+
+@parallel
+def hold(u, weight, wall, distance, axis, closed):
+    """Give closed faces that walls cross squarely the velocity of these."""
+    h = np.float32(0.5)
+    for row in prange(u.shape[0]):
+        i = np.int64(row)
+        for j in range(u.shape[1]):
+            for k in range(u.shape[2]):
+                if weight[i, j, k] >= closed:
+                    continue
+                x = np.float32(i) + (ZERO if axis == 0 else HALF)
+                y = np.float32(j) + (ZERO if axis == 1 else HALF)
+                z = np.float32(k) + (ZERO if axis == 2 else HALF)
+                sx = distance_at(distance, x + h, y, z) - distance_at(distance, x - h, y, z)
+                sy = distance_at(distance, x, y + h, z) - distance_at(distance, x, y - h, z)
+                sz = distance_at(distance, x, y, z + h) - distance_at(distance, x, y, z - h)
+                own = sx if axis == 0 else (sy if axis == 1 else sz)
+                if own * own >= HALF * (sx * sx + sy * sy + sz * sz):
+                    u[i, j, k] = wall[i, j, k]
+
+
+@parallel
+def filter_short(u, known, out):
+    """Write u less its shortest waves, where all 26 faces about it are known: those of two faces go, longer ones hardly change.
+
+    u - 0.2 (I - B)^2 u with the binomial mean B along each axis.
+    """
+    nx, ny, nz = u.shape
+    fifth, quarter = np.float32(0.2), np.float32(0.0625)
+    for row in prange(nx):
+        i = np.int64(row)
+        for j in range(ny):
+            for k in range(nz):
+                out[i, j, k] = u[i, j, k]
+                if i < 2 or j < 2 or k < 2 or i > nx - 3 or j > ny - 3 or k > nz - 3 or not known[i, j, k]:
+                    continue
+                # (I - B)^2 along an axis is a sixteenth of the fourth difference
+                if known[i - 2, j, k] and known[i - 1, j, k] and known[i + 1, j, k] and known[i + 2, j, k]:
+                    four = np.float32(6.0) * u[i, j, k] - np.float32(4.0) * (u[i - 1, j, k] + u[i + 1, j, k])
+                    out[i, j, k] -= fifth * quarter * (four + u[i - 2, j, k] + u[i + 2, j, k])
+                if known[i, j - 2, k] and known[i, j - 1, k] and known[i, j + 1, k] and known[i, j + 2, k]:
+                    four = np.float32(6.0) * u[i, j, k] - np.float32(4.0) * (u[i, j - 1, k] + u[i, j + 1, k])
+                    out[i, j, k] -= fifth * quarter * (four + u[i, j - 2, k] + u[i, j + 2, k])
+                if known[i, j, k - 2] and known[i, j, k - 1] and known[i, j, k + 1] and known[i, j, k + 2]:
+                    four = np.float32(6.0) * u[i, j, k] - np.float32(4.0) * (u[i, j, k - 1] + u[i, j, k + 1])
+                    out[i, j, k] -= fifth * quarter * (four + u[i, j, k - 2] + u[i, j, k + 2])

@@ -1,0 +1,223 @@
+"""Kernels between particles and the grid: affine particle-in-cell (Jiang et al. 2015).
+
+Places are in cells from the grid's least corner, velocities in m/s. Particles are sorted by cell, plane by plane along x, so
+that slabs of planes can be written side by side in two colours and the sums do not depend on the number of threads.
+"""
+
+import numpy as np
+from numba import prange
+
+from urst.core.jit import inline, parallel, serial
+from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, distance_at
+
+#: planes of a slab; particles write to one plane before and behind theirs
+SLAB = 4
+#: what a particle has become
+FLYING, GONE = 1, 2
+
+
+@serial
+def sort(position, shape, start, order):
+    """Order particles by cell: start (cells + 1,) and order (n,), both written."""
+    nx, ny, nz = shape
+    n = len(position)
+    key = np.empty(n, np.int32)
+    start[:] = 0
+    for p in range(n):
+        i, j, k = np.int32(position[p, 0]), np.int32(position[p, 1]), np.int32(position[p, 2])
+        key[p] = (i * ny + j) * nz + k
+        start[key[p] + 1] += 1
+    for c in range(len(start) - 1):
+        start[c + 1] += start[c]
+    at = start[:-1].copy()
+    for p in range(n):
+        order[at[key[p]]] = p
+        at[key[p]] += 1
+
+
+@inline
+def _spread(position, velocity, affine, p, axis, mass, momentum):
+    """Add a particle to the eight faces about it."""
+    x = position[p, 0] - (ZERO if axis == 0 else HALF)
+    y = position[p, 1] - (ZERO if axis == 1 else HALF)
+    z = position[p, 2] - (ZERO if axis == 2 else HALF)
+    i, j, k = np.int64(np.floor(x)), np.int64(np.floor(y)), np.int64(np.floor(z))
+    u, v, w = x - np.float32(i), y - np.float32(j), z - np.float32(k)
+    own = velocity[p, axis]
+    cx, cy, cz = affine[p, axis, 0], affine[p, axis, 1], affine[p, axis, 2]
+    for a in range(2):
+        if i + a < 0 or i + a >= mass.shape[0]:
+            continue
+        wa = u if a else ONE - u
+        for b in range(2):
+            if j + b < 0 or j + b >= mass.shape[1]:
+                continue
+            wb = wa * (v if b else ONE - v)
+            for c in range(2):
+                if k + c < 0 or k + c >= mass.shape[2]:
+                    continue
+                weight = wb * (w if c else ONE - w)
+                there = own + cx * (np.float32(a) - u) + cy * (np.float32(b) - v) + cz * (np.float32(c) - w)
+                mass[i + a, j + b, k + c] += weight
+                momentum[i + a, j + b, k + c] += weight * there
+
+
+@parallel
+def scatter(position, velocity, affine, plane, axis, mass, momentum):
+    """Add particles to the faces across an axis; plane (nx + 1,): where those of each plane of cells begin."""
+    nx = len(plane) - 1
+    slabs = (nx + SLAB - 1) // SLAB
+    for colour in range(2):
+        for half in prange((slabs + 1 - colour) // 2):
+            s = 2 * np.int64(half) + colour
+            for p in range(plane[s * SLAB], plane[min((s + 1) * SLAB, nx)]):
+                _spread(position, velocity, affine, p, axis, mass, momentum)
+
+
+@parallel
+def normalise(mass, momentum):
+    """Make momentum a velocity; 0 where no particle is near."""
+    for row in prange(mass.shape[0]):
+        i = np.int64(row)
+        for j in range(mass.shape[1]):
+            for k in range(mass.shape[2]):
+                momentum[i, j, k] = momentum[i, j, k] / mass[i, j, k] if mass[i, j, k] > ZERO else ZERO
+
+
+@inline
+def _corner(u, axis, x, y, z):
+    """The face before a place, and how far beyond it this lies."""
+    x -= ZERO if axis == 0 else HALF
+    y -= ZERO if axis == 1 else HALF
+    z -= ZERO if axis == 2 else HALF
+    x = min(max(x, ZERO), np.float32(u.shape[0] - 1.001))
+    y = min(max(y, ZERO), np.float32(u.shape[1] - 1.001))
+    z = min(max(z, ZERO), np.float32(u.shape[2] - 1.001))
+    i, j, k = np.int32(x), np.int32(y), np.int32(z)
+    return i, j, k, x - np.float32(i), y - np.float32(j), z - np.float32(k)
+
+
+@inline
+def sample(u, axis, x, y, z):
+    """The velocity along an axis at a place, straight between faces."""
+    i, j, k, a, b, c = _corner(u, axis, x, y, z)
+    p, q, r = ONE - a, ONE - b, ONE - c
+    return (
+        p * (q * (r * u[i, j, k] + c * u[i, j, k + 1]) + b * (r * u[i, j + 1, k] + c * u[i, j + 1, k + 1]))
+        + a * (q * (r * u[i + 1, j, k] + c * u[i + 1, j, k + 1]) + b * (r * u[i + 1, j + 1, k] + c * u[i + 1, j + 1, k + 1]))
+    )  # fmt: skip
+
+
+@inline
+def _gather(u, axis, x, y, z):
+    """The same with its slope along x, y, z a cell."""
+    i, j, k, a, b, c = _corner(u, axis, x, y, z)
+    p, q, r = ONE - a, ONE - b, ONE - c
+    u000, u001, u010, u011 = u[i, j, k], u[i, j, k + 1], u[i, j + 1, k], u[i, j + 1, k + 1]
+    u100, u101, u110, u111 = u[i + 1, j, k], u[i + 1, j, k + 1], u[i + 1, j + 1, k], u[i + 1, j + 1, k + 1]
+    low, high = (
+        q * (r * u000 + c * u001) + b * (r * u010 + c * u011),
+        q * (r * u100 + c * u101) + b * (r * u110 + c * u111),
+    )
+    dy = p * (r * (u010 - u000) + c * (u011 - u001)) + a * (r * (u110 - u100) + c * (u111 - u101))
+    dz = p * (q * (u001 - u000) + b * (u011 - u010)) + a * (q * (u101 - u100) + b * (u111 - u110))
+    return p * low + a * high, high - low, dy, dz
+
+
+@inline
+def between(f, x, y, z):
+    """A field of cells at a place, straight between their middles."""
+    x = min(max(x - HALF, ZERO), np.float32(f.shape[0] - 1.001))
+    y = min(max(y - HALF, ZERO), np.float32(f.shape[1] - 1.001))
+    z = min(max(z - HALF, ZERO), np.float32(f.shape[2] - 1.001))
+    i, j, k = np.int32(x), np.int32(y), np.int32(z)
+    a, b, c = x - np.float32(i), y - np.float32(j), z - np.float32(k)
+    low = (ONE - b) * ((ONE - c) * f[i, j, k] + c * f[i, j, k + 1]) + b * (
+        (ONE - c) * f[i, j + 1, k] + c * f[i, j + 1, k + 1]
+    )
+    i += 1
+    high = (ONE - b) * ((ONE - c) * f[i, j, k] + c * f[i, j, k + 1]) + b * (
+        (ONE - c) * f[i, j + 1, k] + c * f[i, j + 1, k + 1]
+    )
+    return (ONE - a) * low + a * high
+
+
+@inline
+def _out_of_walls(distance, x, y, z, stand, velocity):
+    """The place out of walls that is nearest; a velocity into them is lost."""
+    h = np.float32(0.25)
+    for _ in range(2):
+        d = distance_at(distance, x, y, z)
+        if d >= stand:
+            break
+        sx = distance_at(distance, x + h, y, z) - distance_at(distance, x - h, y, z)
+        sy = distance_at(distance, x, y + h, z) - distance_at(distance, x, y - h, z)
+        sz = distance_at(distance, x, y, z + h) - distance_at(distance, x, y, z - h)
+        size = np.sqrt(sx * sx + sy * sy + sz * sz)
+        if size < np.float32(1e-6):
+            break
+        sx, sy, sz = sx / size, sy / size, sz / size
+        out = stand - d
+        x, y, z = x + out * sx, y + out * sy, z + out * sz
+        into = min(velocity[0] * sx + velocity[1] * sy + velocity[2] * sz, ZERO)
+        velocity[0] -= into * sx
+        velocity[1] -= into * sy
+        velocity[2] -= into * sz
+    return x, y, z
+
+
+@parallel
+def carry(position, velocity, affine, u, v, w, phi, spray, fall, distance, step, stand, state):
+    """Take up the grid's velocity and move along it (midpoint rule), out of walls.
+
+    Parameters
+    ----------
+    position, velocity, affine : (n, 3), (n, 3), (n, 3, 3) float32
+        Written.
+    u, v, w : faces, float32 [m/s]
+    phi : (nx, ny, nz) float32
+        Distance from the surface [cells].
+    spray : float32
+        Farther above it than this particles fly by themselves [cells].
+    fall : (3,) float32
+        What gravity adds in the step [m/s].
+    distance : (2nx, 2ny, 2nz) float32
+        From walls [cells].
+    step : float32
+        Cells that 1 m/s goes in the step.
+    stand : float32
+        Least distance that particles keep from walls [cells].
+    state : (n,) uint8
+        Written: 0, FLYING, or GONE for what has left the grid.
+    """
+    nx, ny, nz = np.float32(v.shape[0]), np.float32(u.shape[1]), np.float32(u.shape[2])
+    for number in prange(len(position)):
+        p = np.int64(number)
+        x, y, z = position[p, 0], position[p, 1], position[p, 2]
+        if phi[np.int32(x), np.int32(y), np.int32(z)] > spray + HALF or between(phi, x, y, z) > spray:
+            for c in range(3):
+                velocity[p, c] += fall[c]
+                for d in range(3):
+                    affine[p, c, d] = ZERO
+            x += step * (velocity[p, 0] - HALF * fall[0])
+            y += step * (velocity[p, 1] - HALF * fall[1])
+            z += step * (velocity[p, 2] - HALF * fall[2])
+            x, y, z = _out_of_walls(distance, x, y, z, stand, velocity[p])
+            position[p, 0], position[p, 1], position[p, 2] = x, y, z
+            state[p] = FLYING if ZERO <= x < nx and ZERO <= y < ny and ZERO <= z < nz else GONE
+            continue
+        a, ax, ay, az = _gather(u, 0, x, y, z)
+        b, bx, by, bz = _gather(v, 1, x, y, z)
+        c, cx, cy, cz = _gather(w, 2, x, y, z)
+        velocity[p, 0], velocity[p, 1], velocity[p, 2] = a, b, c
+        affine[p, 0, 0], affine[p, 0, 1], affine[p, 0, 2] = ax, ay, az
+        affine[p, 1, 0], affine[p, 1, 1], affine[p, 1, 2] = bx, by, bz
+        affine[p, 2, 0], affine[p, 2, 1], affine[p, 2, 2] = cx, cy, cz
+        half = HALF * step
+        mx, my, mz = x + half * a, y + half * b, z + half * c
+        x += step * sample(u, 0, mx, my, mz)
+        y += step * sample(v, 1, mx, my, mz)
+        z += step * sample(w, 2, mx, my, mz)
+        x, y, z = _out_of_walls(distance, x, y, z, stand, velocity[p])
+        position[p, 0], position[p, 1], position[p, 2] = x, y, z
+        state[p] = 0 if ZERO <= x < nx and ZERO <= y < ny and ZERO <= z < nz else GONE

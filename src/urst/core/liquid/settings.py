@@ -1,0 +1,74 @@
+"""What an artist says about a liquid."""
+
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+#: particles along the edge of a cell, and in it
+EDGE, PARTICLES = 2, 8
+
+Corner = tuple[float, float, float]
+
+
+class Fill(BaseModel):
+    """A set piece that is full of liquid at the start."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+    piece: Annotated[str, Field(max_length=80)] = Field(description="Set piece whose inside is liquid")
+    velocity: Corner = Field((0.0, 0.0, 0.0), description="With what it starts [m/s]")
+
+
+class LiquidSettings(BaseModel):
+    """Where a liquid is solved and what of it there is."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+    cell_size: float = Field(0.1, gt=0, le=1000, description="Edge of a cell [m]")
+    low: Corner = Field((-4.0, -4.0, -0.5), description="Least corner of the domain [m]")
+    high: Corner = Field((4.0, 4.0, 4.0), description="Greatest corner of the domain [m]")
+    sides: Literal["wall", "open"] = Field(
+        "wall", description="Floor and sides of the domain: walls, or what goes out is gone"
+    )
+    level: float | None = Field(
+        None, ge=-1e5, le=1e5, description="All that is open below this is full at the start; empty: nothing [m]"
+    )
+    pool_at: Corner | None = Field(
+        None,
+        description="A place in the pool: only what is joined to it below the level is full; empty: all of the domain [m]",
+    )
+    fills: tuple[Fill, ...] = Field((), description="Set pieces whose inside is full at the start")
+    density: float = Field(1000.0, gt=0, le=1e5, description="Of the liquid [kg/m3]")
+    tolerance: float = Field(1e-3, gt=1e-7, le=0.1, description="Share of the divergence left in the pressure solve")
+    most_substeps: int = Field(16, ge=1, le=256, description="Most steps a frame for a fast liquid")
+    settle: float = Field(
+        0.0, ge=0, le=600, description="Seconds it comes to rest before the first frame, with all held still [s]"
+    )
+    seed: int = Field(1, ge=0, le=2**31 - 1, description="Another number, other particles")
+
+    @model_validator(mode="after")
+    def _box(self):
+        for axis, a, b in zip("xyz", self.low, self.high):
+            if not b - a >= 4 * self.cell_size:
+                raise ValueError(
+                    f"the domain is {b - a:.3g} m along {axis}, less than four cells of {self.cell_size} m: "
+                    "move its corners apart or use smaller cells"
+                )
+        if self.cells() > 100_000_000:
+            raise ValueError(
+                f"the domain holds {self.cells():,} cells, more than 100,000,000: use larger cells or a smaller domain"
+            )
+        return self
+
+    def shape(self) -> tuple[int, int, int]:
+        """Return the cells along x, y, z, rounded up to multiples of 8 for the multigrid."""
+        nx, ny, nz = (
+            8 * max(1, -int(-(b - a - 1e-6 * self.cell_size) // (8 * self.cell_size)))
+            for a, b in zip(self.low, self.high)
+        )
+        return nx, ny, nz
+
+    def cells(self) -> int:
+        """Return the number of cells."""
+        nx, ny, nz = self.shape()
+        return nx * ny * nz

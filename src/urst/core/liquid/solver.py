@@ -1,0 +1,391 @@
+"""The liquid solver: particles that carry the flow, and a surface that stays still."""
+
+from collections.abc import Callable, Sequence
+
+import numpy as np
+from scipy.ndimage import label
+
+from urst.core.bodies.boundary import Boundary
+from urst.core.curves.clock import Clock
+from urst.core.fields.pressure import LEAST_DEPTH, LEAST_OPEN, PressureSolver, Solution
+from urst.core.liquid import flow_kernels, level_kernels, particle_kernels
+from urst.core.liquid.settings import EDGE, PARTICLES, LiquidSettings
+from urst.core.liquid.walls import Walls
+from urst.errors import BadValue, SolverFailed
+
+#: cells that the fastest liquid may cross in one step
+COURANT = 2.0
+#: what is so far above the surface flies by itself [cells]
+SPRAY = 0.7
+#: how far particles keep from walls [cells]
+STAND = 0.02
+#: faces beyond the liquid that get a velocity [cells]
+BEYOND = 4
+#: what is filled has no surface where there is a wall so far behind it [cells]
+BEHIND = 0.5
+#: cells that are open by more may join others in a pool
+OPEN = 0.5
+#: share of a loss of volume that is given back in a step
+MEND = 0.05
+#: what hardly moves is calmed: by this share in the time that a cell's height is fallen in, if slower than this share of the
+#: speed that it gives
+CALM, SLOW = 0.1, 0.02
+
+
+class LiquidSolver:
+    """An incompressible liquid with a free surface among moving walls.
+
+    Particles carry velocities and their slopes (APIC: Jiang et al. 2015); pressure is solved on cut faces (Batty, Bertails &
+    Bridson 2007) with a second-order free surface (Gibou et al. 2002). The surface is a level set that goes with the flow and
+    is brought nearer to where the particles are in proportion to how far it moves, so that liquid at rest stays at rest.
+
+    Parameters
+    ----------
+    settings : LiquidSettings
+    gravity : (3,) float [m/s2]
+    boundaries : list of Boundary
+        What holds the liquid and what moves in it.
+    clock : Clock
+        By its frames a second `most_substeps` is meant.
+    start_time : float [s]
+    pulse : callable
+        Called between stages of the work; what it raises ends it.
+    """
+
+    def __init__(
+        self,
+        settings: LiquidSettings,
+        gravity=(0.0, 0.0, -9.81),
+        *,
+        boundaries: Sequence[Boundary] = (),
+        clock: Clock | None = None,
+        start_time: float = 0.0,
+        pulse: Callable[[], None] = lambda: None,
+    ):
+        self.settings, self.pulse = settings, pulse
+        self.gravity, self.shape, self.cell = np.array(gravity, float), settings.shape(), float(settings.cell_size)
+        self.origin = np.array(settings.low, float)
+        self.clock, self.time = clock or Clock(), start_time
+        self.least_dt = 1.0 / (self.clock.rate * settings.most_substeps)
+        box = (settings.low, settings.high) if settings.sides == "wall" else None
+        self.walls = Walls(self.shape, self.origin, self.cell, list(boundaries), box)
+        self.walls.place(start_time)
+        self.velocity = [np.zeros(w.shape, np.float32) for w in self.walls.weights]
+        self.phi = np.full(self.shape, level_kernels.BAND, np.float32)
+        self.position = np.zeros((0, 3), np.float32)
+        self.speed = np.zeros((0, 3), np.float32)
+        self.affine = np.zeros((0, 3, 3), np.float32)
+        self._start = np.zeros(self.phi.size + 1, np.int64)
+        self._known = [np.zeros(u.shape, np.uint8) for u in self.velocity]
+        self.lost = 0
+        """particles that have left the domain"""
+        self.flying = 0
+        """particles that fly by themselves, and so are none of what the surface holds"""
+        self.poured = 0
+        """particles that there ever were"""
+        self.solution = Solution(0, 0.0, True)
+
+    def pool(self, level: float, place=None) -> None:
+        """Fill all that is open below a level, or what of that is joined to a place.
+
+        Parameters
+        ----------
+        level : float [m]
+        place : (3,) float [m], optional
+
+        Raises
+        ------
+        BadValue
+            If that place is not open, or lies above the level or outside the domain.
+        """
+        if place is None:
+            self.fill(lambda x: x[:, 2] - level)
+            return
+        heights = self.origin[2] + self.cell * np.arange(self.shape[2])
+        cells, _ = label((self.walls.share > OPEN) & (heights < level))
+        at = np.floor((np.asarray(place, float) - self.origin) / self.cell).astype(int)
+        outside = (at < 0).any() or (at >= np.array(self.shape)).any()
+        number = 0 if outside else cells[tuple(at)]
+        if number == 0:
+            raise BadValue(
+                f"The place of the pool, {', '.join(f'{x:g}' for x in place)}, is within a wall, above its level or outside the "
+                "domain: choose one in the open below the level."
+            )
+        self.fill(lambda x: x[:, 2] - level, only=cells == number)
+
+    def fill(self, inside: Callable[[np.ndarray], np.ndarray], velocity=(0.0, 0.0, 0.0), only=None) -> None:
+        """Fill all that is open and lies inside something.
+
+        Parameters
+        ----------
+        inside : callable
+            Signed distance from the surface of what is filled at places (n, 3) [m], negative within [m].
+        velocity : (3,) float [m/s]
+        only : (nx, ny, nz) bool, optional
+            Cells that are filled at most.
+        """
+        rng = np.random.default_rng([self.settings.seed, self.poured])
+        side = EDGE * np.array(self.shape)
+        corner = np.stack(np.meshgrid(*(np.arange(n) for n in side), indexing="ij"), axis=-1).reshape(-1, 3)
+        places = (corner + rng.random(corner.shape)) / EDGE
+        sample = (2 * places).astype(np.int64)
+        open_ = self.walls.distance[tuple(sample.T)] > 0.0
+        if only is not None:
+            open_ &= only[tuple((sample // 2).T)]
+        if len(self.position):
+            # nothing is born where there is some already
+            taken = np.zeros(side, bool)
+            taken[tuple((EDGE * self.position).astype(np.int64).T)] = True
+            open_ &= ~taken[tuple(corner.T)]
+        places = places[open_]
+        places = places[inside(self.origin + self.cell * places) < 0.0].astype(np.float32)
+        self.position = np.concatenate([self.position, places])
+        self.speed = np.concatenate([self.speed, np.tile(np.array(velocity, np.float32), (len(places), 1))])
+        self.affine = np.concatenate([self.affine, np.zeros((len(places), 3, 3), np.float32)])
+        middles = np.stack(np.meshgrid(*(np.arange(n) + 0.5 for n in self.shape), indexing="ij"), axis=-1)
+        distance = self._filled(inside, self.origin + self.cell * middles.reshape(-1, 3)).reshape(self.shape)
+        if only is not None:
+            # walls are no part of it, but the surface goes on into them
+            distance[~only & (self.walls.middle > 0.0)] = level_kernels.BAND
+        self.phi = np.minimum(self.phi, np.clip(distance, -level_kernels.BAND, level_kernels.BAND)).astype(np.float32)
+        self.poured += len(places)
+        self._sort()
+        self._surface()
+        self._scatter()
+
+    def _filled(self, inside, places):
+        """Distance from the surface of what is filled at places (n, 3) [cells]; there is none where it ends at a wall."""
+        distance, h = inside(places) / self.cell, 0.01 * self.cell
+        near = np.flatnonzero(np.abs(distance) < level_kernels.BAND)
+        slope = np.stack([inside(places[near] + h * e) - inside(places[near] - h * e) for e in np.eye(3)], axis=1)
+        slope /= np.maximum(np.linalg.norm(slope, axis=1, keepdims=True), 1e-12)
+        ends = (places[near] - self.origin) / self.cell - (distance[near, None] - BEHIND) * slope
+        sample = np.clip((2.0 * ends).astype(np.int64), 0, np.array(self.walls.distance.shape) - 1)
+        flush = (self.walls.distance[tuple(sample.T)] < 0.0) & (distance[near] < 0.0)
+        distance[near[flush]] = -level_kernels.BAND
+        return distance
+
+    def stable_dt(self) -> float:
+        """Return the longest step the present flow allows [s]."""
+        fastest = max((float(np.abs(u).max(initial=0.0)) for u in self.velocity), default=0.0)
+        weight = float(np.linalg.norm(self.gravity))
+        # the step in which it crosses COURANT cells, with what gravity adds on the way
+        reach, speed = COURANT * self.cell, fastest
+        dt = 2.0 * reach / (speed + np.sqrt(speed * speed + 2.0 * weight * reach)) if weight + speed > 0.0 else np.inf
+        return max(dt, self.least_dt)
+
+    def settle(self, seconds: float) -> None:
+        """Come to rest before the first frame, with all that moves held still.
+
+        Parameters
+        ----------
+        seconds : float [s]
+        """
+        before, done = self.time, 0.0
+        while done < seconds - 1e-9:
+            dt = min(self.stable_dt(), seconds - done)
+            self._step(dt, self.time)
+            done += dt
+        self.time = before
+
+    def step(self, dt: float) -> None:
+        """Advance by `dt` seconds.
+
+        Raises
+        ------
+        SolverFailed
+            If a velocity is no longer finite or the pressure solve does not converge.
+        """
+        self._step(dt, self.time + dt)
+        self.time += dt
+
+    def _step(self, dt, time):
+        self.pulse()
+        self._move(dt)
+        self.walls.place(time)
+        self._sort()
+        self._follow(dt)
+        self.pulse()
+        self._scatter()
+        for axis in range(3):
+            self.velocity[axis] += np.float32(dt * self.gravity[axis])
+        self._calm(dt)
+        self._project(dt)
+        if not all(np.isfinite(u).all() for u in self.velocity):
+            raise SolverFailed("The liquid has no finite velocity any more: raise the most substeps.")
+
+    def _move(self, dt):
+        """Carry the particles and the surface along the flow."""
+        step = np.float32(dt / self.cell)
+        out = np.empty_like(self.phi)
+        level_kernels.advect(self.phi, *self.velocity, step, out)
+        self.phi = out
+        state = np.zeros(len(self.position), np.uint8)
+        particle_kernels.carry(
+            self.position, self.speed, self.affine, *self.velocity, self.phi, np.float32(SPRAY),
+            (dt * self.gravity).astype(np.float32), self.walls.distance, step, np.float32(STAND), state,
+        )  # fmt: skip
+        self.flying = int((state == particle_kernels.FLYING).sum())
+        kept = state != particle_kernels.GONE
+        if not kept.all():
+            self.lost += int((~kept).sum())
+            self.position, self.speed, self.affine = self.position[kept], self.speed[kept], self.affine[kept]
+
+    def _sort(self):
+        order = np.empty(len(self.position), np.int64)
+        particle_kernels.sort(self.position, self.shape, self._start, order)
+        self.position, self.speed, self.affine = self.position[order], self.speed[order], self.affine[order]
+
+    def _follow(self, dt):
+        """Bring the surface nearer to where the particles are."""
+        level_kernels.correct(self.phi, self._counted(), *self.velocity, np.float32(dt / self.cell))
+        self._surface()
+
+    def _counted(self):
+        """Where the particles say that the surface is, near where it is taken to be (cells)."""
+        wanted, w = np.empty_like(self.phi), self.walls
+        level_kernels.count(self.position, self._start, w.share, w.distance, self.phi, np.float32(_FULL), wanted)
+        return wanted
+
+    def _surface(self):
+        """Continue the surface into walls and make it a distance again."""
+        w = self.walls
+        cells = w.within
+        held = np.zeros(self.shape, np.uint8)
+        held[tuple(cells.T)] = 1
+        level_kernels.extend(self.phi, w.distance, cells)
+        level_kernels.redistance(self.phi, held)
+        level_kernels.extend(self.phi, w.distance, cells)
+
+    def _scatter(self):
+        """Bring the particles' motion to the faces, and on to faces a few cells beyond."""
+        plane = self._start[:: self.shape[1] * self.shape[2]].copy()
+        for axis in range(3):
+            u, mass = np.zeros_like(self.velocity[axis]), np.zeros_like(self.velocity[axis])
+            particle_kernels.scatter(self.position, self.speed, self.affine, plane, axis, mass, u)
+            particle_kernels.normalise(mass, u)
+            known = (mass > 0.0).astype(np.uint8)
+            self.velocity[axis], self._known[axis] = _spread(u, known, 2)
+
+    def _calm(self, dt):
+        """Take the shortest waves, which nothing else damps, and what is left of hardly any motion."""
+        fall = np.sqrt(np.linalg.norm(self.gravity) * self.cell)
+        if fall == 0.0:
+            return
+        rate, slow = np.float32(CALM * dt * fall / self.cell), np.float32(SLOW * fall)
+        for axis, (u, known) in enumerate(zip(self.velocity, self._known)):
+            out = np.empty_like(u)
+            flow_kernels.filter_short(u, known, out)
+            level_kernels.slow_down(out, self.phi, axis, rate, slow)
+            self.velocity[axis] = out
+
+    def volume(self) -> float:
+        """Return how much liquid the surface holds [m3]."""
+        full = np.clip(0.5 - self.phi, 0.0, 1.0) * self.walls.share
+        return float(full.sum(dtype=np.float64)) * self.cell**3
+
+    def _project(self, dt):
+        """Make the flow free of divergence, with walls moving as they do."""
+        w, least = self.walls, np.float32(LEAST_DEPTH)
+        wanted = (len(self.position) - self.flying) / PARTICLES
+        have = self.volume() / self.cell**3
+        # as a speed across a cell: so much of the loss comes back over the step
+        source = np.float32(MEND * (wanted - have) / max(have, 1.0) * self.cell / dt)
+        rhs = np.empty(self.shape, np.float32)
+        flow_kernels.outflow(*self.velocity, *w.weights, *w.walls, self.phi, least, source, rhs)
+        solver = PressureSolver.cut(*w.weights, self.phi)
+        pressure, self.solution = solver.solve(rhs, tolerance=self.settings.tolerance, most=80)
+        if not self.solution.converged:
+            raise SolverFailed(
+                f"The pressure solve left {self.solution.residual:.2g} of the divergence after {self.solution.iterations} "
+                f"rounds, more than the {self.settings.tolerance:.2g} asked for: raise the divergence left, or use larger cells."
+            )
+        self.pressure = pressure
+        closed = np.float32(LEAST_OPEN)
+        for axis in range(3):
+            flying = self.velocity[axis]
+            u, known = flying.copy(), np.empty(flying.shape, np.uint8)
+            flow_kernels.push(u, w.weights[axis], self.phi, pressure, axis, least, closed, known)
+            u, near = _spread(u, known, BEYOND)
+            # beyond that there is spray, which nothing presses
+            u = np.where(near == 1, u, flying)
+            flow_kernels.hold(u, w.weights[axis], w.walls[axis], w.distance, axis, closed)
+            self.velocity[axis] = u
+
+    def frame(self) -> dict[str, np.ndarray]:
+        """Return what a frame keeps: particles' places [m] and velocities [m/s]."""
+        return {
+            "position": (self.origin + self.cell * self.position).astype(np.float32),
+            "velocity": self.speed.astype(np.float16),
+            "size": np.full(len(self.position), self.cell / EDGE, np.float16),
+        }
+
+    def gauges(self) -> dict[str, float]:
+        """Return the numbers judged on every frame."""
+        wanted = (len(self.position) - self.flying) / PARTICLES * self.cell**3
+        squared = float((self.speed.astype(np.float64) ** 2).sum())
+        height = float((self.origin[2] + self.cell * self.position[:, 2].astype(np.float64)).sum())
+        each = self.settings.density * (self.cell / EDGE) ** 3
+        return {
+            "particles": float(len(self.position)),
+            "volume": self.volume(),
+            "volume_drift": self.volume() / wanted - 1.0 if wanted else 0.0,
+            "lost": self.lost / self.poured if self.poured else 0.0,
+            "top_speed": float(np.sqrt((self.speed.astype(np.float64) ** 2).sum(axis=1).max(initial=0.0))),
+            "kinetic_energy": 0.5 * each * squared,
+            "energy": 0.5 * each * squared + each * 9.81 * height,
+            "pressure_iterations": float(self.solution.iterations),
+            "divergence_left": self.solution.residual,
+        }
+
+    _STATE = ("position", "speed", "affine", "phi")
+
+    def snapshot(self) -> dict[str, np.ndarray]:
+        """Return the whole state as named arrays."""
+        state = {n: getattr(self, n).copy() for n in self._STATE}
+        state |= {f"velocity_{a}": u.copy() for a, u in zip("xyz", self.velocity)}
+        return state | {"counts": np.array([self.time, self.lost, self.poured, self.flying])}
+
+    def restore(self, state: dict[str, np.ndarray]) -> None:
+        """Take up the state that `snapshot` returned."""
+        for n in self._STATE:
+            setattr(self, n, state[n].copy())
+        self.velocity = [state[f"velocity_{a}"].copy() for a in "xyz"]
+        self.time = float(state["counts"][0])
+        self.lost, self.poured, self.flying = (int(x) for x in state["counts"][1:])
+        self.walls.place(self.time)
+
+    def begin_from(self, frame: dict[str, np.ndarray]) -> None:
+        """Begin with the particles of a baked frame.
+
+        Raises
+        ------
+        BadValue
+            If none of them lies in the domain.
+        """
+        places = ((frame["position"] - self.origin) / self.cell).astype(np.float32)
+        inside = ((places >= 0.0) & (places < np.array(self.shape, np.float32))).all(axis=1)
+        if not inside.any():
+            raise BadValue("The start holds no liquid within this layer's domain: give both the same corners.")
+        self.position, self.speed = places[inside], frame["velocity"][inside].astype(np.float32)
+        self.affine = np.zeros((len(self.position), 3, 3), np.float32)
+        self.poured = len(self.position)
+        self._sort()
+        # nothing is known of the surface but the particles
+        self.phi.fill(0.0)
+        self.phi = self._counted()
+        self._surface()
+        self._scatter()
+
+
+#: the kernel summed over particles deep in the liquid
+_FULL = PARTICLES * 4.0 * np.pi * float(level_kernels.REACH) ** 3 * 16.0 / 315.0
+
+
+def _spread(u, known, layers):
+    """Velocities on so many layers of faces beyond those that are known, and which are known then."""
+    for _ in range(layers):
+        fresh, now = np.empty_like(u), np.empty_like(known)
+        flow_kernels.spread(u, known, fresh, now)
+        u, known = fresh, now
+    return u, known

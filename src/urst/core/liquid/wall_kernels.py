@@ -1,0 +1,198 @@
+"""Kernels of the walls that hold a liquid: distance from convex bodies, open shares of faces and cells.
+
+The distance is kept at eight samples a cell, a quarter of a cell from its sides. Lengths are in cells.
+"""
+
+import numpy as np
+from numba import prange
+
+from urst.core.jit import inline, parallel, serial
+
+#: nothing
+NONE = -1
+#: what is so near a body counts as within it, where it is asked whether bodies leave room between [cells]
+SEAM = 0.03
+ZERO, HALF, ONE = np.float32(0.0), np.float32(0.5), np.float32(1.0)
+
+
+@inline
+def _farthest(planes, first, last, x, y, z):
+    """How far a place lies beyond the plane that it is farthest beyond."""
+    away = -1e30
+    for f in range(first, last):
+        away = max(away, planes[f, 0] * x + planes[f, 1] * y + planes[f, 2] * z - planes[f, 3])
+    return away
+
+
+@parallel
+def carve(planes, face_start, low, high, origin, cell, reach, distance, owner, full):
+    """Lessen distance (2nx, 2ny, 2nz) to that from convex bodies where they are nearest, and note which these are.
+
+    Where bodies touch they are one wall: an eighth of a cell all of whose corners' middles lie within one or another of them is
+    closed, however near its own middle is to a seam.
+
+    Parameters
+    ----------
+    planes, face_start, low, high
+        Of the bodies in the world [m], the bounds (n, 3) without a margin.
+    origin : (3,) float [m]
+    cell : float [m]
+    reach : float
+        Farther away than this nothing is written [cells].
+    distance : (2nx, 2ny, 2nz) float32
+        Positive outside.
+    owner : (2nx, 2ny, 2nz) int32
+        The nearest body.
+    full : (2nx, 2ny, 2nz) uint8
+        Work, 0: which of eight places about each sample lie within a body.
+    """
+    nx, ny, nz = distance.shape
+    step, wide = 0.5 * cell, reach * cell
+    q, near, seam = 0.125 * cell, 0.25 * cell, SEAM * cell
+    for row in prange(nx):
+        i = np.int64(row)
+        x = origin[0] + (i + 0.5) * step
+        for b in range(len(low)):
+            if not low[b, 0] - wide <= x <= high[b, 0] + wide:
+                continue
+            first, last = face_start[b], face_start[b + 1]
+            j0 = max(0, int(np.ceil((low[b, 1] - wide - origin[1]) / step - 0.5)))
+            j1 = min(ny - 1, int(np.floor((high[b, 1] + wide - origin[1]) / step - 0.5)))
+            k0 = max(0, int(np.ceil((low[b, 2] - wide - origin[2]) / step - 0.5)))
+            k1 = min(nz - 1, int(np.floor((high[b, 2] + wide - origin[2]) / step - 0.5)))
+            for j in range(j0, j1 + 1):
+                y = origin[1] + (j + 0.5) * step
+                for k in range(k0, k1 + 1):
+                    z = origin[2] + (k + 0.5) * step
+                    away = _farthest(planes, first, last, x, y, z)
+                    d = np.float32(away / cell)
+                    if d < distance[i, j, k]:
+                        distance[i, j, k] = d
+                        owner[i, j, k] = b
+                    if -near < away < near:
+                        for s in range(8):
+                            u = x + (q if s & 1 else -q)
+                            v = y + (q if s & 2 else -q)
+                            w = z + (q if s & 4 else -q)
+                            if _farthest(planes, first, last, u, v, w) < seam:
+                                full[i, j, k] |= np.uint8(1 << s)
+        for j in range(ny):
+            for k in range(nz):
+                if full[i, j, k] == 255:
+                    distance[i, j, k] = min(distance[i, j, k], -HALF)
+
+
+@inline
+def _open(d):
+    """Share of the eighth of a cell about a sample that is open."""
+    return min(max(HALF + d + d, ZERO), ONE)
+
+
+@parallel
+def open_faces(distance, axis, weight):
+    """Write the open share of the cube about each face across an axis; of a face on the grid's side that of its inner half."""
+    nx, ny, nz = weight.shape
+    for row in prange(nx):
+        i = np.int64(row)
+        for j in range(ny):
+            for k in range(nz):
+                total, count = ZERO, ZERO
+                for s in range(8):
+                    a, b, c = 2 * i + (s & 1), 2 * j + ((s >> 1) & 1), 2 * k + (s >> 2)
+                    if axis == 0:
+                        a -= 1
+                    elif axis == 1:
+                        b -= 1
+                    else:
+                        c -= 1
+                    if min(a, b, c) >= 0 and a < distance.shape[0] and b < distance.shape[1] and c < distance.shape[2]:
+                        total += _open(distance[a, b, c])
+                        count += ONE
+                weight[i, j, k] = total / count
+
+
+@parallel
+def open_cells(distance, share, middle):
+    """Write the open share of each cell, and the distance at its middle."""
+    nx, ny, nz = share.shape
+    for row in prange(nx):
+        i = np.int64(row)
+        for j in range(ny):
+            for k in range(nz):
+                total, mean = ZERO, ZERO
+                for s in range(8):
+                    d = distance[2 * i + (s & 1), 2 * j + ((s >> 1) & 1), 2 * k + (s >> 2)]
+                    total += _open(d)
+                    mean += d
+                share[i, j, k], middle[i, j, k] = total * np.float32(0.125), mean * np.float32(0.125)
+
+
+@parallel
+def move_walls(owner, axis, position, velocity, spin, origin, cell, wall):
+    """Write the velocity along an axis [m/s] of the body nearest to each face across it; 0 where there is none."""
+    d, e = (axis + 1) % 3, (axis + 2) % 3
+    for row in prange(wall.shape[0]):
+        i = np.int64(row)
+        for j in range(wall.shape[1]):
+            for k in range(wall.shape[2]):
+                a = min(2 * i, owner.shape[0] - 1) - (axis == 0 and i > 0)
+                b = min(2 * j, owner.shape[1] - 1) - (axis == 1 and j > 0)
+                c = min(2 * k, owner.shape[2] - 1) - (axis == 2 and k > 0)
+                body = owner[a, b, c]
+                if body == NONE:
+                    wall[i, j, k] = ZERO
+                    continue
+                at_d = i if d == 0 else (j if d == 1 else k)
+                at_e = i if e == 0 else (j if e == 1 else k)
+                rd = origin[d] + (at_d + 0.5) * cell - position[body, d]
+                re = origin[e] + (at_e + 0.5) * cell - position[body, e]
+                wall[i, j, k] = np.float32(velocity[body, axis] + spin[body, d] * re - spin[body, e] * rd)
+
+
+@inline
+def distance_at(distance, x, y, z):
+    """The distance at a place, straight between samples."""
+    u = min(max(x + x - HALF, ZERO), np.float32(distance.shape[0] - 1.001))
+    v = min(max(y + y - HALF, ZERO), np.float32(distance.shape[1] - 1.001))
+    w = min(max(z + z - HALF, ZERO), np.float32(distance.shape[2] - 1.001))
+    i, j, k = np.int32(u), np.int32(v), np.int32(w)
+    u, v, w = u - np.float32(i), v - np.float32(j), w - np.float32(k)
+    below = (
+        (ONE - u) * ((ONE - v) * distance[i, j, k] + v * distance[i, j + 1, k])
+        + u * ((ONE - v) * distance[i + 1, j, k] + v * distance[i + 1, j + 1, k])
+    )  # fmt: skip
+    above = (
+        (ONE - u) * ((ONE - v) * distance[i, j, k + 1] + v * distance[i, j + 1, k + 1])
+        + u * ((ONE - v) * distance[i + 1, j, k + 1] + v * distance[i + 1, j + 1, k + 1])
+    )  # fmt: skip
+    return (ONE - w) * below + w * above
+
+
+@serial
+def sides(low, high, distance):
+    """Lessen distance to that from the sides of a box, low and high (3,) [cells], and its floor; there is no lid."""
+    for i in range(distance.shape[0]):
+        x = np.float32(0.5 * i + 0.25)
+        for j in range(distance.shape[1]):
+            y = np.float32(0.5 * j + 0.25)
+            side = min(min(x - low[0], high[0] - x), min(y - low[1], high[1] - y))
+            for k in range(distance.shape[2]):
+                d = min(side, np.float32(0.5 * k + 0.25) - low[2])
+                if d < distance[i, j, k]:
+                    distance[i, j, k] = d
+
+
+@serial
+def behind(middle, reach):
+    """List the cells whose middles lie within walls, no deeper than `reach` [cells], the shallowest first: (m, 3) int32."""
+    nx, ny, nz = middle.shape
+    found, depth, m = np.empty((middle.size, 3), np.int32), np.empty(middle.size, np.float32), 0
+    for i in range(nx):
+        for j in range(ny):
+            for k in range(nz):
+                if -reach < middle[i, j, k] < np.float32(0.1):
+                    found[m, 0], found[m, 1], found[m, 2] = i, j, k
+                    depth[m] = -middle[i, j, k]
+                    m += 1
+    order = np.argsort(depth[:m], kind="mergesort")
+    return found[:m][order]

@@ -1,0 +1,84 @@
+"""What holds a liquid: bodies and the domain's sides on a grid."""
+
+import numpy as np
+
+from urst.core.bodies.boundary import Boundary
+from urst.core.liquid import wall_kernels as kernels
+
+#: how far from walls the distance is known, and how far into them fields are continued [cells]
+REACH, INTO = 4.0, 3.5
+
+
+class Walls:
+    """Convex bodies of several boundaries, and the sides of the domain, as a liquid meets them.
+
+    A wall is cut into cells by open shares of the cubes about faces (variational: Batty, Bertails & Bridson 2007), so that
+    liquid stands against it wherever it lies between cells.
+
+    Parameters
+    ----------
+    shape : (nx, ny, nz)
+        Cells.
+    origin : (3,) float [m]
+        Least corner.
+    cell : float [m]
+    boundaries : list of Boundary
+    box : ((3,), (3,)) float [m], optional
+        Corners of a box whose floor and sides are walls; it has no lid. None: all sides are open.
+
+    Attributes
+    ----------
+    distance : (2nx, 2ny, 2nz) float32
+        From the nearest wall at eight samples a cell, negative within it [cells].
+    weights, walls : three arrays of faces, float32
+        Open share of each face, and the velocity of the wall beside it [m/s].
+    share, middle : (nx, ny, nz) float32
+        Open share of each cell, and the distance at its middle [cells].
+    within : (m, 3) int32
+        Cells whose middles lie within walls, the shallowest first.
+    """
+
+    def __init__(self, shape, origin, cell: float, boundaries: list[Boundary], box=None):
+        nx, ny, nz = shape
+        faces = ((nx + 1, ny, nz), (nx, ny + 1, nz), (nx, ny, nz + 1))
+        self.shape, self.origin, self.cell, self.boundaries = shape, np.asarray(origin, float), float(cell), boundaries
+        self.weights, self.walls = ([np.zeros(f, np.float32) for f in faces] for _ in range(2))
+        self.share, self.middle = np.empty(shape, np.float32), np.empty(shape, np.float32)
+        self.distance = np.empty((2 * nx, 2 * ny, 2 * nz), np.float32)
+        self.owner, self._full = np.empty(self.distance.shape, np.int32), np.empty(self.distance.shape, np.uint8)
+        self._bare = np.full(self.distance.shape, REACH, np.float32)
+        if box is not None:
+            low, high = (np.asarray((corner - self.origin) / cell, np.float32) for corner in np.asarray(box, float))
+            kernels.sides(low, high, self._bare)
+        self._boxed = box is not None
+        self.within = np.zeros((0, 3), np.int32)
+        self._where: list[np.ndarray] = []
+
+    def place(self, time: float) -> None:
+        """Put the walls where they are at a time [s]; nothing is done where nothing has moved."""
+        found = [boundary.at(time) for boundary in self.boundaries]
+        chain = lambda name: np.concatenate([np.zeros((0, 3)), *(getattr(f, name) for f in found)])  # noqa: E731
+        now = [chain(n) for n in ("position", "velocity", "spin", "low")]
+        if len(now) == len(self._where) and all(np.array_equal(a, b) for a, b in zip(now, self._where)):
+            return
+        self._where = now
+        self.distance[:] = self._bare
+        self.owner.fill(kernels.NONE)
+        self._full.fill(0)
+        if found:
+            ends = np.cumsum([0, *(len(f.hulls.planes) for f in found)])
+            kernels.carve(
+                np.concatenate([f.hulls.planes for f in found]),
+                np.concatenate([*(f.hulls.face_start[:-1] + e for f, e in zip(found, ends)), ends[-1:]]),
+                now[3], np.concatenate([f.high for f in found]), self.origin, self.cell, REACH, self.distance, self.owner,
+                self._full,
+            )  # fmt: skip
+        for axis in range(3):
+            kernels.open_faces(self.distance, axis, self.weights[axis])
+            kernels.move_walls(self.owner, axis, now[0], now[1], now[2], self.origin, self.cell, self.walls[axis])
+            if self._boxed:
+                # there is nothing beyond the grid on the walls' side
+                for end in (0, -1) if axis < 2 else (0,):
+                    self.weights[axis][(slice(None),) * axis + (end,)] = 0.0
+        kernels.open_cells(self.distance, self.share, self.middle)
+        self.within = kernels.behind(self.middle, np.float32(INTO))

@@ -1,0 +1,45 @@
+"""Baking a Flood."""
+
+import numpy as np
+
+from urst.core.bodies.boundary import Boundary
+from urst.core.liquid.solver import LiquidSolver
+from urst.kinds.working import Begun
+
+
+def begin(inputs) -> Begun:
+    """Put together what holds the liquid and what is full of it at the start."""
+    shot, settings = inputs.shot, inputs.layer.settings
+    boundaries = [p.boundary for p in inputs.bodies("liquid")] + inputs.surroundings("liquid")
+    solver = LiquidSolver(settings, shot.gravity, boundaries=boundaries, clock=inputs.clock, pulse=inputs.pulse)
+    start = inputs.start_frame()
+
+    def settle():
+        # what stands where at the first frame is known only when the feeds have been loaded
+        if start is not None:
+            solver.begin_from(start)
+            return
+        if settings.level is not None:
+            solver.pool(settings.level, settings.pool_at)
+        for fill in settings.fills:
+            number = next(i for i, p in enumerate(shot.pieces) if p.name == fill.piece)
+            solver.fill(_inside(inputs.set_bodies([number], None)), fill.velocity)
+        if settings.settle > 0.0:
+            solver.settle(settings.settle)
+
+    meta = {"origin": list(settings.low), "cell": settings.cell_size, "shape": list(solver.shape)}
+    return Begun({}, meta, solver, inputs.feeds, settle=settle)
+
+
+def _inside(boundary: Boundary):
+    """Signed distance from bodies that stand [m]."""
+    hulls = boundary.at(0.0).hulls
+
+    def distance(places):
+        out = np.full(len(places), np.inf)
+        for b in range(len(boundary)):
+            planes = hulls.planes[hulls.face_start[b] : hulls.face_start[b + 1]]
+            out = np.minimum(out, (places @ planes[:, :3].T - planes[:, 3]).max(axis=1))
+        return out
+
+    return distance

@@ -1,0 +1,202 @@
+"""The liquid: still water, falling columns, waves, walls."""
+
+import unittest
+
+import numpy as np
+
+from tests.bodies import fragments_of
+from urst.core.bodies.boundary import Boundary
+from urst.core.geometry import generators
+from urst.core.geometry.mesh import transformed
+from urst.core.geometry.rotation import from_degrees, matrix
+from urst.core.liquid.settings import LiquidSettings
+from urst.core.liquid.solver import LiquidSolver
+from urst.core.liquid.walls import Walls
+from urst.errors import BadValue
+
+box = generators.box_between
+G = 9.81
+
+
+def tank(cell, high, *, gravity=(0, 0, -G), boundaries=(), **settings):
+    """A liquid in a tank from the origin, without a lid."""
+    return LiquidSolver(
+        LiquidSettings(cell_size=cell, low=(0, 0, 0), high=high, **settings), gravity, boundaries=boundaries
+    )
+
+
+def run(solver, seconds, watch=lambda s: None, most=1 / 24):
+    """Step at its own pace; return what `watch` gave after each step."""
+    seen, end = [], solver.time + seconds
+    while solver.time < end - 1e-9:
+        solver.step(min(solver.stable_dt(), most, end - solver.time))
+        seen.append(watch(solver))
+    return seen
+
+
+def speeds(solver):
+    """Of the particles, in the speed that a cell's height gives."""
+    return np.linalg.norm(solver.speed, axis=1) / np.sqrt(G * solver.cell)
+
+
+class Still(unittest.TestCase):
+    def test_water_stays_still_however_its_tank_is_turned(self):
+        for tilt in (0.0, 20.0):
+            turn = matrix(from_degrees(np.array([0.0, tilt, 0.0])))
+            up = turn.T @ [0.0, 0.0, 1.0]
+            s = tank(1 / 16, (1, 1, 1), gravity=-G * up)
+            s.fill(lambda x, up=up: (x - 0.5) @ up)
+            before = s.position.copy()
+            run(s, 1.0)
+            self.assertLess(np.sqrt((speeds(s) ** 2).mean()), 1e-3)
+            self.assertLess(speeds(s).max(), 1e-2)
+            self.assertEqual(len(s.position), len(before))
+            self.assertLess(abs(s.gauges()["volume_drift"]), 2e-3)
+
+    def test_pressure_is_the_weight_above(self):
+        s = tank(1 / 16, (1, 1, 1))
+        s.fill(lambda x: x[:, 2] - 0.5)
+        s.step(1 / 48)
+        # what the step took away over its length, a cell
+        depth = 0.5 - (np.arange(16) + 0.5) / 16
+        wanted = G * depth / 48 * 16
+        np.testing.assert_allclose(s.pressure[8, 8, :7], wanted[:7], rtol=2e-3)
+
+    def test_a_block_that_stands_in_it_holds_its_place_free(self):
+        block = Boundary(
+            fragments_of(
+                [
+                    transformed(
+                        box((-0.2, -0.2, -0.2), (0.2, 0.2, 0.2)),
+                        matrix(from_degrees(np.array([15.0, 0, 40.0]))),
+                        np.array([0.5, 0.5, 0.3]),
+                    )
+                ]
+            )
+        )
+        s = tank(1 / 16, (1, 1, 1), boundaries=[block])
+        s.fill(lambda x: x[:, 2] - 0.6)
+        self.assertAlmostEqual(s.volume(), 0.6 - 0.4**3, delta=0.01)
+        run(s, 0.5)
+        self.assertLess(speeds(s).max(), 0.02)
+        self.assertAlmostEqual(s.volume(), 0.6 - 0.4**3, delta=0.01)
+
+
+class Moving(unittest.TestCase):
+    def test_a_falling_column_runs_out_as_martin_and_moyce_measured(self):
+        # quoted from memory. The front runs 7 to 15 % ahead, as it does with every method: the real column had to be let go.
+        # Once it runs its speed is that of the table
+        measured_t, measured_z = (0.84, 1.19, 1.63, 1.98, 2.32, 2.65), (1.22, 1.44, 1.89, 2.33, 2.78, 3.22)
+        cell = 1 / 12
+        s = tank(cell, (4.5, 8 * cell, 2.4))
+        s.fill(lambda x: np.maximum(x[:, 0] - 1.0, x[:, 2] - 2.0))
+        seen = run(s, 2.7 / np.sqrt(2 * G), lambda s: (s.time * np.sqrt(2 * G), s.position[:, 0].max() * cell), 1 / 48)
+        front = np.interp(measured_t, *np.array(seen).T)
+        self.assertTrue((np.abs(front / measured_z - 1.0) < 0.16).all(), front)
+        self.assertAlmostEqual((front[-1] - front[2]) / (measured_z[-1] - measured_z[2]), 1.0, delta=0.03)
+        self.assertLess(abs(s.gauges()["volume_drift"]), 0.01)
+
+    def test_a_slosh_has_the_period_of_its_depth_and_goes_on(self):
+        length, depth, cell = 1.0, 0.5, 1 / 24
+        s = tank(cell, (length, 8 * cell, 1.0))
+        s.fill(lambda x: x[:, 2] - depth - 0.03 * np.cos(np.pi * x[:, 0] / length))
+        wanted = 2 * np.pi / np.sqrt(G * np.pi / length * np.tanh(np.pi * depth / length))
+        seen = np.array(run(s, 3 * wanted, lambda s: (s.time, s.position[:, 0].mean()), 1 / 48))
+        time, lean = seen[:, 0], seen[:, 1] - seen[:, 1].mean()
+        turns = time[:-1][(lean[:-1] < 0) != (lean[1:] < 0)]
+        self.assertAlmostEqual(2 * np.diff(turns).mean() / wanted, 1.0, delta=0.03)
+        last, first = np.abs(lean[time > 2 * wanted]).max(), np.abs(lean[time < wanted]).max()
+        self.assertAlmostEqual(last / first, 1.0, delta=0.05)
+
+    def test_what_is_thrown_flies_as_a_stone_does(self):
+        s = tank(0.1, (3.2, 1.6, 2.4))
+        s.fill(lambda x: np.linalg.norm(x - [0.6, 0.8, 1.2], axis=1) - 0.2, velocity=(2.0, 0.0, 2.0))
+        start = s.position.mean(axis=0) * 0.1
+        run(s, 0.4, most=1 / 48)
+        fell = s.position.mean(axis=0) * 0.1 - start
+        # gravity is added after each move: half a step's fall is missing
+        np.testing.assert_allclose(fell, [0.8, 0.0, 0.8 - 0.5 * G * 0.4 * (0.4 - 1 / 48)], atol=0.01)
+
+    def test_a_piston_lifts_what_it_displaces(self):
+        block = Boundary(fragments_of([box((0.0, 0.0, -0.8), (0.5, 1.0, 0.0))]))
+        rise = np.array([[0.0, 0.0, 0.2]])
+        still = {"position": block.fragments.centre, "orientation": np.array([[1.0, 0, 0, 0]])}
+        block.span(still, {"position": block.fragments.centre + rise, "orientation": still["orientation"]}, 0.0, 1.0)
+        s = tank(1 / 16, (1, 1, 1.2), boundaries=[block])
+        s.fill(lambda x: x[:, 2] - 0.5)
+        before = s.volume()
+        run(s, 1.0)
+        self.assertAlmostEqual(s.volume() / before, 1.0, delta=0.01)
+        height = s.position[s.position[:, 2] > 0, 2].max() / 16
+        self.assertAlmostEqual(height, 0.6, delta=0.08)
+        # none is left where the piston has come to
+        inside = (s.position[:, 0] < 0.5 * 16 - 0.5) & (s.position[:, 2] < 0.2 * 16 - 0.5)
+        self.assertEqual(int(inside.sum()), 0)
+
+    def test_restored_from_a_snapshot_it_goes_on_to_the_same_bytes(self):
+        def made():
+            s = tank(0.1, (1.6, 0.8, 1.6))
+            s.fill(lambda x: np.maximum(x[:, 0] - 0.6, x[:, 2] - 0.9))
+            return s
+
+        one, other = made(), made()
+        run(one, 0.2)
+        other.restore(one.snapshot())
+        run(one, 0.2)
+        run(other, 0.2)
+        for name, array in one.snapshot().items():
+            np.testing.assert_array_equal(array, other.snapshot()[name], name)
+
+
+class Filling(unittest.TestCase):
+    def basin(self):
+        floor, walls = box((0.2, 0.2, 0.0), (1.4, 1.4, 0.2)), []
+        for low, high in (
+            ((0.2, 0.2), (0.4, 1.4)),
+            ((1.2, 0.2), (1.4, 1.4)),
+            ((0.4, 0.2), (1.2, 0.4)),
+            ((0.4, 1.2), (1.2, 1.4)),
+        ):
+            walls.append(box((*low, 0.2), (*high, 0.9)))
+        return Boundary(fragments_of([floor, *walls]))
+
+    def test_a_pool_keeps_to_what_is_joined_to_its_place(self):
+        s = tank(0.1, (1.6, 1.6, 1.6), boundaries=[self.basin()], sides="open")
+        s.pool(0.6, (0.8, 0.8, 0.5))
+        places = s.position * 0.1
+        self.assertTrue(((places[:, :2] > 0.4) & (places[:, :2] < 1.2)).all())
+        self.assertAlmostEqual(len(places) / 8 * 1e-3, 0.8 * 0.8 * 0.4, delta=0.01)
+        run(s, 1.0)
+        self.assertEqual(s.lost, 0)
+        self.assertLess(speeds(s).max(), 0.05)
+        for place in ((0.8, 0.8, 0.9), (0.3, 0.8, 0.5), (9.0, 0.8, 0.5)):
+            with self.assertRaisesRegex(BadValue, "The place of the pool, .* choose one in the open below the level"):
+                s.pool(0.6, place)
+
+    def test_seams_between_pieces_let_nothing_through(self):
+        walls = Walls((16, 16, 16), np.zeros(3), 0.1, [self.basin()])
+        walls.place(0.0)
+        # faces in the middle of floor and walls, wherever pieces meet
+        self.assertEqual(float(walls.weights[2][3:13, 3:13, 1].max()), 0.0)
+        self.assertEqual(float(walls.weights[0][3, 3:13, 1:8].max()), 0.0)
+        self.assertEqual(float(walls.weights[1][3:13, 13, 1:8].max()), 0.0)
+        # and the open share of a cell is what a slanting wall leaves of it
+        turn = matrix(from_degrees(np.array([0.0, 25.0, 0.0])))
+        slab = Boundary(fragments_of([transformed(box((-3, -3, -2.0), (3, 3, 0.0)), turn, np.array([0.8, 0.8, 0.8]))]))
+        slanting = Walls((16, 16, 16), np.zeros(3), 0.1, [slab])
+        slanting.place(0.0)
+        self.assertAlmostEqual(float(slanting.share.mean()), 0.5, delta=0.003)
+
+    def test_fills_that_overlap_are_filled_once(self):
+        s = tank(0.1, (1.6, 1.6, 1.6))
+        s.fill(lambda x: x[:, 2] - 0.4)
+        s.fill(lambda x: np.maximum(x[:, 0] - 0.5, x[:, 2] - 0.8))
+        self.assertEqual(len(s.position), 8 * (16 * 16 * 4 + 5 * 16 * 4))
+        self.assertAlmostEqual(s.volume(), len(s.position) / 8 * 1e-3, delta=0.02)
+
+    def test_what_goes_out_at_open_sides_is_counted(self):
+        s = tank(0.1, (1.6, 1.6, 1.6), sides="open")
+        s.fill(lambda x: np.linalg.norm(x - 0.8, axis=1) - 0.3, velocity=(5.0, 0.0, 0.0))
+        run(s, 0.5)
+        self.assertEqual(s.lost, s.poured)
+        self.assertEqual(s.gauges()["lost"], 1.0)
