@@ -19,7 +19,7 @@ from tests.shots import falling_box, random_graph, tiny
 from urst.bake import runner
 from urst.core.geometry import generators, rotation
 from urst.core.geometry.mesh import Mesh
-from urst.demo import glasshouse, kiln, smoke, sparks
+from urst.demo import glasshouse, kiln, sluice, smoke, sparks
 from urst.errors import BadValue, CacheDamaged, SolverFailed, Stopped, StoreFull
 from urst.handover import between
 from urst.handover.baked import Baked
@@ -235,6 +235,29 @@ class Alone(Folder):
         self.assertLess(abs(gauges[12]["dust_drift"]), 0.15)
         names = {p.suffix for p in export(shot, root / "store", root / "out", ["vdb", "csv", "movie"])}
         self.assertEqual(names, {".vdb", ".csv", ".mp4"})
+
+    def test_a_shot_of_liquid_only_bakes_goes_on_from_a_frame_and_is_handed_over(self):
+        shot, root = sluice.shot(end=8, cell_size=0.2), self.folder()
+        store, keys = Store(root / "store"), layer_keys(shot)
+        runner.bake(shot, store)
+        gauges = store.read_gauges(keys["flood"])
+        self.assertEqual(gauges[8]["particles"], gauges[1]["particles"])
+        self.assertLess(abs(gauges[8]["volume_drift"]), 0.03)
+        self.assertLess(gauges[8]["energy"], gauges[1]["energy"] * 1.001)
+        frame = store.read_frame(keys["flood"], 8)[0]
+        # it has run over the pool and stays between the walls, but for what goes over the sill
+        self.assertLess(float(np.abs(frame["position"][:, 0]).max()), 2.71)
+        self.assertLess(float(frame["position"][:, 1].max()), 1.71)
+        self.assertGreater(float((frame["position"][:, 1] > -1.71).mean()), 0.97)
+        self.assertGreater(float(frame["velocity"][:, 0].max()), 1.0)
+        data = shot.model_dump(mode="json")
+        data["layers"].append(data["layers"][0] | {"id": "later", "start": {"of": "flood", "frame": 8}})
+        later = parse(data)
+        runner.bake(later, store)
+        first = store.read_frame(layer_keys(later)["later"], 1)[0]
+        self.assertEqual(len(first["position"]), len(frame["position"]))
+        files = export(shot, root / "store", root / "out", ["points", "csv", "movie"])
+        self.assertEqual({p.suffix for p in files}, {".usd", ".csv", ".mp4"})
 
     def test_a_shot_of_points_only_bakes_and_is_handed_over(self):
         shot, root = sparks.shot(end=12), self.folder()

@@ -9,7 +9,8 @@ from tests.shots import falling_box, tiny
 from urst.core.checks.meshes import check_solid, self_crossings
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import Mesh
-from urst.errors import BadMesh
+from urst.demo import sluice
+from urst.errors import BadMesh, BadValue
 from urst.scene.shapes import Imported
 from urst.shot.document import parse
 from urst.shot.forecast import forecast
@@ -72,10 +73,25 @@ class Findings(unittest.TestCase):
 
     def test_what_is_far_heavier_than_what_bears_it(self):
         def stack(d):
-            d["pieces"][1].update(position=(0, 0, 0), spin=(0, 0, 0), density=10)
+            d["pieces"][1].update(position=(0, 0, 0), spin=(0, 0, 0), density=0.4)
             d["pieces"].append(d["pieces"][1] | {"name": "Block", "position": (0, 0, 0.2), "density": 20000})
 
-        self.assertIn("2,000 times heavier", self.one(with_data(falling_box(), stack), "heavier than").title)
+        self.assertIn("50,000 times heavier", self.one(with_data(falling_box(), stack), "heavier than").title)
+
+    def test_a_liquid_that_is_not_there_or_not_held(self):
+        def flood(**settings):
+            return lambda d: d["layers"][0]["settings"].update(settings)
+
+        basin = sluice.shot()
+        self.assertEqual([f.title for f in preflight(basin)], [])
+        self.mends(with_data(basin, flood(level=None, pool_at=None, fills=[])), "has no liquid")
+        self.mends(with_data(basin, flood(level=-0.5, pool_at=None)), "lies below the floor of its domain")
+        self.mends(with_data(basin, flood(level=2.38, pool_at=None)), "reaches the top of its domain")
+        self.mends(with_data(basin, flood(cell_size=0.35)), "30 cm thick, thinner than a cell of 35 cm")
+        self.mends(with_data(basin, flood(high=(3.2, 1.0, 2.4))), "stands partly outside the domain")
+        self.mends(with_data(basin, lambda d: d["taking_part"].clear()), "stops liquid at the same time")
+        with self.assertRaisesRegex(BadValue, "is filled from 'Heap', which is no set piece"):
+            with_data(basin, flood(fills=[{"piece": "Heap"}]))
 
     def test_a_set_far_from_the_origin(self):
         def move(d):

@@ -13,7 +13,7 @@ _TOUCH = 0.002
 #: more pieces than this are not compared with each other
 _MANY = 2000
 #: so many times heavier than what it stands on was tried and found to stand
-_HEAVIER = 1000.0
+_HEAVIER = 30_000.0
 
 
 def findings(shot, layer, cast) -> list[Finding]:
@@ -85,6 +85,6 @@ def _top_heavy(shot, layer, cast, low, high):
             if under.motion == "loose" and weight[n] > _HEAVIER * weight[k]:
                 return [Finding(
                     f"'{shot.pieces[i].name}' is about {weight[n] / weight[k]:,.0f} times heavier than '{under.name}' below it.",
-                    f"Up to {_HEAVIER:,.0f} times stands still; beyond, what is below is squeezed and shakes.", layer=layer.id,
+                    f"Up to {_HEAVIER:,.0f} times stands still; more is mostly a density that was mistyped: look at both.", layer=layer.id,
                 )]  # fmt: skip
     return []
