@@ -23,7 +23,7 @@ from urst.core.geometry.rotation import matrix
 from urst.db import shots
 from urst.db.engine import session
 from urst.db.tables import HoldingRow, RevisionRow
-from urst.demo import sparks
+from urst.demo import sluice, sparks
 from urst.drawn import codec
 from urst.formats import gltf
 from urst.kinds.registry import KINDS
@@ -661,6 +661,22 @@ class Web(unittest.TestCase):
         self.http.post(f"/shots/{shot_id}/delete")
         self.assertEqual(self.http.get(f"/shots/{shot_id}/state").status_code, 422)
         self.assertIn("it may have been deleted", self.http.get(f"/shots/{shot_id}/state").json()["message"])
+
+    def test_a_liquid_is_asked_about_and_its_places_may_be_emptied(self):
+        shot_id = self.live.add(sluice.shot())
+        text = self.http.get(f"/shots/{shot_id}?layer=flood").text
+        for asked in ("What is wet?", "Pool about", "1.9, 0, 0.1", "What holds it?", "Head of water"):
+            self.assertIn(asked, text)
+        self.assertEqual(self.set(shot_id, "flood", "pool_at", "").status_code, 200)
+        self.assertIsNone(self.shot(shot_id).layers[0].settings.pool_at)
+        self.set(shot_id, "flood", "pool_at", "2, 0, 10 cm")
+        self.assertEqual(self.shot(shot_id).layers[0].settings.pool_at, (2.0, 0.0, 0.1))
+        self.assertIn("write three, like", self.set(shot_id, "flood", "pool_at", "2, 0").text)
+        other = self.live.add(falling_box())
+        self.assertEqual(self.http.post(f"/shots/{other}/layers", data={"kind": "flood"}).json(), {"layer": "flood"})
+        settings = self.shot(other).layer("flood").settings
+        self.assertGreater(settings.level, settings.low[2])
+        self.assertEqual(self.shot(other).layer("flood").reads, ("fall",))
 
     def test_each_kind_has_its_page_in_the_handbook(self):
         contents = self.http.get("/handbook").text

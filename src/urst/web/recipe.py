@@ -275,9 +275,9 @@ def _is_vector(info):
 
 def _size(info):
     """How many numbers a setting is made of, 0 if it is no row of numbers."""
-    if get_origin(info.annotation) is not tuple or get_args(info.annotation)[:1] != (float,):
-        return 0
-    return len(get_args(info.annotation))
+    able = get_args(info.annotation) if _may_be_empty(info) else (info.annotation,)
+    row = next((x for x in able if get_origin(x) is tuple and get_args(x)[:1] == (float,)), None)
+    return len(get_args(row)) if row else 0
 
 
 def find(settings: BaseModel, path: str) -> tuple[Any, Any]:

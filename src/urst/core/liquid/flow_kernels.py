@@ -143,3 +143,36 @@ def filter_short(u, known, out):
                 if known[i, j, k - 2] and known[i, j, k - 1] and known[i, j, k + 1] and known[i, j, k + 2]:
                     four = np.float32(6.0) * u[i, j, k] - np.float32(4.0) * (u[i, j, k - 1] + u[i, j, k + 1])
                     out[i, j, k] -= fifth * quarter * (four + u[i, j, k - 2] + u[i, j, k + 2])
+
+
+@parallel
+def crowding(density, room, phi, full, gain, least, out):
+    """Write by how much each cell holds too much, as a share of it: in the deep too little counts as well.
+
+    Parameters
+    ----------
+    density : (nx, ny, nz) float32
+        Particles weighed into cells.
+    room : (nx, ny, nz) float32
+        Open share of what is weighed into each.
+    phi : (nx, ny, nz) float32
+    full : float32
+        Particles that fill a cell.
+    gain : float32
+        Share of it that is wanted away.
+    least : float32
+        Cells above -least count as none [cells].
+    out : (nx, ny, nz) float32
+    """
+    nx, ny, nz = phi.shape
+    for row in prange(nx):
+        i = np.int64(row)
+        for j in range(ny):
+            for k in range(nz):
+                out[i, j, k] = ZERO
+                if phi[i, j, k] > -least or room[i, j, k] < np.float32(0.1):
+                    continue
+                more = density[i, j, k] / (full * room[i, j, k]) - ONE
+                if phi[i, j, k] > np.float32(-1.3):
+                    more = max(more, ZERO)
+                out[i, j, k] = gain * min(max(more, -HALF), ONE) * room[i, j, k]

@@ -50,7 +50,7 @@ def _depth(share):
 
 @parallel
 def count(position, start, share, distance, phi, full, wanted):
-    """Write where particles say the surface is, `wanted` (cells), where phi lies within 3 cells of it.
+    """Write where particles say the surface is, `wanted` (cells), where phi lies within 3 cells of it or they are beyond.
 
     Parameters
     ----------
@@ -70,7 +70,10 @@ def count(position, start, share, distance, phi, full, wanted):
         for j in range(ny):
             for k in range(nz):
                 wanted[i, j, k] = phi[i, j, k]
-                if abs(phi[i, j, k]) > np.float32(3.0) or share[i, j, k] < np.float32(0.05):
+                cell = (i * ny + j) * nz + k
+                here = start[cell + 1] > start[cell]
+                far = abs(phi[i, j, k]) > np.float32(3.0) and not (here and phi[i, j, k] > ZERO)
+                if far or share[i, j, k] < np.float32(0.05):
                     continue
                 x, y, z = np.float32(i) + HALF, np.float32(j) + HALF, np.float32(k) + HALF
                 total, walled = ZERO, False
@@ -106,12 +109,19 @@ def count(position, start, share, distance, phi, full, wanted):
 
 @parallel
 def correct(phi, wanted, u, v, w, step):
-    """Bring the distance nearer to where particles say it is, in proportion to how far the liquid moves in the step."""
+    """Bring the distance nearer to where particles say it is, in proportion to how far the liquid moves in the step.
+
+    Where they fill what is taken for air it is liquid at once.
+    """
     nx, ny, nz = phi.shape
     for row in prange(nx):
         i = np.int64(row)
         for j in range(ny):
             for k in range(nz):
+                if wanted[i, j, k] < ZERO and phi[i, j, k] - wanted[i, j, k] > FAR:
+                    # what has come together in the air is liquid again
+                    phi[i, j, k] = wanted[i, j, k]
+                    continue
                 if abs(phi[i, j, k]) > np.float32(3.0):
                     continue
                 a = HALF * (u[i, j, k] + u[i + 1, j, k])

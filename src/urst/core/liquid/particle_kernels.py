@@ -74,6 +74,52 @@ def scatter(position, velocity, affine, plane, axis, mass, momentum):
                 _spread(position, velocity, affine, p, axis, mass, momentum)
 
 
+@inline
+def _weigh(position, p, density):
+    """Add a particle to the eight cells whose middles are about it."""
+    x, y, z = position[p, 0] - HALF, position[p, 1] - HALF, position[p, 2] - HALF
+    i, j, k = np.int64(np.floor(x)), np.int64(np.floor(y)), np.int64(np.floor(z))
+    u, v, w = x - np.float32(i), y - np.float32(j), z - np.float32(k)
+    for a in range(2):
+        if i + a < 0 or i + a >= density.shape[0]:
+            continue
+        wa = u if a else ONE - u
+        for b in range(2):
+            if j + b < 0 or j + b >= density.shape[1]:
+                continue
+            wb = wa * (v if b else ONE - v)
+            for c in range(2):
+                if 0 <= k + c < density.shape[2]:
+                    density[i + a, j + b, k + c] += wb * (w if c else ONE - w)
+
+
+@parallel
+def weigh(position, plane, density):
+    """Add particles to the cells about them, density (cells); plane as in `scatter`."""
+    nx = len(plane) - 1
+    slabs = (nx + SLAB - 1) // SLAB
+    for colour in range(2):
+        for half in prange((slabs + 1 - colour) // 2):
+            s = 2 * np.int64(half) + colour
+            for p in range(plane[s * SLAB], plane[min((s + 1) * SLAB, nx)]):
+                _weigh(position, p, density)
+
+
+@parallel
+def shift(position, u, v, w, distance, keep, stand, most):
+    """Move particles by what faces say [cells], `most` along each axis at most, and out of walls."""
+    for number in prange(len(position)):
+        p = np.int64(number)
+        x, y, z = position[p, 0], position[p, 1], position[p, 2]
+        a = min(max(sample(u, 0, x, y, z), -most), most)
+        b = min(max(sample(v, 1, x, y, z), -most), most)
+        c = min(max(sample(w, 2, x, y, z), -most), most)
+        x, y, z = x + a, y + b, z + c
+        inside = keep[0, 0] <= x <= keep[1, 0] and keep[0, 1] <= y <= keep[1, 1] and keep[0, 2] <= z <= keep[1, 2]
+        if inside and distance_at(distance, x, y, z) >= stand:
+            position[p, 0], position[p, 1], position[p, 2] = x, y, z
+
+
 @parallel
 def normalise(mass, momentum):
     """Make momentum a velocity; 0 where no particle is near."""
@@ -143,8 +189,13 @@ def between(f, x, y, z):
 
 
 @inline
-def _out_of_walls(distance, x, y, z, stand, velocity):
-    """The place out of walls that is nearest; a velocity into them is lost."""
+def _within(x, y, z, nx, ny, nz):
+    return ZERO <= x < nx and ZERO <= y < ny and ZERO <= z < nz
+
+
+@inline
+def _out_of_walls(distance, keep, before, x, y, z, stand, velocity):
+    """The place out of walls that is nearest, and whether it is a better one than before; a velocity into them is lost."""
     h = np.float32(0.25)
     for _ in range(2):
         d = distance_at(distance, x, y, z)
@@ -163,11 +214,15 @@ def _out_of_walls(distance, x, y, z, stand, velocity):
         velocity[0] -= into * sx
         velocity[1] -= into * sy
         velocity[2] -= into * sz
-    return x, y, z
+    x = min(max(x, keep[0, 0]), keep[1, 0])
+    y = min(max(y, keep[0, 1]), keep[1, 1])
+    z = min(max(z, keep[0, 2]), keep[1, 2])
+    d = distance_at(distance, x, y, z)
+    return x, y, z, d >= ZERO or d > distance_at(distance, before[0], before[1], before[2])
 
 
 @parallel
-def carry(position, velocity, affine, u, v, w, phi, spray, fall, distance, step, stand, state):
+def carry(position, velocity, affine, u, v, w, phi, spray, fall, distance, keep, step, stand, state):
     """Take up the grid's velocity and move along it (midpoint rule), out of walls.
 
     Parameters
@@ -183,6 +238,8 @@ def carry(position, velocity, affine, u, v, w, phi, spray, fall, distance, step,
         What gravity adds in the step [m/s].
     distance : (2nx, 2ny, 2nz) float32
         From walls [cells].
+    keep : (2, 3) float32
+        Corners of the box that particles stay in.
     step : float32
         Cells that 1 m/s goes in the step.
     stand : float32
@@ -202,9 +259,10 @@ def carry(position, velocity, affine, u, v, w, phi, spray, fall, distance, step,
             x += step * (velocity[p, 0] - HALF * fall[0])
             y += step * (velocity[p, 1] - HALF * fall[1])
             z += step * (velocity[p, 2] - HALF * fall[2])
-            x, y, z = _out_of_walls(distance, x, y, z, stand, velocity[p])
-            position[p, 0], position[p, 1], position[p, 2] = x, y, z
-            state[p] = FLYING if ZERO <= x < nx and ZERO <= y < ny and ZERO <= z < nz else GONE
+            x, y, z, found = _out_of_walls(distance, keep, position[p], x, y, z, stand, velocity[p])
+            if found:
+                position[p, 0], position[p, 1], position[p, 2] = x, y, z
+            state[p] = FLYING if not found or _within(x, y, z, nx, ny, nz) else GONE
             continue
         a, ax, ay, az = _gather(u, 0, x, y, z)
         b, bx, by, bz = _gather(v, 1, x, y, z)
@@ -218,6 +276,7 @@ def carry(position, velocity, affine, u, v, w, phi, spray, fall, distance, step,
         x += step * sample(u, 0, mx, my, mz)
         y += step * sample(v, 1, mx, my, mz)
         z += step * sample(w, 2, mx, my, mz)
-        x, y, z = _out_of_walls(distance, x, y, z, stand, velocity[p])
-        position[p, 0], position[p, 1], position[p, 2] = x, y, z
-        state[p] = 0 if ZERO <= x < nx and ZERO <= y < ny and ZERO <= z < nz else GONE
+        x, y, z, found = _out_of_walls(distance, keep, position[p], x, y, z, stand, velocity[p])
+        if found:
+            position[p, 0], position[p, 1], position[p, 2] = x, y, z
+        state[p] = 0 if not found or _within(x, y, z, nx, ny, nz) else GONE

@@ -3,22 +3,20 @@
 from collections.abc import Callable, Sequence
 
 import numpy as np
-from scipy.ndimage import label
+from scipy.ndimage import binary_dilation, label, map_coordinates
 
 from urst.core.bodies.boundary import Boundary
 from urst.core.curves.clock import Clock
 from urst.core.fields.pressure import LEAST_DEPTH, LEAST_OPEN, PressureSolver, Solution
 from urst.core.liquid import flow_kernels, level_kernels, particle_kernels
 from urst.core.liquid.settings import EDGE, PARTICLES, LiquidSettings
-from urst.core.liquid.walls import Walls
+from urst.core.liquid.walls import STAND, Walls
 from urst.errors import BadValue, SolverFailed
 
 #: cells that the fastest liquid may cross in one step
 COURANT = 2.0
 #: what is so far above the surface flies by itself [cells]
 SPRAY = 0.7
-#: how far particles keep from walls [cells]
-STAND = 0.02
 #: faces beyond the liquid that get a velocity [cells]
 BEYOND = 4
 #: what is filled has no surface where there is a wall so far behind it [cells]
@@ -26,7 +24,9 @@ BEHIND = 0.5
 #: cells that are open by more may join others in a pool
 OPEN = 0.5
 #: share of a loss of volume that is given back in a step
-MEND = 0.05
+MEND = 0.1
+#: share of a crowding that is wanted away in a step, how closely this is solved, and how far a particle goes for it [cells]
+EVEN, EVEN_TO, EVEN_MOST = 0.5, 0.05, 0.1
 #: what hardly moves is calmed: by this share in the time that a cell's height is fallen in, if slower than this share of the
 #: speed that it gives
 CALM, SLOW = 0.1, 0.02
@@ -111,7 +111,11 @@ class LiquidSolver:
                 f"The place of the pool, {', '.join(f'{x:g}' for x in place)}, is within a wall, above its level or outside the "
                 "domain: choose one in the open below the level."
             )
-        self.fill(lambda x: x[:, 2] - level, only=cells == number)
+        # cells that walls leave less than half of go with those beside
+        self.fill(
+            lambda x: x[:, 2] - level,
+            only=(cells == number) | (binary_dilation(cells == number) & (self.walls.share <= OPEN)),
+        )
 
     def fill(self, inside: Callable[[np.ndarray], np.ndarray], velocity=(0.0, 0.0, 0.0), only=None) -> None:
         """Fill all that is open and lies inside something.
@@ -128,10 +132,9 @@ class LiquidSolver:
         side = EDGE * np.array(self.shape)
         corner = np.stack(np.meshgrid(*(np.arange(n) for n in side), indexing="ij"), axis=-1).reshape(-1, 3)
         places = (corner + rng.random(corner.shape)) / EDGE
-        sample = (2 * places).astype(np.int64)
-        open_ = self.walls.distance[tuple(sample.T)] > 0.0
+        open_ = map_coordinates(self.walls.distance, 2.0 * places.T - 0.5, order=1, mode="nearest") > 0.0
         if only is not None:
-            open_ &= only[tuple((sample // 2).T)]
+            open_ &= only[tuple((corner // EDGE).T)]
         if len(self.position):
             # nothing is born where there is some already
             taken = np.zeros(side, bool)
@@ -146,7 +149,7 @@ class LiquidSolver:
         distance = self._filled(inside, self.origin + self.cell * middles.reshape(-1, 3)).reshape(self.shape)
         if only is not None:
             # walls are no part of it, but the surface goes on into them
-            distance[~only & (self.walls.middle > 0.0)] = level_kernels.BAND
+            distance[~only & (self.walls.middle > 0.0) & (distance < 0.0)] = level_kernels.BAND
         self.phi = np.minimum(self.phi, np.clip(distance, -level_kernels.BAND, level_kernels.BAND)).astype(np.float32)
         self.poured += len(places)
         self._sort()
@@ -223,7 +226,7 @@ class LiquidSolver:
         state = np.zeros(len(self.position), np.uint8)
         particle_kernels.carry(
             self.position, self.speed, self.affine, *self.velocity, self.phi, np.float32(SPRAY),
-            (dt * self.gravity).astype(np.float32), self.walls.distance, step, np.float32(STAND), state,
+            (dt * self.gravity).astype(np.float32), self.walls.distance, self.walls.keep, step, np.float32(STAND), state,
         )  # fmt: skip
         self.flying = int((state == particle_kernels.FLYING).sum())
         kept = state != particle_kernels.GONE
@@ -257,9 +260,13 @@ class LiquidSolver:
         level_kernels.redistance(self.phi, held)
         level_kernels.extend(self.phi, w.distance, cells)
 
+    def _planes(self):
+        """Where the particles of each plane of cells begin."""
+        return self._start[:: self.shape[1] * self.shape[2]].copy()
+
     def _scatter(self):
         """Bring the particles' motion to the faces, and on to faces a few cells beyond."""
-        plane = self._start[:: self.shape[1] * self.shape[2]].copy()
+        plane = self._planes()
         for axis in range(3):
             u, mass = np.zeros_like(self.velocity[axis]), np.zeros_like(self.velocity[axis])
             particle_kernels.scatter(self.position, self.speed, self.affine, plane, axis, mass, u)
@@ -311,6 +318,24 @@ class LiquidSolver:
             u = np.where(near == 1, u, flying)
             flow_kernels.hold(u, w.weights[axis], w.walls[axis], w.distance, axis, closed)
             self.velocity[axis] = u
+        self._even_out(solver)
+
+    def _even_out(self, solver):
+        """Move particles from where they crowd to where they are few (implicit density projection: Kugelstadt et al. 2019).
+
+        Speeds do not change, and where all is even nothing moves.
+        """
+        w, least = self.walls, np.float32(LEAST_DEPTH)
+        density, wanted = np.zeros(self.shape, np.float32), np.empty(self.shape, np.float32)
+        particle_kernels.weigh(self.position, self._planes(), density)
+        flow_kernels.crowding(density, w.room, self.phi, np.float32(PARTICLES), np.float32(EVEN), least, wanted)
+        pressure, _ = solver.solve(wanted, tolerance=EVEN_TO, most=20)
+        moved = []
+        for axis in range(3):
+            u, known = np.zeros_like(self.velocity[axis]), np.empty(self.velocity[axis].shape, np.uint8)
+            flow_kernels.push(u, w.weights[axis], self.phi, pressure, axis, least, np.float32(LEAST_OPEN), known)
+            moved.append(_spread(u, known, 1)[0])
+        particle_kernels.shift(self.position, *moved, w.distance, w.keep, np.float32(STAND), np.float32(EVEN_MOST))
 
     def frame(self) -> dict[str, np.ndarray]:
         """Return what a frame keeps: particles' places [m] and velocities [m/s]."""

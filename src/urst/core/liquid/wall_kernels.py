@@ -12,6 +12,8 @@ from urst.core.jit import inline, parallel, serial
 NONE = -1
 #: what is so near a body counts as within it, where it is asked whether bodies leave room between [cells]
 SEAM = 0.03
+#: a body holds all places about a sample by itself
+ALONE = 256
 ZERO, HALF, ONE = np.float32(0.0), np.float32(0.5), np.float32(1.0)
 
 
@@ -43,8 +45,8 @@ def carve(planes, face_start, low, high, origin, cell, reach, distance, owner, f
         Positive outside.
     owner : (2nx, 2ny, 2nz) int32
         The nearest body.
-    full : (2nx, 2ny, 2nz) uint8
-        Work, 0: which of eight places about each sample lie within a body.
+    full : (2nx, 2ny, 2nz) uint16
+        Work, 0: which of eight places about each sample lie within a body, and ALONE if one holds all.
     """
     nx, ny, nz = distance.shape
     step, wide = 0.5 * cell, reach * cell
@@ -70,15 +72,18 @@ def carve(planes, face_start, low, high, origin, cell, reach, distance, owner, f
                         distance[i, j, k] = d
                         owner[i, j, k] = b
                     if -near < away < near:
+                        mine = 0
                         for s in range(8):
                             u = x + (q if s & 1 else -q)
                             v = y + (q if s & 2 else -q)
                             w = z + (q if s & 4 else -q)
                             if _farthest(planes, first, last, u, v, w) < seam:
-                                full[i, j, k] |= np.uint8(1 << s)
+                                mine |= 1 << s
+                        full[i, j, k] |= np.uint16(ALONE if mine == 255 else mine)
         for j in range(ny):
             for k in range(nz):
                 if full[i, j, k] == 255:
+                    # no one body holds all of it, but together they do
                     distance[i, j, k] = min(distance[i, j, k], -HALF)
 
 
@@ -128,6 +133,37 @@ def open_cells(distance, share, middle):
 
 
 @parallel
+def open_about(distance, share, room):
+    """Write the open share of the tent of two cells' width about the middle of each cell, along each axis."""
+    nx, ny, nz = room.shape
+    for row in prange(nx):
+        i = np.int64(row)
+        for j in range(ny):
+            for k in range(nz):
+                whole = True
+                for a in range(max(i - 1, 0), min(i + 2, nx)):
+                    for b in range(max(j - 1, 0), min(j + 2, ny)):
+                        for c in range(max(k - 1, 0), min(k + 2, nz)):
+                            whole = whole and share[a, b, c] == ONE
+                if whole and 0 < i < nx - 1 and 0 < j < ny - 1 and 0 < k < nz - 1:
+                    room[i, j, k] = ONE
+                    continue
+                total = ZERO
+                for s in range(64):
+                    a, b, c = (s & 3) - 1, ((s >> 2) & 3) - 1, (s >> 4) - 1
+                    w = np.float32(0.125) * _tent(a) * _tent(b) * _tent(c)
+                    a, b, c = 2 * i + a, 2 * j + b, 2 * k + c
+                    if min(a, b, c) >= 0 and a < distance.shape[0] and b < distance.shape[1] and c < distance.shape[2]:
+                        total += w * _open(distance[a, b, c])
+                room[i, j, k] = total
+
+
+@inline
+def _tent(a):
+    return np.float32(0.75) if a == 0 or a == 1 else np.float32(0.25)
+
+
+@parallel
 def move_walls(owner, axis, position, velocity, spin, origin, cell, wall):
     """Write the velocity along an axis [m/s] of the body nearest to each face across it; 0 where there is none."""
     d, e = (axis + 1) % 3, (axis + 2) % 3
@@ -151,11 +187,11 @@ def move_walls(owner, axis, position, velocity, spin, origin, cell, wall):
 
 @inline
 def distance_at(distance, x, y, z):
-    """The distance at a place, straight between samples."""
-    u = min(max(x + x - HALF, ZERO), np.float32(distance.shape[0] - 1.001))
-    v = min(max(y + y - HALF, ZERO), np.float32(distance.shape[1] - 1.001))
-    w = min(max(z + z - HALF, ZERO), np.float32(distance.shape[2] - 1.001))
-    i, j, k = np.int32(u), np.int32(v), np.int32(w)
+    """The distance at a place, straight between samples and on beyond the last."""
+    u, v, w = x + x - HALF, y + y - HALF, z + z - HALF
+    i = min(max(np.int32(np.floor(u)), 0), distance.shape[0] - 2)
+    j = min(max(np.int32(np.floor(v)), 0), distance.shape[1] - 2)
+    k = min(max(np.int32(np.floor(w)), 0), distance.shape[2] - 2)
     u, v, w = u - np.float32(i), v - np.float32(j), w - np.float32(k)
     below = (
         (ONE - u) * ((ONE - v) * distance[i, j, k] + v * distance[i, j + 1, k])

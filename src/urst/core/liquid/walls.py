@@ -7,6 +7,8 @@ from urst.core.liquid import wall_kernels as kernels
 
 #: how far from walls the distance is known, and how far into them fields are continued [cells]
 REACH, INTO = 4.0, 3.5
+#: how far particles keep from walls [cells]
+STAND = 0.02
 
 
 class Walls:
@@ -34,6 +36,10 @@ class Walls:
         Open share of each face, and the velocity of the wall beside it [m/s].
     share, middle : (nx, ny, nz) float32
         Open share of each cell, and the distance at its middle [cells].
+    room : (nx, ny, nz) float32
+        Open share of the tent about each cell's middle in which particles count for it.
+    keep : (2, 3) float32
+        Corners of the box that particles stay in, endless where sides are open [cells].
     within : (m, 3) int32
         Cells whose middles lie within walls, the shallowest first.
     """
@@ -43,13 +49,15 @@ class Walls:
         faces = ((nx + 1, ny, nz), (nx, ny + 1, nz), (nx, ny, nz + 1))
         self.shape, self.origin, self.cell, self.boundaries = shape, np.asarray(origin, float), float(cell), boundaries
         self.weights, self.walls = ([np.zeros(f, np.float32) for f in faces] for _ in range(2))
-        self.share, self.middle = np.empty(shape, np.float32), np.empty(shape, np.float32)
+        self.share, self.middle, self.room = (np.empty(shape, np.float32) for _ in range(3))
         self.distance = np.empty((2 * nx, 2 * ny, 2 * nz), np.float32)
-        self.owner, self._full = np.empty(self.distance.shape, np.int32), np.empty(self.distance.shape, np.uint8)
+        self.owner, self._full = np.empty(self.distance.shape, np.int32), np.empty(self.distance.shape, np.uint16)
         self._bare = np.full(self.distance.shape, REACH, np.float32)
+        self.keep = np.array([[-np.inf] * 3, [np.inf] * 3], np.float32)
         if box is not None:
             low, high = (np.asarray((corner - self.origin) / cell, np.float32) for corner in np.asarray(box, float))
             kernels.sides(low, high, self._bare)
+            self.keep[0], self.keep[1, :2] = low + STAND, high[:2] - STAND
         self._boxed = box is not None
         self.within = np.zeros((0, 3), np.int32)
         self._where: list[np.ndarray] = []
@@ -81,4 +89,5 @@ class Walls:
                 for end in (0, -1) if axis < 2 else (0,):
                     self.weights[axis][(slice(None),) * axis + (end,)] = 0.0
         kernels.open_cells(self.distance, self.share, self.middle)
+        kernels.open_about(self.distance, self.share, self.room)
         self.within = kernels.behind(self.middle, np.float32(INTO))

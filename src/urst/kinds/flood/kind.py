@@ -58,7 +58,7 @@ class Flood(Kind):
     questions = (
         Question("What is wet?", "at the start", (
             Field("level", "Level of a pool", **METRES),
-            Field("pool_at", "Only about x, y, z", **METRES),
+            Field("pool_at", "Pool about", **METRES),
             Field("settle", "Comes to rest for", **SECONDS),
         )),
         Question("What else is full?", "set pieces", (
