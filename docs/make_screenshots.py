@@ -9,7 +9,7 @@ from selenium.webdriver.common.by import By
 
 from tests.live import Live, wait_for
 from tests.pages import browser
-from urst.demo import glasshouse, granary, kiln, smoke
+from urst.demo import glasshouse, granary, kiln, sluice
 from urst.shot import layers
 
 OUT = Path(__file__).parent / "screenshots"
@@ -84,13 +84,6 @@ def main() -> int:
             for _ in range(2):
                 live.client.post(f"/shots/{shot_id}/history/undo").raise_for_status()
             at(1)
-            page.find_element(By.CSS_SELECTOR, '[data-tool="ruler"]').click()
-            click(-190, 80)
-            click(-110, 110)
-            page.execute_script("document.querySelector('[data-show=outlines]').click()")
-            picture("measuring")
-            page.execute_script("document.querySelector('[data-show=outlines]').click()")
-            page.find_element(By.CSS_SELECTOR, '[data-tool="ruler"]').click()
             click(-90, 0)
             picture("in-hand")
             at(40, "billow")
@@ -131,7 +124,7 @@ def main() -> int:
             for _ in range(3):
                 live.client.post(f"/shots/{shot_id}/history/undo").raise_for_status()
             for name, shot, frame, layer in (
-                ("smoke", smoke.shot(), 50, "smoke"), ("kiln", kiln.shot(end=90), 84, "fall"),
+                ("sluice", sluice.shot(end=24), 17, "flood"), ("kiln", kiln.shot(end=90), 84, "fall"),
                 ("glasshouse", glasshouse.shot(end=24), 14, "fall"),
                 ("coupled", granary.coupled(end=40), 30, "fall"),
             ):  # fmt: skip
@@ -149,6 +142,7 @@ def main() -> int:
                 ("shots", live.base),
                 ("queue", f"{live.base}/queue"),
                 ("handover", f"{bench}/handover"),
+                ("handbook", f"{live.base}/handbook/fall"),
             ):
                 page.get(address)
                 picture(name)
