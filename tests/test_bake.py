@@ -243,6 +243,9 @@ class Alone(Folder):
         gauges = store.read_gauges(keys["flood"])
         self.assertEqual(gauges[8]["particles"], gauges[1]["particles"])
         self.assertLess(abs(gauges[8]["volume_drift"]), 0.03)
+        self.assertAlmostEqual(
+            shot.kind_of(shot.layers[0]).count(shot, shot.layers[0]) / gauges[1]["particles"], 1.0, delta=0.25
+        )
         self.assertLess(gauges[8]["energy"], gauges[1]["energy"] * 1.001)
         frame = store.read_frame(keys["flood"], 8)[0]
         # it has run over the pool and stays between the walls, but for what goes over the sill

@@ -67,9 +67,17 @@ def push(u, weight, phi, p, axis, least, closed, known):
                     u[i, j, k] += p[a, b, c] / way
 
 
+@inline
+def _gives(known, weight, closed, i, j, k):
+    return known[i, j, k] and weight[i, j, k] >= closed
+
+
 @parallel
-def spread(u, known, fresh, now):
-    """Give faces without a velocity the mean of those beside that have one (`known`); `fresh` and `now`: written, with these."""
+def spread(u, weight, closed, known, fresh, now):
+    """Give faces without a velocity the mean of those beside that have one (`known`); `fresh` and `now`: written, with these.
+
+    Faces open by less than `closed` take and do not give: nothing spreads through walls.
+    """
     nx, ny, nz = u.shape
     for row in prange(nx):
         i = np.int64(row)
@@ -79,18 +87,13 @@ def spread(u, known, fresh, now):
                 if known[i, j, k]:
                     continue
                 total, count = ZERO, ZERO
-                if i > 0 and known[i - 1, j, k]:
-                    total, count = total + u[i - 1, j, k], count + ONE
-                if i < nx - 1 and known[i + 1, j, k]:
-                    total, count = total + u[i + 1, j, k], count + ONE
-                if j > 0 and known[i, j - 1, k]:
-                    total, count = total + u[i, j - 1, k], count + ONE
-                if j < ny - 1 and known[i, j + 1, k]:
-                    total, count = total + u[i, j + 1, k], count + ONE
-                if k > 0 and known[i, j, k - 1]:
-                    total, count = total + u[i, j, k - 1], count + ONE
-                if k < nz - 1 and known[i, j, k + 1]:
-                    total, count = total + u[i, j, k + 1], count + ONE
+                for f in range(6):
+                    step = 2 * (f & 1) - 1
+                    a, b, c = i + step * (f >> 1 == 0), j + step * (f >> 1 == 1), k + step * (f >> 1 == 2)
+                    if min(a, b, c) < 0 or a >= nx or b >= ny or c >= nz:
+                        continue
+                    if _gives(known, weight, closed, a, b, c):
+                        total, count = total + u[a, b, c], count + ONE
                 if count > ZERO:
                     fresh[i, j, k], now[i, j, k] = total / count, 1
                 else:

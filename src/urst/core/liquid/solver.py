@@ -16,7 +16,7 @@ from urst.errors import BadValue, SolverFailed
 #: cells that the fastest liquid may cross in one step
 COURANT = 2.0
 #: what is so far above the surface flies by itself [cells]
-SPRAY = 0.7
+SPRAY = 0.4
 #: faces beyond the liquid that get a velocity [cells]
 BEYOND = 4
 #: what is filled has no surface where there is a wall so far behind it [cells]
@@ -272,7 +272,7 @@ class LiquidSolver:
             particle_kernels.scatter(self.position, self.speed, self.affine, plane, axis, mass, u)
             particle_kernels.normalise(mass, u)
             known = (mass > 0.0).astype(np.uint8)
-            self.velocity[axis], self._known[axis] = _spread(u, known, 2)
+            self.velocity[axis], self._known[axis] = _spread(u, self.walls.weights[axis], known, 2)
 
     def _calm(self, dt):
         """Take the shortest waves, which nothing else damps, and what is left of hardly any motion."""
@@ -313,7 +313,7 @@ class LiquidSolver:
             flying = self.velocity[axis]
             u, known = flying.copy(), np.empty(flying.shape, np.uint8)
             flow_kernels.push(u, w.weights[axis], self.phi, pressure, axis, least, closed, known)
-            u, near = _spread(u, known, BEYOND)
+            u, near = _spread(u, w.weights[axis], known, BEYOND)
             # beyond that there is spray, which nothing presses
             u = np.where(near == 1, u, flying)
             flow_kernels.hold(u, w.weights[axis], w.walls[axis], w.distance, axis, closed)
@@ -334,7 +334,7 @@ class LiquidSolver:
         for axis in range(3):
             u, known = np.zeros_like(self.velocity[axis]), np.empty(self.velocity[axis].shape, np.uint8)
             flow_kernels.push(u, w.weights[axis], self.phi, pressure, axis, least, np.float32(LEAST_OPEN), known)
-            moved.append(_spread(u, known, 1)[0])
+            moved.append(_spread(u, w.weights[axis], known, 1)[0])
         particle_kernels.shift(self.position, *moved, w.distance, w.keep, np.float32(STAND), np.float32(EVEN_MOST))
 
     def frame(self) -> dict[str, np.ndarray]:
@@ -407,10 +407,10 @@ class LiquidSolver:
 _FULL = PARTICLES * 4.0 * np.pi * float(level_kernels.REACH) ** 3 * 16.0 / 315.0
 
 
-def _spread(u, known, layers):
-    """Velocities on so many layers of faces beyond those that are known, and which are known then."""
+def _spread(u, weight, known, layers):
+    """Velocities on so many layers of faces beyond those that are known, not through walls, and which are known then."""
     for _ in range(layers):
         fresh, now = np.empty_like(u), np.empty_like(known)
-        flow_kernels.spread(u, known, fresh, now)
+        flow_kernels.spread(u, weight, np.float32(LEAST_OPEN), known, fresh, now)
         u, known = fresh, now
     return u, known

@@ -17,6 +17,8 @@ from urst.scene.shapes import is_endless, meshes, volumes
 
 #: draft cells are so much longer
 _DRAFT = 1.5
+#: what reaches over such a share of a domain's side bounds a pool
+_BOUNDS = 0.5
 #: steps a frame that a splash takes
 _STEPS = 4
 
@@ -105,8 +107,8 @@ class Flood(Kind):
 
     def count(self, shot, layer):
         s = layer.settings
-        wide, deep, _ = (b - a for a, b in zip(s.low, s.high))
-        pool = wide * deep * max(0.0, min(s.level, s.high[2]) - s.low[2]) if s.level is not None else 0.0
+        low, high = _about(shot, s)
+        pool = float(np.prod(np.maximum(high - low, 0.0))) if s.level is not None else 0.0
         pieces = [shot.piece(f.piece) for f in s.fills]
         full = pool + sum(sum(volumes(p.shape)) for p in pieces if not is_endless(p.shape))
         return int(full / s.cell_size**3 * PARTICLES)
@@ -214,3 +216,26 @@ class Flood(Kind):
 
     def matter(self, shot, layer):
         return WATER
+
+
+def _about(shot, s):
+    """Corners of the box that holds a pool, as far as can be told from the boxes about what bounds most of a side: (3,) each."""
+    low, high = np.array(s.low), np.array([*s.high[:2], min(s.level if s.level is not None else s.low[2], s.high[2])])
+    if s.pool_at is None:
+        return low, high
+    across = high - low
+    for piece in (shot.pieces[i] for i in stopping(shot, "liquid")):
+        if is_endless(piece.shape):
+            continue
+        corners = np.concatenate(placed_corners(piece, shot))
+        first, last = corners.min(axis=0), corners.max(axis=0)
+        for axis in range(3):
+            others = [a for a in range(3) if a != axis]
+            level = [a for a in others if a < 2]
+            reaches = all(last[a] - first[a] > _BOUNDS * across[a] for a in level)
+            meets = all(first[a] < max(s.pool_at[a], high[a]) and last[a] > min(s.pool_at[a], low[a]) for a in others)
+            if reaches and meets and last[axis] <= s.pool_at[axis]:
+                low[axis] = max(low[axis], last[axis])
+            elif reaches and meets and first[axis] >= s.pool_at[axis]:
+                high[axis] = min(high[axis], first[axis])
+    return low, high
