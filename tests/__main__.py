@@ -19,6 +19,7 @@ FAST = (
     "debris",
     "pressure",
     "gas",
+    "liquid",
     "coupling",
     "shot",
     "layers",

@@ -78,6 +78,12 @@ class Directions(unittest.TestCase):
                     wrong.append(f"core.{here} imports {name}")
         self.assertEqual(wrong, [])
 
+    def test_every_module_of_tests_is_run(self):
+        from tests.__main__ import FAST, FULL
+
+        found = {p.stem.removeprefix("test_") for p in Path(__file__).parent.glob("test_*.py")}
+        self.assertEqual(found, {*FAST, *FULL})
+
     def test_modules_stay_small(self):
         long = {
             str(p.relative_to(SOURCE)): n for p in SOURCE.rglob("*.py") if (n := len(p.read_text().splitlines())) > 700
