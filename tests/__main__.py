@@ -90,4 +90,5 @@ def main(words: list[str]) -> int:
     return 1 if failed else 0
 
 
-sys.exit(main(sys.argv[1:]))
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))
