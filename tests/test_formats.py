@@ -14,7 +14,7 @@ import numpy as np
 import pygltflib
 import trimesh
 from PIL import Image
-from pxr import Usd, UsdGeom
+from pxr import Usd, UsdGeom, UsdUtils
 
 from tests.shots import tiny
 from urst.bake import runner
@@ -188,6 +188,19 @@ def Xform "arm"
         ((_, turned),) = read_meshes(other, "arm.usda")
         with self.assertRaisesRegex(BadMesh, "encloses -8 m3"):
             mass_properties(turned)
+
+    def test_each_kind_of_stage_is_read_alike(self):
+        with tempfile.TemporaryDirectory() as folder:
+            text, crate, package = (Path(folder) / f"arm.{kind}" for kind in ("usda", "usdc", "usdz"))
+            text.write_text(self.STAGE)
+            Usd.Stage.Open(str(text)).Export(str(crate))
+            self.assertTrue(UsdUtils.CreateNewUsdzPackage(str(crate), str(package)))
+            for path in (text, crate, package):
+                data = path.read_bytes()
+                ((name, mesh),) = read_meshes(data, path.name)
+                self.assertEqual((name, round(mass_properties(mesh).volume, 5)), ("cube", 8.0))
+                found = read_ways(data, path.name, np.array([0.5]))["cube"]
+                np.testing.assert_allclose(found.places[0], [0, 3, 0], atol=1e-6)
 
     def test_a_stage_that_is_bad_or_takes_from_elsewhere_is_refused(self):
         outside = self.STAGE.replace('def Xform "arm"', 'def Xform "arm" (references = @secret.usda@)')

@@ -87,6 +87,9 @@ class Findings(unittest.TestCase):
         self.mends(with_data(basin, flood(level=None, pool_at=None, fills=[])), "has no liquid")
         self.mends(with_data(basin, flood(level=-0.5, pool_at=None)), "lies below the floor of its domain")
         self.mends(with_data(basin, flood(level=2.38, pool_at=None)), "reaches the top of its domain")
+        self.mends(with_data(basin, flood(pool_at=(1.9, 0, 0.4))), "above its level or outside its domain")
+        with self.assertRaisesRegex(BadValue, "a place of the pool is given and no level"):
+            with_data(basin, flood(level=None))
         self.mends(with_data(basin, flood(cell_size=0.35)), "30 cm thick, thinner than a cell of 35 cm")
         self.mends(with_data(basin, flood(high=(3.2, 1.0, 2.4))), "stands partly outside the domain")
         self.mends(with_data(basin, lambda d: d["taking_part"].clear()), "stops liquid at the same time")

@@ -1,9 +1,14 @@
-"""What stops a matter, as the key of a result has it."""
+"""What stops a matter: as the key of a result has it, and where it is thinner than a cell."""
 
 from typing import Any
 
+import numpy as np
+
+from urst.core.checks.findings import Finding
+from urst.kinds.kind import at
 from urst.scene import content
 from urst.scene.placing import stopping
+from urst.scene.shapes import is_endless, meshes
 from urst.scene.taking_part import Matter
 
 
@@ -23,3 +28,37 @@ def around(shot: Any, layer: Any, matter: Matter) -> dict[str, Any]:
         "around": [content.stance(p, shot) | {"there": content.window(p, shot)} for p in standing],
         "carried": [[stops(shot.pieces[i]) for i in cast] for cast in casts],
     }
+
+
+def thin(shot: Any, layer: Any, matter: Matter, across: float, why: str, *, driven: bool = True) -> list[Finding]:
+    """Return the thinnest piece that stops a matter and is thinner than a cell, if there is one.
+
+    Parameters
+    ----------
+    shot, layer : the document and one of its layers, which has cells
+    matter : str
+        What the piece stops.
+    across : float
+        Cells across the piece that the mend makes.
+    why : str
+        What happens there.
+    driven : bool
+        Whether driven pieces count.
+    """
+    cell, found = layer.settings.cell_size, []
+    for piece in (shot.pieces[i] for i in stopping(shot, matter)):
+        if is_endless(piece.shape) or (piece.motion == "driven" and not driven):
+            continue
+        parts = meshes(piece.shape)
+        thickness = min(float(np.ptp(m.vertices, axis=0).min()) for m in parts)
+        extent = float(np.ptp(np.concatenate([m.vertices for m in parts]), axis=0).max())
+        if 0 < thickness < cell < extent:
+            found.append((thickness, piece.name))
+    if not found:
+        return []
+    thickness, name = min(found)
+    wanted = round(thickness / across, 4)
+    return [Finding(
+        f"'{name}' is {thickness * 100:.3g} cm thick, thinner than a cell of {cell * 100:.3g} cm.", why, layer=layer.id,
+        fix=f"Use cells of {wanted * 100:.3g} cm", changes=((at(shot, layer, "cell_size"), wanted),),
+    )]  # fmt: skip

@@ -5,6 +5,7 @@ from typing import Annotated
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from urst.core.curves.varies import Number, Varies
+from urst.core.fields import domain
 
 Corner = tuple[float, float, float]
 
@@ -39,16 +40,7 @@ class GasSettings(BaseModel):
 
     @model_validator(mode="after")
     def _box(self):
-        for axis, a, b in zip("xyz", self.low, self.high):
-            if not b - a >= 4 * self.cell_size:
-                raise ValueError(
-                    f"the domain is {b - a:.3g} m along {axis}, less than four cells of {self.cell_size} m: "
-                    "move its corners apart or use smaller cells"
-                )
-        if self.cells() > 200_000_000:
-            raise ValueError(
-                f"the domain holds {self.cells():,} cells, more than 200,000,000: use larger cells or a smaller domain"
-            )
+        domain.check(self, 200_000_000)
         return self
 
     def shape(self) -> tuple[int, int, int]:

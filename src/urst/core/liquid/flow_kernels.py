@@ -4,7 +4,7 @@ import numpy as np
 from numba import prange
 
 from urst.core.jit import inline, parallel
-from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, distance_at
+from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, slope_at
 
 
 @parallel
@@ -28,7 +28,6 @@ def outflow(u, v, w, wx, wy, wz, walls_x, walls_y, walls_z, phi, least, source, 
                 net += (ONE - b) * walls_x[i + 1, j, k] - (ONE - a) * walls_x[i, j, k]
                 net += (ONE - d) * walls_y[i, j + 1, k] - (ONE - c) * walls_y[i, j, k]
                 net += (ONE - f) * walls_z[i, j, k + 1] - (ONE - e) * walls_z[i, j, k]
-                # where walls stand round a cell these cancel but for rounding, and where they turn with it
                 out[i, j, k] = source - net
 
 
@@ -103,7 +102,6 @@ def spread(u, weight, closed, known, fresh, now):
 @parallel
 def hold(u, weight, wall, distance, axis, closed):
     """Give closed faces that walls cross squarely the velocity of these."""
-    h = np.float32(0.5)
     for row in prange(u.shape[0]):
         i = np.int64(row)
         for j in range(u.shape[1]):
@@ -113,9 +111,7 @@ def hold(u, weight, wall, distance, axis, closed):
                 x = np.float32(i) + (ZERO if axis == 0 else HALF)
                 y = np.float32(j) + (ZERO if axis == 1 else HALF)
                 z = np.float32(k) + (ZERO if axis == 2 else HALF)
-                sx = distance_at(distance, x + h, y, z) - distance_at(distance, x - h, y, z)
-                sy = distance_at(distance, x, y + h, z) - distance_at(distance, x, y - h, z)
-                sz = distance_at(distance, x, y, z + h) - distance_at(distance, x, y, z - h)
+                sx, sy, sz = slope_at(distance, x, y, z)
                 own = sx if axis == 0 else (sy if axis == 1 else sz)
                 if own * own >= HALF * (sx * sx + sy * sy + sz * sz):
                     u[i, j, k] = wall[i, j, k]

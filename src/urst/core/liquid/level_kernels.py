@@ -5,7 +5,7 @@ from numba import prange
 
 from urst.core.jit import inline, parallel, serial
 from urst.core.liquid.particle_kernels import between, sample
-from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, distance_at
+from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, slope_at
 
 #: reach of the kernel that particles are counted with [cells]
 REACH = np.float32(1.5)
@@ -28,10 +28,9 @@ def _clip(x, most):
 
 @inline
 def _depth(share):
-    """How deep below a flat surface the middle of the kernel lies if so much of it is full [cells]; a table of the integral of
-    (1 - x^2)^4 turned about, by a cubic within a hundredth."""
+    """How deep below a flat surface the middle of the kernel lies if so much of it is full [cells]: the integral of (1 - x^2)^4
+    turned about, by Newton's method."""
     s = min(max(share, ZERO), ONE)
-    # Newton's method on the integral from a good start
     t = _clip((s - HALF) * np.float32(1.0 / 1.2305), np.float32(0.98))
     for _ in range(4):
         q = t * t
@@ -194,13 +193,10 @@ def advect(phi, u, v, w, step, out):
 @serial
 def extend(phi, distance, cells):
     """Continue the distance straight into walls, at the cells listed (m, 3), one after another."""
-    h = np.float32(0.25)
     for m in range(len(cells)):
         i, j, k = cells[m, 0], cells[m, 1], cells[m, 2]
         x, y, z = np.float32(i) + HALF, np.float32(j) + HALF, np.float32(k) + HALF
-        sx = distance_at(distance, x + h, y, z) - distance_at(distance, x - h, y, z)
-        sy = distance_at(distance, x, y + h, z) - distance_at(distance, x, y - h, z)
-        sz = distance_at(distance, x, y, z + h) - distance_at(distance, x, y, z - h)
+        sx, sy, sz = slope_at(distance, x, y, z)
         size = np.sqrt(sx * sx + sy * sy + sz * sz)
         if size < np.float32(1e-6):
             continue
@@ -281,7 +277,7 @@ def redistance(phi, held):
 
 
 @parallel
-def slow_down(u, phi, axis, rate, slow):
+def slow_down(u, rate, slow):
     """Calm what hardly moves: u loses a share `rate`, less the faster it is against `slow` [m/s]."""
     for row in prange(u.shape[0]):
         i = np.int64(row)

@@ -8,7 +8,7 @@ import numpy as np
 from numba import prange
 
 from urst.core.jit import inline, parallel, serial
-from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, distance_at
+from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, distance_at, slope_at
 
 #: planes of a slab; particles write to one plane before and behind theirs
 SLAB = 4
@@ -196,14 +196,11 @@ def _within(x, y, z, nx, ny, nz):
 @inline
 def _out_of_walls(distance, keep, before, x, y, z, stand, velocity):
     """The place out of walls that is nearest, and whether it is a better one than before; a velocity into them is lost."""
-    h = np.float32(0.25)
     for _ in range(2):
         d = distance_at(distance, x, y, z)
         if d >= stand:
             break
-        sx = distance_at(distance, x + h, y, z) - distance_at(distance, x - h, y, z)
-        sy = distance_at(distance, x, y + h, z) - distance_at(distance, x, y - h, z)
-        sz = distance_at(distance, x, y, z + h) - distance_at(distance, x, y, z - h)
+        sx, sy, sz = slope_at(distance, x, y, z)
         size = np.sqrt(sx * sx + sy * sy + sz * sz)
         if size < np.float32(1e-6):
             break

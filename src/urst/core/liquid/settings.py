@@ -4,6 +4,10 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+from urst.core.fields import domain
+
+#: of water [kg/m3]
+DENSITY = 1000.0
 #: particles along the edge of a cell, and in it
 EDGE, PARTICLES = 2, 8
 
@@ -38,7 +42,6 @@ class LiquidSettings(BaseModel):
         description="A place in the pool: only what is joined to it below the level is full; empty: all of the domain [m]",
     )
     fills: tuple[Fill, ...] = Field((), description="Set pieces whose inside is full at the start")
-    density: float = Field(1000.0, gt=0, le=1e5, description="Of the liquid [kg/m3]")
     tolerance: float = Field(1e-3, gt=1e-7, le=0.1, description="Share of the divergence left in the pressure solve")
     most_substeps: int = Field(16, ge=1, le=256, description="Most steps a frame for a fast liquid")
     settle: float = Field(
@@ -47,17 +50,14 @@ class LiquidSettings(BaseModel):
     seed: int = Field(1, ge=0, le=2**31 - 1, description="Another number, other particles")
 
     @model_validator(mode="after")
+    def _pool(self):
+        if self.pool_at is not None and self.level is None:
+            raise ValueError("a place of the pool is given and no level: give the pool a level, or empty its place")
+        return self
+
+    @model_validator(mode="after")
     def _box(self):
-        for axis, a, b in zip("xyz", self.low, self.high):
-            if not b - a >= 4 * self.cell_size:
-                raise ValueError(
-                    f"the domain is {b - a:.3g} m along {axis}, less than four cells of {self.cell_size} m: "
-                    "move its corners apart or use smaller cells"
-                )
-        if self.cells() > 100_000_000:
-            raise ValueError(
-                f"the domain holds {self.cells():,} cells, more than 100,000,000: use larger cells or a smaller domain"
-            )
+        domain.check(self, 100_000_000)
         return self
 
     def shape(self) -> tuple[int, int, int]:

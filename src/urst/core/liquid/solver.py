@@ -9,7 +9,7 @@ from urst.core.bodies.boundary import Boundary
 from urst.core.curves.clock import Clock
 from urst.core.fields.pressure import LEAST_DEPTH, LEAST_OPEN, PressureSolver, Solution
 from urst.core.liquid import flow_kernels, level_kernels, particle_kernels
-from urst.core.liquid.settings import EDGE, PARTICLES, LiquidSettings
+from urst.core.liquid.settings import DENSITY, EDGE, PARTICLES, LiquidSettings
 from urst.core.liquid.walls import STAND, Walls
 from urst.errors import BadValue, SolverFailed
 
@@ -283,7 +283,7 @@ class LiquidSolver:
         for axis, (u, known) in enumerate(zip(self.velocity, self._known)):
             out = np.empty_like(u)
             flow_kernels.filter_short(u, known, out)
-            level_kernels.slow_down(out, self.phi, axis, rate, slow)
+            level_kernels.slow_down(out, rate, slow)
             self.velocity[axis] = out
 
     def volume(self) -> float:
@@ -349,8 +349,9 @@ class LiquidSolver:
         """Return the numbers judged on every frame."""
         wanted = (len(self.position) - self.flying) / PARTICLES * self.cell**3
         squared = float((self.speed.astype(np.float64) ** 2).sum())
-        height = float((self.origin[2] + self.cell * self.position[:, 2].astype(np.float64)).sum())
-        each = self.settings.density * (self.cell / EDGE) ** 3
+        places = self.origin + self.cell * self.position.astype(np.float64)
+        fall = -float((places @ self.gravity).sum())
+        each = DENSITY * (self.cell / EDGE) ** 3
         return {
             "particles": float(len(self.position)),
             "volume": self.volume(),
@@ -358,7 +359,7 @@ class LiquidSolver:
             "lost": self.lost / self.poured if self.poured else 0.0,
             "top_speed": float(np.sqrt((self.speed.astype(np.float64) ** 2).sum(axis=1).max(initial=0.0))),
             "kinetic_energy": 0.5 * each * squared,
-            "energy": 0.5 * each * squared + each * 9.81 * height,
+            "energy": 0.5 * each * squared + each * fall,
             "pressure_iterations": float(self.solution.iterations),
             "divergence_left": self.solution.residual,
         }

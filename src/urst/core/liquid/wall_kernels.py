@@ -204,6 +204,17 @@ def distance_at(distance, x, y, z):
     return (ONE - w) * below + w * above
 
 
+@inline
+def slope_at(distance, x, y, z):
+    """How the distance rises about a place, over half a cell along each axis."""
+    h = np.float32(0.25)
+    return (
+        distance_at(distance, x + h, y, z) - distance_at(distance, x - h, y, z),
+        distance_at(distance, x, y + h, z) - distance_at(distance, x, y - h, z),
+        distance_at(distance, x, y, z + h) - distance_at(distance, x, y, z - h),
+    )
+
+
 @serial
 def sides(low, high, distance):
     """Lessen distance to that from the sides of a box, low and high (3,) [cells], and its floor; there is no lid."""

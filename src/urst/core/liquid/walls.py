@@ -47,7 +47,7 @@ class Walls:
     def __init__(self, shape, origin, cell: float, boundaries: list[Boundary], box=None):
         nx, ny, nz = shape
         faces = ((nx + 1, ny, nz), (nx, ny + 1, nz), (nx, ny, nz + 1))
-        self.shape, self.origin, self.cell, self.boundaries = shape, np.asarray(origin, float), float(cell), boundaries
+        self.origin, self.cell, self.boundaries = np.asarray(origin, float), float(cell), boundaries
         self.weights, self.walls = ([np.zeros(f, np.float32) for f in faces] for _ in range(2))
         self.share, self.middle, self.room = (np.empty(shape, np.float32) for _ in range(3))
         self.distance = np.empty((2 * nx, 2 * ny, 2 * nz), np.float32)

@@ -33,6 +33,9 @@ from urst.core.rigid.sweeps import (
     spun,
 )  # fmt: skip
 
+#: most times that impulses are begun with again
+MOST = 4.0
+
 
 @inline
 def _root(parent, k):
@@ -95,7 +98,7 @@ def _work(p, v, w):
 
 @serial
 def unwind(rows, free, velocity, least):
-    """Lessen the impulses of clusters that press each other hard to what leaves the least energy.
+    """Bring the impulses of clusters that press each other hard to the share that leaves the least energy.
 
     Parameters
     ----------
@@ -143,7 +146,7 @@ def unwind(rows, free, velocity, least):
         b, x = some[k]
         r, i, j = rows.numbers[b], rows.body[b, 0, x], rows.body[b, 1, x]
         c = _root(parent, i if free[i] else j)
-        share = REAL(min(max(gives[c] / costs[c], 0.0), 4.0)) if costs[c] > 0.0 else REAL(1.0)
+        share = REAL(min(max(gives[c] / costs[c], 0.0), MOST)) if costs[c] > 0.0 else REAL(1.0)
         if share != REAL(1.0):
             _give(r, x, i, j, pushes[k], share - REAL(1.0), velocity)
             for q in range(rows.slots[b]):

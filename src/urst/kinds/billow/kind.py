@@ -9,8 +9,9 @@ from urst.kinds.emitting import Emitting
 from urst.kinds.gauge import Gauge, Quantity, Spread
 from urst.kinds.kind import at, first_over, made_of
 from urst.kinds.questions import CENTIMETRES, FRAME, METRES, SECONDS, SPEED, Field, Question
-from urst.scene.placing import placed_corners, stopping
-from urst.scene.shapes import is_endless, meshes
+from urst.kinds.surroundings import thin
+from urst.scene.placing import placed_corners
+from urst.scene.shapes import is_endless
 
 #: draft cells are so much longer
 _DRAFT = 1.5
@@ -139,7 +140,11 @@ class Billow(Emitting):
         return coarse, {"id": self.name, "kind": self.name, "settings": settings}
 
     def findings(self, shot, layer):
-        return self._no_source(shot, layer) + self._outside(shot, layer) + self._thin(shot, layer)
+        return (
+            self._no_source(shot, layer)
+            + self._outside(shot, layer)
+            + thin(shot, layer, "gas", 1.5, "The gas sees it with holes, or not at all.", driven=False)
+        )
 
     def _no_source(self, shot, layer):
         if shot.takes(layer, "points") or layer.settings.sources or layer.start:
@@ -170,26 +175,6 @@ class Billow(Emitting):
             f"What gives off dust stands outside '{layer.name}' along {' and '.join(out)}.",
             "Dust born out there is lost.", layer=layer.id, fix="Widen the domain by what is missing and 1 m",
             changes=((at(shot, layer, "low"), new_low), (at(shot, layer, "high"), new_high)),
-        )]  # fmt: skip
-
-    def _thin(self, shot, layer):
-        cell, thin = layer.settings.cell_size, []
-        for piece in (shot.pieces[i] for i in stopping(shot, "gas")):
-            if is_endless(piece.shape) or piece.motion == "driven":
-                continue
-            sizes = [np.ptp(m.vertices, axis=0) for m in meshes(piece.shape)]
-            thickness = min(float(s.min()) for s in sizes)
-            across = float(np.ptp(np.concatenate([m.vertices for m in meshes(piece.shape)]), axis=0).max())
-            if 0 < thickness < cell < across:
-                thin.append((thickness, piece.name))
-        if not thin:
-            return []
-        thickness, name = min(thin)
-        wanted = round(thickness / 1.5, 4)
-        return [Finding(
-            f"'{name}' is {thickness * 100:.3g} cm thick, thinner than a cell of {cell * 100:.3g} cm.",
-            "The gas sees it with holes, or not at all.", layer=layer.id,
-            fix=f"Use cells of {wanted * 100:.3g} cm", changes=((at(shot, layer, "cell_size"), wanted),),
         )]  # fmt: skip
 
     def matter(self, shot, layer):

@@ -3,17 +3,16 @@
 import numpy as np
 
 from urst.core.checks.findings import Finding
-from urst.core.liquid.settings import PARTICLES
+from urst.core.liquid.settings import PARTICLES, LiquidSettings
 from urst.kinds.flood.proposal import proposal
-from urst.kinds.flood.settings import FloodSettings
 from urst.kinds.gauge import Gauge, Quantity
 from urst.kinds.kind import Kind, at, piece_problem
-from urst.kinds.questions import CENTIMETRES, DENSITY, METRES, SECONDS, SPEED, Field, Question
-from urst.kinds.surroundings import around
+from urst.kinds.questions import CENTIMETRES, METRES, SECONDS, SPEED, Field, Question
+from urst.kinds.surroundings import around, thin
 from urst.scene import content
 from urst.scene.materials import WATER
 from urst.scene.placing import placed_corners, stopping
-from urst.scene.shapes import is_endless, meshes, volumes
+from urst.scene.shapes import is_endless, volumes
 
 #: draft cells are so much longer
 _DRAFT = 1.5
@@ -27,8 +26,8 @@ class Flood(Kind):
     """A liquid with a free surface among walls and moving bodies."""
 
     name, title, version = "flood", "Flood", 1
-    golden = "850f6d20d99bd1d0f1761159245cbcdda9fea1d3"
-    settings = FloodSettings
+    golden = "662384b470f93c0628cf1e579707af191026c06a"
+    settings = LiquidSettings
     hue = ("#42a1aa", "#1d727b")
     own = ("fills", "low", "high", "level", "pool_at")
     work = "urst.kinds.flood.work"
@@ -77,9 +76,6 @@ class Flood(Kind):
             Field("most_substeps", "Most substeps"),
             Field("tolerance", "Divergence left"),
             Field("seed", "Seed"),
-        )),
-        Question("What is it?", "matter", (
-            Field("density", "Density", **DENSITY),
         )),
     )  # fmt: skip
 
@@ -132,7 +128,10 @@ class Flood(Kind):
 
     def findings(self, shot, layer):
         return (
-            self._dry(shot, layer) + self._stopped(shot, layer) + self._outside(shot, layer) + self._thin(shot, layer)
+            self._dry(shot, layer)
+            + self._stopped(shot, layer)
+            + self._outside(shot, layer)
+            + thin(shot, layer, "liquid", 1.2, "Liquid leaks through it.")
         )
 
     def _dry(self, shot, layer):
@@ -154,6 +153,12 @@ class Flood(Kind):
                 f"The level of '{name}', {s.level:g} m, reaches the top of its domain, {s.high[2]:g} m.",
                 "What splashes up is lost there.", layer=layer.id, fix="Raise the domain to 2 m above it",
                 changes=((at(shot, layer, "high"), [*s.high[:2], round(s.level + 2.0, 3)]),),
+            )]  # fmt: skip
+        if s.pool_at is not None and not all(a <= x < b for a, x, b in zip(s.low, s.pool_at, (*s.high[:2], s.level))):
+            return [Finding(
+                f"The place of the pool of '{name}' lies above its level or outside its domain.",
+                "There is no pool there: choose a place in the open below the level.", layer=layer.id,
+                fix="Fill all of the domain", changes=((at(shot, layer, "pool_at"), None),),
             )]  # fmt: skip
         return []
 
@@ -193,26 +198,6 @@ class Flood(Kind):
                     changes=((at(shot, layer, "low"), new_low), (at(shot, layer, "high"), new_high)),
                 )]  # fmt: skip
         return []
-
-    def _thin(self, shot, layer):
-        cell, thin = layer.settings.cell_size, []
-        for piece in (shot.pieces[i] for i in stopping(shot, "liquid")):
-            if is_endless(piece.shape):
-                continue
-            sizes = [np.ptp(m.vertices, axis=0) for m in meshes(piece.shape)]
-            thickness = min(float(s.min()) for s in sizes)
-            across = float(np.ptp(np.concatenate([m.vertices for m in meshes(piece.shape)]), axis=0).max())
-            if 0 < thickness < cell < across:
-                thin.append((thickness, piece.name))
-        if not thin:
-            return []
-        thickness, name = min(thin)
-        wanted = round(thickness / 1.2, 4)
-        return [Finding(
-            f"'{name}' is {thickness * 100:.3g} cm thick, thinner than a cell of {cell * 100:.3g} cm.",
-            "Liquid leaks through it.", layer=layer.id, fix=f"Use cells of {wanted * 100:.3g} cm",
-            changes=((at(shot, layer, "cell_size"), wanted),),
-        )]  # fmt: skip
 
     def matter(self, shot, layer):
         return WATER
