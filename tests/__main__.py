@@ -20,6 +20,7 @@ FAST = (
     "pressure",
     "gas",
     "liquid",
+    "afloat",
     "coupling",
     "shot",
     "layers",

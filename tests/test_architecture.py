@@ -38,7 +38,7 @@ ALLOWED = {
 BASE = {"jit", "threads", "air", "curves", "geometry", "bodies", "fields", "launch"}
 CORE_ALLOWED = {
     "jit": set(), "threads": set(), "air": set(), "curves": set(), "geometry": {"jit"}, "bodies": {"jit", "geometry"}, "fields": {"jit", "geometry", "bodies"},
-    "launch": {"geometry"}, "fracture": BASE, "rigid": BASE, "debris": BASE, "gas": BASE, "liquid": BASE, "coupling": BASE | {"rigid", "debris", "gas"},
+    "launch": {"geometry"}, "fracture": BASE, "rigid": BASE, "debris": BASE, "gas": BASE, "liquid": BASE, "coupling": BASE | {"rigid", "debris", "gas", "liquid"},
     "preview": {"jit", "geometry"}, "checks": {"geometry"},
 }  # fmt: skip
 

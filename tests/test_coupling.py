@@ -197,7 +197,7 @@ class Clock(unittest.TestCase):
     def test_every_pair_that_may_be_coupled_has_an_exchange(self):
         from urst.kinds.kind import COUPLES
 
-        of = {"RigidSolver": "bodies", "DebrisSolver": "points", "GasSolver": "gas"}
+        of = {"RigidSolver": "bodies", "DebrisSolver": "points", "GasSolver": "gas", "LiquidSolver": "liquid"}
         self.assertEqual({frozenset(of[t.__name__] for t in pair) for pair in EXCHANGES}, COUPLES)
 
     def test_members_are_stepped_each_at_its_own_pace_and_end_together(self):

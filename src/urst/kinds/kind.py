@@ -19,7 +19,7 @@ from urst.scene.world import World
 Arrays = dict[str, np.ndarray]
 
 #: pairs of offers whose layers can act on each other
-COUPLES = {frozenset({"bodies", "gas"}), frozenset({"points", "gas"})}
+COUPLES = {frozenset({"bodies", "gas"}), frozenset({"points", "gas"}), frozenset({"bodies", "liquid"})}
 
 
 class Shot(Protocol):

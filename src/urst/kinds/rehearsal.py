@@ -48,8 +48,13 @@ def rehearsals() -> dict[str, Rehearsal]:
             after = tuple(name for name in KINDS if name != kind.name and name in {x["kind"] for x in layers})
             found[kind.name] = Rehearsal(kind.title, kind.version, _shot(layers), after)
     shed, (*_, billow) = KINDS["shed"].rehearsal(), KINDS["billow"].rehearsal()
-    couplings = [{"first": "bodies", "second": "billow"}, {"first": "shed", "second": "billow"}]
-    layers = (*shed, billow | {"reads": ["bodies", "shed"]})
+    *_, flood = KINDS["flood"].rehearsal()
+    couplings = [
+        {"first": "bodies", "second": "billow"},
+        {"first": "shed", "second": "billow"},
+        {"first": "bodies", "second": "flood"},
+    ]
+    layers = (*shed, billow | {"reads": ["bodies", "shed"]}, flood | {"reads": ["bodies"]})
     version = sum(k.version for k in KINDS.values())
-    after = ("break", "fall", "shed", "billow")
+    after = ("break", "fall", "shed", "billow", "flood")
     return found | {COUPLED: Rehearsal("layers that act on each other", version, _shot(layers, couplings), after)}

@@ -18,7 +18,7 @@ class Motion:
     """
 
     def __init__(self, before: dict[str, np.ndarray], after: dict[str, np.ndarray], dt: float):
-        self._position = before["position"].astype(float)
+        self._position, self._after = before["position"].astype(float), after
         self._turned = rotation.turns(before["orientation"])
         self._dt = dt
         self.velocity = (after["position"].astype(float) - self._position) / dt
@@ -28,5 +28,8 @@ class Motion:
 
     def pose(self, share: float) -> tuple[np.ndarray, np.ndarray]:
         """Return positions (n, 3) [m] and rotation matrices (n, 3, 3) after a share of the time, 0 to 1."""
+        if share >= 1.0:
+            turned = rotation.turns(self._after["orientation"])
+            return self._after["position"].astype(float), np.ascontiguousarray(turned.as_matrix())
         turned = Rotation.from_rotvec(share * self._dt * self.spin) * self._turned
         return self._position + share * self._dt * self.velocity, np.ascontiguousarray(turned.as_matrix())

@@ -4,10 +4,12 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from urst.core.coupling.afloat import BodiesInLiquid
 from urst.core.coupling.baked import inner
 from urst.core.coupling.drag import BodyDrag, PointDrag
 from urst.core.debris.solver import DebrisSolver
 from urst.core.gas.solver import GasSolver
+from urst.core.liquid.solver import LiquidSolver
 from urst.core.rigid.solver import RigidSolver
 from urst.errors import BadValue
 
@@ -17,6 +19,11 @@ class Exchange(Protocol):
 
     goes_with: Any
     """the solver before whose steps it acts"""
+    leads: Any
+    """the solver whose steps are the rounds of the group, if that must be"""
+
+    def begin(self, dt: float) -> None:
+        """Do what is due before a round of `dt` seconds."""
 
     def act(self, dt: float) -> None:
         """Do what is due before that solver is stepped by `dt` seconds."""
@@ -25,7 +32,7 @@ class Exchange(Protocol):
         """Return what is to be judged of it."""
 
     def snapshot(self) -> np.ndarray:
-        """Return its ledger, (7,) float64."""
+        """Return what is to be kept of it, float64."""
 
     def restore(self, state: np.ndarray) -> None:
         """Take up a ledger."""
@@ -37,6 +44,11 @@ _FLOOR = 1e-3
 
 class _Ledger:
     """What one side gave and the other took."""
+
+    leads = None
+
+    def begin(self, dt: float) -> None:
+        """Nothing is due."""
 
     def __init__(self, gas: GasSolver):
         self.gas = gas
@@ -149,6 +161,7 @@ class PointsInGas(_Ledger):
 EXCHANGES: dict[tuple[type, type], Any] = {
     (RigidSolver, GasSolver): BodiesInGas,
     (DebrisSolver, GasSolver): PointsInGas,
+    (RigidSolver, LiquidSolver): BodiesInLiquid,
 }
 
 

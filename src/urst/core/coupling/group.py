@@ -26,9 +26,9 @@ class Member:
 class Group:
     """Solvers that take from each other, and act on each other through exchanges.
 
-    A span of time is cut into rounds, as many as the most patient solver needs steps. In each round each solver is stepped
-    over the round in its own steps, the exchanges that go with it acting before each, in their order; then what it passes
-    on is brought up to date.
+    A span of time is cut into rounds, as many as the most patient solver needs steps, or one that leads, if there is any:
+    then it is seen anew after each round how long the next may be. In each round each solver is stepped over the round in its
+    own steps, the exchanges that go with it acting before each, in their order; then what it passes on is brought up to date.
 
     Parameters
     ----------
@@ -50,20 +50,33 @@ class Group:
         ----------
         time, dt : float [s]
         """
-        rounds = min(self._count(m.solver, dt) for m in self.members)
-        h = dt / rounds
+        leaders = [x.leads for _, x in self.exchanges if x.leads is not None]
         self.steps = {m.name: 0 for m in self.members}
-        for n in range(rounds):
-            for member, feeding in zip(self.members, self.feeding):
-                before = feeding.before()
-                count = self._count(member.solver, h)
-                for _ in range(count):
-                    for _, exchange in self.exchanges:
-                        if exchange.goes_with is inner(member.solver):
-                            exchange.act(h / count)
-                    member.solver.step(h / count)
-                self.steps[member.name] += count
-                feeding.passed(before, time + n * h, h)
+        if not leaders:
+            rounds = min(self._count(m.solver, dt) for m in self.members)
+            for n in range(rounds):
+                self._round(time + n * dt / rounds, dt / rounds, leaders)
+            return
+        done = 0.0
+        while done < dt:
+            left = dt - done
+            rounds = max(self._count(s, left) for s in leaders)
+            self._round(time + done, left / rounds, leaders)
+            done = dt if rounds == 1 else done + left / rounds
+
+    def _round(self, time, h, leaders):
+        for _, exchange in self.exchanges:
+            exchange.begin(h)
+        for member, feeding in zip(self.members, self.feeding):
+            before = feeding.before()
+            count = 1 if any(inner(member.solver) is s for s in leaders) else self._count(member.solver, h)
+            for _ in range(count):
+                for _, exchange in self.exchanges:
+                    if exchange.goes_with is inner(member.solver):
+                        exchange.act(h / count)
+                member.solver.step(h / count)
+            self.steps[member.name] += count
+            feeding.passed(before, time, h)
 
     @staticmethod
     def _count(solver, dt):

@@ -1,31 +1,38 @@
 """Bodies that give way to pressure within the pressure solve."""
 
-from typing import Protocol
+from typing import NamedTuple
 
 import numpy as np
 from scipy.sparse import csr_array
 
-from urst.core.fields import solid_kernels as kernels
 from urst.core.fields.multigrid import packed_index, packed_size
-from urst.core.fields.solids import Solids
 
 
-class Movable(Protocol):
-    """Bodies that pressure may push, by their number on the grid."""
+class Held(NamedTuple):
+    """What bodies hold of the faces of a grid, `m` entries."""
 
-    def inverse_mass(self) -> np.ndarray:
-        """Return 1 / mass of each body (n,) [1/kg], 0 where it does not move."""
+    body: np.ndarray
+    """(m,) int64"""
+    cell: np.ndarray
+    """(m, 3) int64"""
+    value: np.ndarray
+    """(m, 6) float64: what a unit of the body's velocity, and of its spin about its centre, drives out of that cell through
+    one of its faces"""
 
-    def inverse_inertia(self) -> np.ndarray:
-        """Return the inverse inertia of each body in world axes (n, 3, 3) [1/(kg m2)], 0 where it does not move."""
-
-    def take(self, impulse: np.ndarray, twist: np.ndarray) -> None:
-        """Take impulses (n, 3) [N s] through the centres and angular impulses (n, 3) [N m s].
+    def impulses(self, pressure: np.ndarray, scale: float, bodies: int) -> np.ndarray:
+        """Return what a pressure does to each body, (bodies, 6) [N s] and [N m s] about its centre.
 
         Parameters
         ----------
-        impulse, twist : (n, 3) float [N s], [N m s]
+        pressure : (nx, ny, nz) float
+            As the pressure solver has it, a change of velocity across a cell [m/s].
+        scale : float
+            Mass of a full cell [kg].
+        bodies : int
         """
+        i, j, k = self.cell.T
+        pushed = scale * self.value * pressure[i, j, k][:, None]
+        return np.column_stack([np.bincount(self.body, column, minlength=bodies) for column in pushed.T]).astype(float)
 
 
 class BodyTerms:
@@ -37,35 +44,34 @@ class BodyTerms:
 
     Parameters
     ----------
-    solids : Solids
-    movable : Movable
-    density : float
-        Of the liquid or gas [kg/m3].
+    shape : (nx, ny, nz)
+        Cells.
+    held : Held
+    inverse_mass : (n,) float
+        0 for what does not give way [1/kg].
+    inverse_inertia : (n, 3, 3) float
+        In world axes [1/(kg m2)].
+    scale : float
+        Mass of a full cell [kg].
     joined : (nx, ny, nz) bool, optional
         Cells from which there is a way out of the grid; all, if not given. Shut in, a cell pushes bodies but does not have
         them give way: its pressure is known only up to a constant.
     """
 
-    def __init__(self, solids: Solids, movable: Movable, density: float, joined: np.ndarray | None = None):
-        self.solids, self.movable, self.density = solids, movable, density
-        inverse_mass, inverse_inertia = movable.inverse_mass(), movable.inverse_inertia()
-        self.bodies, shape = len(inverse_mass), solids.solid.shape
-        most = kernels.count_closed(solids.solid)
-        self.body, self.cell = np.empty(most, np.int64), np.empty((most, 3), np.int64)
-        self.value = np.empty((most, 6))
-        kernels.list_closed(solids.solid, solids.bodies, solids.origin, solids.cell, self.body, self.cell, self.value)
+    def __init__(
+        self, shape, held: Held, inverse_mass, inverse_inertia, scale: float, joined: np.ndarray | None = None
+    ):
         # only bodies that give way add to the matrix, under numbers of their own
         gives = np.flatnonzero(inverse_mass > 0.0)
-        number = np.full(self.bodies, -1)
+        number = np.full(len(inverse_mass), -1)
         number[gives] = np.arange(len(gives))
-        mine = number[self.body] >= 0
+        mine = number[held.body] >= 0
         if joined is not None:
-            mine &= joined[self.cell[:, 0], self.cell[:, 1], self.cell[:, 2]]
-        columns = np.repeat(packed_index(self.cell[mine], shape), 6)
-        rows = (6 * number[self.body[mine]][:, None] + np.arange(6)).ravel()
-        plain = csr_array((self.value[mine].ravel(), (rows, columns)), shape=(6 * len(gives), packed_size(shape)))
+            mine &= joined[held.cell[:, 0], held.cell[:, 1], held.cell[:, 2]]
+        columns = np.repeat(packed_index(held.cell[mine], shape), 6)
+        rows = (6 * number[held.body[mine]][:, None] + np.arange(6)).ravel()
+        plain = csr_array((held.value[mine].ravel(), (rows, columns)), shape=(6 * len(gives), packed_size(shape)))
         # M^-1 = L L^T, so that the term is a square and stays symmetric to rounding
-        scale = density * solids.cell**3
         root = np.zeros((len(gives), 6, 6))
         root[:, :3, :3] = np.sqrt(scale * inverse_mass[gives])[:, None, None] * np.eye(3)
         root[:, 3:, 3:] = np.linalg.cholesky(scale * inverse_inertia[gives])
@@ -86,16 +92,3 @@ class BodyTerms:
         pushed = self.scaled @ p.ravel()
         out.ravel()[:] += self.adjoint @ pushed
         return float(pushed.astype(float) @ pushed.astype(float))
-
-    def push(self, pressure: np.ndarray) -> None:
-        """Push the bodies by a solved pressure (nx, ny, nz), and give their walls the new velocity."""
-        i, j, k = self.cell.T
-        pushed = self.density * self.solids.cell**3 * self.value * pressure[i, j, k][:, None]
-        impulse = np.column_stack([np.bincount(self.body, column, minlength=self.bodies) for column in pushed.T])
-        self.movable.take(impulse[:, :3], impulse[:, 3:])
-        walls = self.solids.bodies
-        turned = np.einsum("nij,nj->ni", self.movable.inverse_inertia(), impulse[:, 3:])
-        self.solids.bodies = walls._replace(
-            velocity=walls.velocity + self.movable.inverse_mass()[:, None] * impulse[:, :3], spin=walls.spin + turned
-        )
-        self.solids.close()

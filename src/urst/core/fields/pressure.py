@@ -177,6 +177,14 @@ class PressureSolver:
         self.small = len(small)
         self.small_grids = tuple(x.grid() for x in (small + [self.levels[-1]] * MOST_SMALL)[:MOST_SMALL])
 
+    def solved(self) -> np.ndarray:
+        """Return which cells have a pressure, (nx, ny, nz) bool."""
+        fine = self.levels[0]
+        packed, out = fine.field(), np.empty(fine.shape, np.float32)
+        matrix.pack(np.ones(fine.shape, np.float32), fine.inverse, packed)
+        matrix.unpack(packed, out)
+        return out > 0.0
+
     def solve(self, rhs: np.ndarray, *, tolerance: float = 1e-4, most: int = 60, terms: Term | None = None):
         """Solve for one right-hand side.
 

@@ -6,6 +6,7 @@ import numpy as np
 
 from urst.core.bodies.boundary import Boundary
 from urst.core.fields import solid_kernels as kernels
+from urst.core.fields.body_terms import Held
 
 
 class Walls(NamedTuple):
@@ -68,6 +69,30 @@ class Solids:
             kernels.open_faces(
                 self.solid, axis, self.bodies, self.origin, self.cell, self.weights[axis], self.walls[axis]
             )
+
+    def held(self) -> Held:
+        """Return what bodies hold of the faces between their cells and open ones."""
+        most = kernels.count_closed(self.solid)
+        held = Held(np.empty(most, np.int64), np.empty((most, 3), np.int64), np.empty((most, 6)))
+        kernels.list_closed(self.solid, self.bodies, self.origin, self.cell, *held)
+        return held
+
+    def push(self, inverse_mass, inverse_inertia, impulse) -> None:
+        """Give the walls of bodies the velocity that impulses leave them with.
+
+        Parameters
+        ----------
+        inverse_mass : (n,) float [1/kg]
+        inverse_inertia : (n, 3, 3) float
+            In world axes [1/(kg m2)].
+        impulse : (n, 6) float [N s], [N m s]
+        """
+        turned = np.einsum("nij,nj->ni", inverse_inertia, impulse[:, 3:])
+        walls = self.bodies
+        self.bodies = walls._replace(
+            velocity=walls.velocity + inverse_mass[:, None] * impulse[:, :3], spin=walls.spin + turned
+        )
+        self.close()
 
     @property
     def is_open(self) -> np.ndarray:

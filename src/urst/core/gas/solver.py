@@ -1,6 +1,7 @@
 """The gas solver: air on a staggered grid that carries dust and warmth among moving solids."""
 
 from collections.abc import Callable, Sequence
+from typing import Protocol
 
 import numpy as np
 
@@ -9,7 +10,7 @@ from urst.core.bodies.boundary import Boundary
 from urst.core.curves.clock import Clock
 from urst.core.curves.varies import along, at_time
 from urst.core.fields import advect, solid_kernels
-from urst.core.fields.body_terms import BodyTerms, Movable
+from urst.core.fields.body_terms import BodyTerms
 from urst.core.fields.pressure import PressureSolver, Solution
 from urst.core.fields.sampled import SampledField
 from urst.core.fields.solids import Solids, clear_of_solids
@@ -23,6 +24,24 @@ from urst.errors import BadValue, SolverFailed
 COURANT = 2.5
 #: bounds of the factor by which dust beside solids is put right in one step
 _MENDED = (0.5, 1.5)
+
+
+class Movable(Protocol):
+    """Bodies that pressure may push, by their number on the grid."""
+
+    def inverse_mass(self) -> np.ndarray:
+        """Return 1 / mass of each body (n,) [1/kg], 0 where it does not move."""
+
+    def inverse_inertia(self) -> np.ndarray:
+        """Return the inverse inertia of each body in world axes (n, 3, 3) [1/(kg m2)], 0 where it does not move."""
+
+    def take(self, impulse: np.ndarray, twist: np.ndarray) -> None:
+        """Take impulses (n, 3) [N s] through the centres and angular impulses (n, 3) [N m s].
+
+        Parameters
+        ----------
+        impulse, twist : (n, 3) float [N s], [N m s]
+        """
 
 
 class GasSolver:
@@ -216,7 +235,10 @@ class GasSolver:
         solid_kernels.divergence(*self.velocity, solids.solid, rhs)
         pocket = pockets(solids.is_open)
         balance(pocket, rhs)
-        terms = BodyTerms(solids, self.movable, AIR_DENSITY, pocket == 0) if self.movable else None
+        terms, full = None, AIR_DENSITY * self.cell**3
+        if self.movable:
+            held, give = solids.held(), (self.movable.inverse_mass(), self.movable.inverse_inertia())
+            terms = BodyTerms(self.shape, held, *give, full, pocket == 0)
         solver = PressureSolver(solids.is_open)
         pressure, self.solution = solver.solve(rhs, tolerance=self.settings.tolerance, terms=terms)
         if not self.solution.converged:
@@ -227,9 +249,11 @@ class GasSolver:
         before = self.momentum() if terms is not None else None
         for axis in range(3):
             solid_kernels.subtract_gradient(self.velocity[axis], solids.weights[axis], pressure, axis)
-        if terms is not None:
+        if self.movable:
             self.lost += before - self.momentum()
-            terms.push(pressure)
+            impulse = held.impulses(pressure, full, len(give[0]))
+            self.movable.take(impulse[:, :3], impulse[:, 3:])
+            solids.push(self.movable.inverse_mass(), self.movable.inverse_inertia(), impulse)
             for u, weight, wall in zip(self.velocity, solids.weights, solids.walls):
                 solid_kernels.hold(u, weight, wall)
 

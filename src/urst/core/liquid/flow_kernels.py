@@ -66,6 +66,32 @@ def push(u, weight, phi, p, axis, least, closed, known):
                     u[i, j, k] += p[a, b, c] / way
 
 
+@parallel
+def momentum(u, weight, phi, axis, least, closed, out):
+    """Write the momentum of the liquid at the faces across an axis that pressure acts on, a plane each, in cells of density 1.
+
+    The mass at a face is its open share, and of that what lies below the surface.
+    """
+    for row in prange(u.shape[0]):
+        i, total = np.int64(row), 0.0
+        for j in range(u.shape[1]):
+            for k in range(u.shape[2]):
+                if weight[i, j, k] < closed:
+                    continue
+                a, b, c, before, here = _beside(i, j, k, axis, phi)
+                wet_before = before and phi[a, b, c] <= -least
+                wet_here = here and phi[i, j, k] <= -least
+                way = ZERO
+                if wet_before and wet_here:
+                    way = ONE
+                elif wet_here:
+                    way = phi[i, j, k] / (phi[i, j, k] - phi[a, b, c]) if before else ONE
+                elif wet_before:
+                    way = phi[a, b, c] / (phi[a, b, c] - phi[i, j, k]) if here else ONE
+                total += float(weight[i, j, k] * way * u[i, j, k])
+        out[i] = total
+
+
 @inline
 def _gives(known, weight, closed, i, j, k):
     return known[i, j, k] and weight[i, j, k] >= closed

@@ -132,6 +132,32 @@ def correct(phi, wanted, u, v, w, step):
                 phi[i, j, k] += moves * off
 
 
+@parallel
+def close_gaps(phi, share, wide, out):
+    """Write the distance, in which small gaps in the liquid are none: where particles do not come, in crevices, there would be
+    one for ever, which sucks.
+
+    A cell is in the liquid if all cells about it are that are open by `wide`, and there is one.
+    """
+    nx, ny, nz = phi.shape
+    for row in prange(nx):
+        i = np.int64(row)
+        for j in range(ny):
+            for k in range(nz):
+                out[i, j, k] = phi[i, j, k]
+                if phi[i, j, k] < -HALF or phi[i, j, k] > np.float32(3.0) or share[i, j, k] < np.float32(0.02):
+                    continue
+                wet, dry = False, False
+                for a in range(max(i - 1, 0), min(i + 2, nx)):
+                    for b in range(max(j - 1, 0), min(j + 2, ny)):
+                        for c in range(max(k - 1, 0), min(k + 2, nz)):
+                            if share[a, b, c] >= wide and not (a == i and b == j and c == k):
+                                wet = wet or phi[a, b, c] < ZERO
+                                dry = dry or phi[a, b, c] >= ZERO
+                if wet and not dry:
+                    out[i, j, k] = -HALF
+
+
 @inline
 def _cubic(a, b, c, d, t):
     """Catmull-Rom between b and c, held between the two where it would leave the four."""

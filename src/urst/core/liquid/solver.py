@@ -7,8 +7,10 @@ from scipy.ndimage import binary_dilation, label, map_coordinates
 
 from urst.core.bodies.boundary import Boundary
 from urst.core.curves.clock import Clock
-from urst.core.fields.pressure import LEAST_DEPTH, LEAST_OPEN, PressureSolver, Solution
-from urst.core.liquid import flow_kernels, level_kernels, particle_kernels
+from urst.core.fields.pressure import Solution
+from urst.core.liquid import body_kernels, flow_kernels, level_kernels, particle_kernels
+from urst.core.liquid.afloat import Afloat
+from urst.core.liquid.pressing import Pressing, spread
 from urst.core.liquid.settings import DENSITY, EDGE, PARTICLES, LiquidSettings
 from urst.core.liquid.walls import STAND, Walls
 from urst.errors import BadValue, SolverFailed
@@ -17,16 +19,14 @@ from urst.errors import BadValue, SolverFailed
 COURANT = 2.0
 #: what is so far above the surface flies by itself [cells]
 SPRAY = 0.4
-#: faces beyond the liquid that get a velocity [cells]
-BEYOND = 4
 #: what is filled has no surface where there is a wall so far behind it [cells]
 BEHIND = 0.5
 #: cells that are open by more may join others in a pool
 OPEN = 0.5
+#: gaps are closed among cells that are open by so much
+WIDE = 0.75
 #: share of a loss of volume that is given back in a step
 MEND = 0.1
-#: share of a crowding that is wanted away in a step, how closely this is solved, and how far a particle goes for it [cells]
-EVEN, EVEN_TO, EVEN_MOST = 0.5, 0.05, 0.1
 #: what hardly moves is calmed: by this share in the time that a cell's height is fallen in, if slower than this share of the
 #: speed that it gives
 CALM, SLOW = 0.1, 0.02
@@ -65,6 +65,7 @@ class LiquidSolver:
         self.settings, self.pulse = settings, pulse
         self.gravity, self.shape, self.cell = np.array(gravity, float), settings.shape(), float(settings.cell_size)
         self.origin = np.array(settings.low, float)
+        self._up = -self.gravity / max(float(np.linalg.norm(self.gravity)), 1e-9)
         self.clock, self.time = clock or Clock(), start_time
         self.least_dt = 1.0 / (self.clock.rate * settings.most_substeps)
         box = (settings.low, settings.high) if settings.sides == "wall" else None
@@ -84,6 +85,13 @@ class LiquidSolver:
         self.poured = 0
         """particles that there ever were"""
         self.solution = Solution(0, 0.0, True)
+        self.afloat: Afloat | None = None
+        """bodies that liquid pushes, where both act on each other"""
+        self._pressing: Pressing | None = None
+        self._ways = np.zeros((0, 6))
+        self._begun = False
+        self.given, self.taken, self.exchanged = np.zeros(3), np.zeros(3), 0.0
+        """momentum that pressure has taken from the liquid, that solids have got, and all that passed [N s]"""
 
     def pool(self, level: float, place=None) -> None:
         """Fill all that is open below a level, or what of that is joined to a place.
@@ -142,6 +150,8 @@ class LiquidSolver:
             open_ &= ~taken[tuple(corner.T)]
         places = places[open_]
         places = places[inside(self.origin + self.cell * places) < 0.0].astype(np.float32)
+        # rounding must not take any to the far side of the grid
+        places = np.minimum(places, np.nextafter(np.array(self.shape, np.float32), np.float32(0.0)))
         self.position = np.concatenate([self.position, places])
         self.speed = np.concatenate([self.speed, np.tile(np.array(velocity, np.float32), (len(places), 1))])
         self.affine = np.concatenate([self.affine, np.zeros((len(places), 3, 3), np.float32)])
@@ -169,11 +179,14 @@ class LiquidSolver:
         return distance
 
     def stable_dt(self) -> float:
-        """Return the longest step the present flow allows [s]."""
+        """Return the longest step the present flow and what moves in it allow [s]."""
         fastest = max((float(np.abs(u).max(initial=0.0)) for u in self.velocity), default=0.0)
-        weight = float(np.linalg.norm(self.gravity))
+        weight, reach, speed = (
+            float(np.linalg.norm(self.gravity)),
+            COURANT * self.cell,
+            max(fastest, self.walls.speed()),
+        )
         # the step in which it crosses COURANT cells, with what gravity adds on the way
-        reach, speed = COURANT * self.cell, fastest
         dt = 2.0 * reach / (speed + np.sqrt(speed * speed + 2.0 * weight * reach)) if weight + speed > 0.0 else np.inf
         return max(dt, self.least_dt)
 
@@ -184,12 +197,12 @@ class LiquidSolver:
         ----------
         seconds : float [s]
         """
-        before, done = self.time, 0.0
+        done = 0.0
         while done < seconds - 1e-9:
             dt = min(self.stable_dt(), seconds - done)
-            self._step(dt, self.time)
+            self._press(dt, held=True)
+            self._move(dt, self.time)
             done += dt
-        self.time = before
 
     def step(self, dt: float) -> None:
         """Advance by `dt` seconds.
@@ -199,30 +212,106 @@ class LiquidSolver:
         SolverFailed
             If a velocity is no longer finite or the pressure solve does not converge.
         """
-        self._step(dt, self.time + dt)
+        if self._pressing is None:
+            self.press(dt)
+        self._move(dt, self.time + dt)
         self.time += dt
 
-    def _step(self, dt, time):
+    def press(self, dt: float) -> None:
+        """Do the first half of a step of `dt` seconds: find the pressure, which pushes what gives way, and the flow.
+
+        Parameters
+        ----------
+        dt : float [s]
+
+        Raises
+        ------
+        SolverFailed
+            If a velocity is no longer finite or the pressure solve does not converge.
+        """
         self.pulse()
-        self._move(dt)
-        self.walls.place(time)
+        self.walls.place(self.time)
+        self._press(dt, held=False)
+
+    def _press(self, dt, held):
+        """Add gravity, and make the flow free of divergence, with walls moving as they do."""
+        # speeds are those of half a step before: a stone falls as far as it should
+        fall = dt if self._begun or self.afloat is not None else 0.5 * dt
+        for axis in range(3):
+            self.velocity[axis] += np.float32(fall * self.gravity[axis])
+        w = self.walls
+        nodes = self.afloat.nodes(dt) if self.afloat is not None and not held else None
+        self._pressing = pressing = Pressing(w, self.phi, self._up, nodes)
+        if held:
+            w.drive(np.zeros_like(w.velocity), np.zeros_like(w.velocity))
+        else:
+            pressing.drive(nodes.velocity if nodes else None)
+        wanted = (len(self.position) - self.flying) / PARTICLES
+        have = self.volume() / self.cell**3
+        # as a speed across a cell: so much of the loss comes back over the step
+        source = MEND * (wanted - have) / max(have, 1.0) * self.cell / dt
+        self.pressure, self.solution = pressing.project(self.velocity, source, self.settings.tolerance)
+        if not self.solution.converged:
+            raise SolverFailed(
+                f"The pressure solve left {self.solution.residual:.2g} of the divergence after {self.solution.iterations} "
+                f"rounds, more than the {self.settings.tolerance:.2g} asked for: raise the divergence left, or use larger cells."
+            )
+        if nodes:
+            impulse = pressing.impulses(self.pressure)
+            self._ways = nodes.velocity + nodes.moved(nodes.gathered(impulse, w.position))
+            self.afloat.take(impulse, dt)
+            self._note(pressing)
+        if not all(np.isfinite(u).all() for u in self.velocity):
+            raise SolverFailed("The liquid has no finite velocity any more: raise the most substeps.")
+
+    def _note(self, pressing):
+        self.given, self.taken = self.given + pressing.given, self.taken + pressing.taken
+        self.exchanged += pressing.exchanged
+
+    def shove(self, change: np.ndarray) -> np.ndarray:
+        """Let nodes that others have pushed since the first half of a step push the liquid, which gives way with them.
+
+        Parameters
+        ----------
+        change : (k, 6) float
+            How their velocities have changed by that [m/s], [rad/s].
+
+        Returns
+        -------
+        (k, 6) float
+            How the liquid changes them in turn.
+        """
+        pressing = self._pressing
+        assert pressing is not None and pressing.nodes is not None
+        impulse = pressing.shove(self.velocity, change, self.settings.tolerance)
+        back = pressing.nodes.moved(pressing.nodes.gathered(impulse, self.walls.position))
+        self._ways = self._ways + change + back
+        self._note(pressing)
+        return back
+
+    def _move(self, dt, time):
+        """Do the second half of a step: carry particles and surface along the flow, among walls where they are at a time [s]."""
+        pressing, self._pressing = self._pressing, None
+        assert pressing is not None
+        if pressing.nodes is not None:
+            pressing.drive(self._ways)
+        self.velocity = pressing.finish(self.velocity)
+        pressing.even_out(self.position, self._planes())
+        self.pulse()
+        self._carry(dt, time)
+        self._begun = True
         self._sort()
         self._follow(dt)
         self.pulse()
         self._scatter()
-        for axis in range(3):
-            self.velocity[axis] += np.float32(dt * self.gravity[axis])
         self._calm(dt)
-        self._project(dt)
-        if not all(np.isfinite(u).all() for u in self.velocity):
-            raise SolverFailed("The liquid has no finite velocity any more: raise the most substeps.")
 
-    def _move(self, dt):
-        """Carry the particles and the surface along the flow."""
+    def _carry(self, dt, time):
         step = np.float32(dt / self.cell)
         out = np.empty_like(self.phi)
         level_kernels.advect(self.phi, *self.velocity, step, out)
         self.phi = out
+        self.walls.place(time)
         state = np.zeros(len(self.position), np.uint8)
         particle_kernels.carry(
             self.position, self.speed, self.affine, *self.velocity, self.phi, np.float32(SPRAY),
@@ -259,6 +348,9 @@ class LiquidSolver:
         level_kernels.extend(self.phi, w.distance, cells)
         level_kernels.redistance(self.phi, held)
         level_kernels.extend(self.phi, w.distance, cells)
+        whole = np.empty_like(self.phi)
+        level_kernels.close_gaps(self.phi, w.share, np.float32(WIDE), whole)
+        self.phi = whole
 
     def _planes(self):
         """Where the particles of each plane of cells begin."""
@@ -272,7 +364,7 @@ class LiquidSolver:
             particle_kernels.scatter(self.position, self.speed, self.affine, plane, axis, mass, u)
             particle_kernels.normalise(mass, u)
             known = (mass > 0.0).astype(np.uint8)
-            self.velocity[axis], self._known[axis] = _spread(u, self.walls.weights[axis], known, 2)
+            self.velocity[axis], self._known[axis] = spread(u, self.walls.weights[axis], known, 2)
 
     def _calm(self, dt):
         """Take the shortest waves, which nothing else damps, and what is left of hardly any motion."""
@@ -286,56 +378,21 @@ class LiquidSolver:
             level_kernels.slow_down(out, rate, slow)
             self.velocity[axis] = out
 
+    def immersed(self) -> np.ndarray:
+        """Return the share of each body that is in the liquid, (n,), by number over all boundaries."""
+        w = self.walls
+        wet, all_of = (np.zeros((self.shape[0], len(w.position))) for _ in range(2))
+        body_kernels.immersed(w.distance, w.owner, self.phi, wet, all_of)
+        return wet.sum(axis=0) / np.maximum(all_of.sum(axis=0), 1.0)
+
+    def momentum_lost(self) -> float:
+        """Return what got lost between liquid and solids so far, as a share of all that passed."""
+        return float(np.abs(self.given - self.taken).sum()) / self.exchanged if self.exchanged else 0.0
+
     def volume(self) -> float:
         """Return how much liquid the surface holds [m3]."""
         full = np.clip(0.5 - self.phi, 0.0, 1.0) * self.walls.share
         return float(full.sum(dtype=np.float64)) * self.cell**3
-
-    def _project(self, dt):
-        """Make the flow free of divergence, with walls moving as they do."""
-        w, least = self.walls, np.float32(LEAST_DEPTH)
-        wanted = (len(self.position) - self.flying) / PARTICLES
-        have = self.volume() / self.cell**3
-        # as a speed across a cell: so much of the loss comes back over the step
-        source = np.float32(MEND * (wanted - have) / max(have, 1.0) * self.cell / dt)
-        rhs = np.empty(self.shape, np.float32)
-        flow_kernels.outflow(*self.velocity, *w.weights, *w.walls, self.phi, least, source, rhs)
-        solver = PressureSolver.cut(*w.weights, self.phi)
-        pressure, self.solution = solver.solve(rhs, tolerance=self.settings.tolerance, most=80)
-        if not self.solution.converged:
-            raise SolverFailed(
-                f"The pressure solve left {self.solution.residual:.2g} of the divergence after {self.solution.iterations} "
-                f"rounds, more than the {self.settings.tolerance:.2g} asked for: raise the divergence left, or use larger cells."
-            )
-        self.pressure = pressure
-        closed = np.float32(LEAST_OPEN)
-        for axis in range(3):
-            flying = self.velocity[axis]
-            u, known = flying.copy(), np.empty(flying.shape, np.uint8)
-            flow_kernels.push(u, w.weights[axis], self.phi, pressure, axis, least, closed, known)
-            u, near = _spread(u, w.weights[axis], known, BEYOND)
-            # beyond that there is spray, which nothing presses
-            u = np.where(near == 1, u, flying)
-            flow_kernels.hold(u, w.weights[axis], w.walls[axis], w.distance, axis, closed)
-            self.velocity[axis] = u
-        self._even_out(solver)
-
-    def _even_out(self, solver):
-        """Move particles from where they crowd to where they are few (implicit density projection: Kugelstadt et al. 2019).
-
-        Speeds do not change, and where all is even nothing moves.
-        """
-        w, least = self.walls, np.float32(LEAST_DEPTH)
-        density, wanted = np.zeros(self.shape, np.float32), np.empty(self.shape, np.float32)
-        particle_kernels.weigh(self.position, self._planes(), density)
-        flow_kernels.crowding(density, w.room, self.phi, np.float32(PARTICLES), np.float32(EVEN), least, wanted)
-        pressure, _ = solver.solve(wanted, tolerance=EVEN_TO, most=20)
-        moved = []
-        for axis in range(3):
-            u, known = np.zeros_like(self.velocity[axis]), np.empty(self.velocity[axis].shape, np.uint8)
-            flow_kernels.push(u, w.weights[axis], self.phi, pressure, axis, least, np.float32(LEAST_OPEN), known)
-            moved.append(_spread(u, w.weights[axis], known, 1)[0])
-        particle_kernels.shift(self.position, *moved, w.distance, w.keep, np.float32(STAND), np.float32(EVEN_MOST))
 
     def frame(self) -> dict[str, np.ndarray]:
         """Return what a frame keeps: particles' places [m] and velocities [m/s]."""
@@ -370,7 +427,10 @@ class LiquidSolver:
         """Return the whole state as named arrays."""
         state = {n: getattr(self, n).copy() for n in self._STATE}
         state |= {f"velocity_{a}": u.copy() for a, u in zip("xyz", self.velocity)}
-        return state | {"counts": np.array([self.time, self.lost, self.poured, self.flying])}
+        return state | {
+            "counts": np.array([self.time, self.lost, self.poured, self.flying, self._begun]),
+            "ledger": np.concatenate([self.given, self.taken, [self.exchanged]]),
+        }
 
     def restore(self, state: dict[str, np.ndarray]) -> None:
         """Take up the state that `snapshot` returned."""
@@ -378,8 +438,15 @@ class LiquidSolver:
             setattr(self, n, state[n].copy())
         self.velocity = [state[f"velocity_{a}"].copy() for a in "xyz"]
         self.time = float(state["counts"][0])
-        self.lost, self.poured, self.flying = (int(x) for x in state["counts"][1:])
+        self.lost, self.poured, self.flying = (int(x) for x in state["counts"][1:4])
+        self._begun = bool(state["counts"][4])
+        self.given, self.taken, self.exchanged = (
+            state["ledger"][:3].copy(),
+            state["ledger"][3:6].copy(),
+            float(state["ledger"][6]),
+        )
         self.walls.place(self.time)
+        self._sort()
 
     def begin_from(self, frame: dict[str, np.ndarray]) -> None:
         """Begin with the particles of a baked frame.
@@ -406,12 +473,3 @@ class LiquidSolver:
 
 #: the kernel summed over particles deep in the liquid
 _FULL = PARTICLES * 4.0 * np.pi * float(level_kernels.REACH) ** 3 * 16.0 / 315.0
-
-
-def _spread(u, weight, known, layers):
-    """Velocities on so many layers of faces beyond those that are known, not through walls, and which are known then."""
-    for _ in range(layers):
-        fresh, now = np.empty_like(u), np.empty_like(known)
-        flow_kernels.spread(u, weight, np.float32(LEAST_OPEN), known, fresh, now)
-        u, known = fresh, now
-    return u, known

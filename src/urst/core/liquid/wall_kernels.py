@@ -88,7 +88,7 @@ def carve(planes, face_start, low, high, origin, cell, reach, distance, owner, f
 
 
 @inline
-def _open(d):
+def open_share(d):
     """Share of the eighth of a cell about a sample that is open."""
     return min(max(HALF + d + d, ZERO), ONE)
 
@@ -111,7 +111,7 @@ def open_faces(distance, axis, weight):
                     else:
                         c -= 1
                     if min(a, b, c) >= 0 and a < distance.shape[0] and b < distance.shape[1] and c < distance.shape[2]:
-                        total += _open(distance[a, b, c])
+                        total += open_share(distance[a, b, c])
                         count += ONE
                 weight[i, j, k] = total / count
 
@@ -127,7 +127,7 @@ def open_cells(distance, share, middle):
                 total, mean = ZERO, ZERO
                 for s in range(8):
                     d = distance[2 * i + (s & 1), 2 * j + ((s >> 1) & 1), 2 * k + (s >> 2)]
-                    total += _open(d)
+                    total += open_share(d)
                     mean += d
                 share[i, j, k], middle[i, j, k] = total * np.float32(0.125), mean * np.float32(0.125)
 
@@ -154,35 +154,13 @@ def open_about(distance, share, room):
                     w = np.float32(0.125) * _tent(a) * _tent(b) * _tent(c)
                     a, b, c = 2 * i + a, 2 * j + b, 2 * k + c
                     if min(a, b, c) >= 0 and a < distance.shape[0] and b < distance.shape[1] and c < distance.shape[2]:
-                        total += w * _open(distance[a, b, c])
+                        total += w * open_share(distance[a, b, c])
                 room[i, j, k] = total
 
 
 @inline
 def _tent(a):
     return np.float32(0.75) if a == 0 or a == 1 else np.float32(0.25)
-
-
-@parallel
-def move_walls(owner, axis, position, velocity, spin, origin, cell, wall):
-    """Write the velocity along an axis [m/s] of the body nearest to each face across it; 0 where there is none."""
-    d, e = (axis + 1) % 3, (axis + 2) % 3
-    for row in prange(wall.shape[0]):
-        i = np.int64(row)
-        for j in range(wall.shape[1]):
-            for k in range(wall.shape[2]):
-                a = min(2 * i, owner.shape[0] - 1) - (axis == 0 and i > 0)
-                b = min(2 * j, owner.shape[1] - 1) - (axis == 1 and j > 0)
-                c = min(2 * k, owner.shape[2] - 1) - (axis == 2 and k > 0)
-                body = owner[a, b, c]
-                if body == NONE:
-                    wall[i, j, k] = ZERO
-                    continue
-                at_d = i if d == 0 else (j if d == 1 else k)
-                at_e = i if e == 0 else (j if e == 1 else k)
-                rd = origin[d] + (at_d + 0.5) * cell - position[body, d]
-                re = origin[e] + (at_e + 0.5) * cell - position[body, e]
-                wall[i, j, k] = np.float32(velocity[body, axis] + spin[body, d] * re - spin[body, e] * rd)
 
 
 @inline

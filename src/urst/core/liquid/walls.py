@@ -3,6 +3,7 @@
 import numpy as np
 
 from urst.core.bodies.boundary import Boundary
+from urst.core.liquid import body_kernels
 from urst.core.liquid import wall_kernels as kernels
 
 #: how far from walls the distance is known, and how far into them fields are continued [cells]
@@ -42,6 +43,10 @@ class Walls:
         Corners of the box that particles stay in, endless where sides are open [cells].
     within : (m, 3) int32
         Cells whose middles lie within walls, the shallowest first.
+    owner : (2nx, 2ny, 2nz) int32
+        The nearest body of each sample, by number over all boundaries.
+    position, velocity, spin : (n, 3) float
+        Of all bodies [m], [m/s], [rad/s].
     """
 
     def __init__(self, shape, origin, cell: float, boundaries: list[Boundary], box=None):
@@ -66,7 +71,11 @@ class Walls:
         """Put the walls where they are at a time [s]; nothing is done where nothing has moved."""
         found = [boundary.at(time) for boundary in self.boundaries]
         chain = lambda name: np.concatenate([np.zeros((0, 3)), *(getattr(f, name) for f in found)])  # noqa: E731
-        now = [chain(n) for n in ("position", "velocity", "spin", "low")]
+        self.position, self.velocity, self.spin, low, self._high = (
+            chain(n) for n in ("position", "velocity", "spin", "low", "high")
+        )
+        planes = np.concatenate([np.zeros((0, 4)), *(f.hulls.planes for f in found)])
+        now = [planes, low]
         if len(now) == len(self._where) and all(np.array_equal(a, b) for a, b in zip(now, self._where)):
             return
         self._where = now
@@ -76,18 +85,44 @@ class Walls:
         if found:
             ends = np.cumsum([0, *(len(f.hulls.planes) for f in found)])
             kernels.carve(
-                np.concatenate([f.hulls.planes for f in found]),
-                np.concatenate([*(f.hulls.face_start[:-1] + e for f, e in zip(found, ends)), ends[-1:]]),
-                now[3], np.concatenate([f.high for f in found]), self.origin, self.cell, REACH, self.distance, self.owner,
-                self._full,
+                planes, np.concatenate([*(f.hulls.face_start[:-1] + e for f, e in zip(found, ends)), ends[-1:]]), low, self._high,
+                self.origin, self.cell, REACH, self.distance, self.owner, self._full,
             )  # fmt: skip
         for axis in range(3):
             kernels.open_faces(self.distance, axis, self.weights[axis])
-            kernels.move_walls(self.owner, axis, now[0], now[1], now[2], self.origin, self.cell, self.walls[axis])
-            if self._boxed:
-                # there is nothing beyond the grid on the walls' side
-                for end in (0, -1) if axis < 2 else (0,):
+            # there is nothing beyond the grid on the walls' side
+            for end, closed in zip((0, -1), self.ends(axis)):
+                if closed:
                     self.weights[axis][(slice(None),) * axis + (end,)] = 0.0
         kernels.open_cells(self.distance, self.share, self.middle)
         kernels.open_about(self.distance, self.share, self.room)
         self.within = kernels.behind(self.middle, np.float32(INTO))
+
+    def ends(self, axis: int) -> np.ndarray:
+        """Return whether the first and the last faces across an axis lie in sides that are walls, (2,) bool."""
+        return np.array([self._boxed, self._boxed and axis < 2])
+
+    def drive(self, velocity: np.ndarray, spin: np.ndarray, loose: np.ndarray | None = None) -> None:
+        """Find how fast the walls at faces move.
+
+        Parameters
+        ----------
+        velocity, spin : (n, 3) float
+            Of the bodies [m/s], [rad/s].
+        loose : (n,) bool, optional
+            Those that may part from the sides of the grid.
+        """
+        loose = np.zeros(len(velocity), bool) if loose is None else loose
+        for axis in range(3):
+            body_kernels.move_walls(
+                self.distance, self.owner, self.weights[axis], axis, self.ends(axis), loose, self.position, velocity, spin, self.origin, self.cell,
+                self.walls[axis],
+            )  # fmt: skip
+
+    def speed(self) -> float:
+        """Return how fast the fastest body within the grid goes [m/s]."""
+        if not len(self.position):
+            return 0.0
+        low, high = self._where[1], self.origin + self.cell * np.array(self.share.shape)
+        inside = (low < high).all(axis=1) & (self._high > self.origin).all(axis=1)
+        return float(np.linalg.norm(self.velocity[inside], axis=1).max(initial=0.0))

@@ -16,6 +16,7 @@ from urst.core.launch.blast import faces
 from urst.core.rigid import jammed, manifolds, measure, outside, rest, settling, state, substeps, sweeps
 from urst.core.rigid.bond_kernels import forces
 from urst.core.rigid.bonds import LAG, Bonds
+from urst.core.rigid.borne import Borne
 from urst.core.rigid.colliders import Colliders
 from urst.core.rigid.compounds import pushes
 from urst.core.rigid.contacts import Contacts, Touching
@@ -149,6 +150,7 @@ class RigidSolver:
         """a frame, and the checks that were made in it"""
         self.share = np.ones(n)
         """(n,) how much heavier those that are squeezed are taken as, see `jammed`"""
+        self.borne = Borne(n)
         self.pace = 0.0
         """how fast bodies that may touch come at each other, at most [m/s]"""
         self.turning = 0.0
@@ -417,6 +419,7 @@ class RigidSolver:
         pushed, force = np.zeros((n, 6)), np.zeros((n, 3))
         h = self.step_dt / self.settings.substeps
         pushes(self.contacts.pairs, self.bodies, self.lumps.bears > 0.0, self.contacts.load, h, dt, pushed, force)
+        self.borne.press(self.lumps.firm == 1, dt, pushed, force)
         return pushed, force
 
     def _judge(self, free, dt, snapping, flexes):
@@ -463,25 +466,11 @@ class RigidSolver:
             max(BOUNCE_FALL * weight * h, BOUNCE_LEAST),
         )))  # fmt: skip
         keep = np.exp([-linear_damping * h, -angular_damping * h])
+        pull, ballast = self.borne.on_nodes(self, len(free))
         return substeps.solve(
-            c.pairs,
-            self.bonds,
-            self.joints.state,
-            self.bodies,
-            self.share,
-            self.lumps.compounds,
-            c.rub,
-            c.bounce,
-            free,
-            self.gravity,
-            keep,
-            count,
-            rules,
-            LAG,
-            snapping,
-            self.lumps.taken,
-            c.load,
-        )
+            c.pairs, self.bonds, self.joints.state, self.bodies, self.share, ballast, self.lumps.compounds, c.rub, c.bounce,
+            free, pull, weight, keep, count, rules, LAG, snapping, self.lumps.taken, c.load,
+        )  # fmt: skip
 
     def rouse(self, wake: np.ndarray) -> None:
         """Wake some bodies (n,) bool, and what bonds and joints hold to them."""
@@ -585,6 +574,20 @@ class RigidSolver:
         self.taken += impulse[moved > 0.0].sum(axis=0)
         self.held += impulse[moved == 0.0].sum(axis=0)
 
+    def bear(self, force: np.ndarray, alongside: np.ndarray) -> None:
+        """Bear steady forces on bodies until told otherwise; those asleep wake where they change.
+
+        Parameters
+        ----------
+        force : (n, 6) float
+            And torques about their centres [N], [N m].
+        alongside : (n,) float
+            What goes along with each and so bears on what it meets [kg].
+        """
+        roused = self.borne.take(force, alongside, self.bodies, self.weight(), self.free())
+        if roused.any():
+            self.rouse(roused)
+
     def poses(self) -> dict[str, np.ndarray]:
         """Return position (n, 3) [m] and orientation (n, 4) as they are now."""
         some = slice(self.count)
@@ -655,7 +658,7 @@ class RigidSolver:
         state = {f"body_{k}": getattr(self.bodies, k).copy() for k in self._BODIES}
         state |= {f"bond_{k}": getattr(self.bonds, k).copy() for k in self._BONDS}
         state |= {f"joint_{k}": getattr(self.joints.state, k).copy() for k in self._JOINTS}
-        state |= self.lumps.snapshot() | self.director.snapshot()
+        state |= self.lumps.snapshot() | self.director.snapshot() | self.borne.snapshot()
         state |= {f"rest_{k}": v.copy() for k, v in self.rest._asdict().items()}
         return (
             state
@@ -683,6 +686,7 @@ class RigidSolver:
         for k in self._JOINTS:
             getattr(self.joints.state, k)[:] = state[f"joint_{k}"]
         self.director.restore(state)
+        self.borne.restore(state)
         self.lumps.restore(state, self.bodies)
         self._bonds.load_share = state["load_share"].copy()
         self.time, self.done = float(state["time"][0]), int(state["done"][0])

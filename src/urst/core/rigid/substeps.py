@@ -25,11 +25,13 @@ def solve(
     joints,
     bodies,
     share,
+    ballast,
     joined,
     friction,
     restitution,
     free,
     pull,
+    weight,
     keep,
     count,
     rules,
@@ -51,13 +53,17 @@ def solve(
     bodies : Bodies
     share : (n,)
         How much heavier each is taken as, see `jammed`.
+    ballast : (m + 1,)
+        How much heavier nodes are to what meets them, by what goes along with them.
     joined : Compounds
     friction, restitution : (p,)
         Of each manifold.
     free : (m + 1,) bool
         Which nodes, bodies and compounds, may be moved; the last is a dummy.
-    pull : (3,)
-        Acceleration [m/s2].
+    pull : (m + 1, 6)
+        Acceleration of each node by what is steady [m/s2], [rad/s2].
+    weight : float
+        How strong gravity is [m/s2].
     keep : (2,)
         Shares of velocity and of spin kept over a substep.
     count : int
@@ -86,6 +92,7 @@ def solve(
     state.load(bodies, free, turned, centre, velocity)
     compounds.gather(bodies, joined, free, centre, inertia, velocity, taken)
     jammed.stiffen(share, inertia)
+    jammed.stiffen(ballast, inertia)
     laid = rows.lay_out(
         m, free, joined.carrier, centre, bodies.position, bodies.rotation, turned, inertia, friction, restitution, SPARE
     )
@@ -109,8 +116,8 @@ def solve(
     )
     reach = sweeps.reach(laid.body, laid.manifold, free)
     _advance(
-        laid, reach, bonds, some, joints, rods, count_rods, lag, brittle, inertia, velocity, moved, start, free, pull, keep, count,
-        rules,
+        laid, reach, bonds, some, joints, rods, count_rods, lag, brittle, inertia, velocity, moved, start, free, pull, weight, keep,
+        count, rules,
     )  # fmt: skip
     rows.keep(laid, m, count * float(rules.h), load)
     return velocity, moved, centre, turned
@@ -141,8 +148,8 @@ def conclude(bodies, joined, creeping, calm, free, turned, velocity, moved, dt, 
 
 @serial
 def _advance(
-    rows, reach, bonds, some, joints, rods, count_rods, lag, brittle, inertia, velocity, moved, start, free, pull, keep, substeps,
-    rules,
+    rows, reach, bonds, some, joints, rods, count_rods, lag, brittle, inertia, velocity, moved, start, free, pull, weight, keep,
+    substeps, rules,
 ):  # fmt: skip
     """Advance velocities (n + 1, 6) by some substeps.
 
@@ -157,8 +164,7 @@ def _advance(
             quick[k, c] = came[k, c] = before[k, c] = velocity[k, c]
     todo, hot = np.zeros(len(rows.slots), np.uint8), np.zeros(n, np.uint8)
     bonds.load[:] = 0.0
-    fall = h * np.sqrt(pull[0] * pull[0] + pull[1] * pull[1] + pull[2] * pull[2])
-    hard = max(HARD * fall, HARD_LEAST)
+    hard = max(HARD * h * weight, HARD_LEAST)
     held, live = len(some) > 0 or count_rods > 0, _live(free, velocity)
     for _ in range(substeps):
         fierce = False
@@ -167,8 +173,8 @@ def _advance(
                 jolt = start[k, 0] * start[k, 0] + start[k, 1] * start[k, 1] + start[k, 2] * start[k, 2]
                 fierce = fierce or jolt > hard * hard
                 for c in range(3):
-                    velocity[k, c] = keep[0] * (velocity[k, c] + h * pull[c])
-                    velocity[k, c + 3] *= keep[1]
+                    velocity[k, c] = keep[0] * (velocity[k, c] + h * pull[k, c])
+                    velocity[k, c + 3] = keep[1] * (velocity[k, c + 3] + h * pull[k, c + 3])
                 for c in range(6):
                     # what bounces does so by how it came, without what the last substep's pushes do again
                     before[k, c] = came[k, c] = velocity[k, c]
@@ -203,7 +209,7 @@ def _advance(
                 if not touched:
                     # in free flight the parabola is followed exactly
                     for c in range(3):
-                        moved[k, c] -= 0.5 * h * h * pull[c]
+                        moved[k, c] -= 0.5 * h * h * pull[k, c]
         if brittle:
             bond_kernels.snap(bonds, some, moved, inertia, start)
     joint_kernels.note(joints, rods, count_rods, substeps * h)

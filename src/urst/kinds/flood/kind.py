@@ -25,8 +25,8 @@ _STEPS = 4
 class Flood(Kind):
     """A liquid with a free surface among walls and moving bodies."""
 
-    name, title, version = "flood", "Flood", 1
-    golden = "662384b470f93c0628cf1e579707af191026c06a"
+    name, title, version = "flood", "Flood", 2
+    golden = "3485661ecdd8b2c2281b2c71643bd106edd7a6c5"
     settings = LiquidSettings
     hue = ("#42a1aa", "#1d727b")
     own = ("fills", "low", "high", "level", "pool_at")
@@ -55,6 +55,11 @@ class Flood(Kind):
         Gauge("divergence_left", "divergence left", "%", 100, None, 0.2),
         Gauge("pressure_iterations", "pressure rounds", "", 1, None, 60),
         Gauge("substeps", "substeps"),
+        Gauge("afloat", "bodies afloat"),
+        Gauge(
+            "momentum_lost", "momentum lost", "%", 100, None, 0.01,
+            about="What the liquid gave to bodies and walls and these did not take, as a share of all that was exchanged",
+        ),
     )  # fmt: skip
     questions = (
         Question("What is wet?", "at the start", (

@@ -1,0 +1,261 @@
+"""One step's pressure: the flow made free of divergence among walls, and bodies that give way."""
+
+import numpy as np
+from scipy import ndimage
+
+from urst.core.fields.body_terms import BodyTerms, Held
+from urst.core.fields.pressure import LEAST_DEPTH, LEAST_OPEN, PressureSolver, Solution
+from urst.core.liquid import body_kernels, flow_kernels, particle_kernels, seam_kernels
+from urst.core.liquid.afloat import Nodes
+from urst.core.liquid.settings import DENSITY, PARTICLES
+from urst.core.liquid.walls import STAND, Walls
+
+#: faces beyond the liquid that get a velocity [cells]
+BEYOND = 4
+#: share of a crowding that is wanted away in a step, how closely this is solved, and how far a particle goes for it [cells]
+EVEN, EVEN_TO, EVEN_MOST = 0.5, 0.05, 0.1
+#: rounds of the pressure solve at most, and of what is put right after it
+MOST, MOST_AGAIN = 120, 40
+_LEAST, _CLOSED = np.float32(LEAST_DEPTH), np.float32(LEAST_OPEN)
+
+
+class Pressing:
+    """The pressure of a liquid that stands as it does at one moment.
+
+    Parameters
+    ----------
+    walls : Walls
+    phi : (nx, ny, nz) float32
+        Distance from the surface, negative within [cells].
+    up : (3,) float
+        Away from where gravity pulls, of length 1, or 0.
+    nodes : Nodes, optional
+        Bodies that give way; all others go as they do.
+
+    Attributes
+    ----------
+    weights : three arrays of faces, float32
+        Open shares, with gaps in seams between bodies.
+    phi : (nx, ny, nz) float32
+        With the liquid in these.
+    """
+
+    def __init__(self, walls: Walls, phi: np.ndarray, up: np.ndarray, nodes: Nodes | None = None):
+        self.walls, self.phi, self.nodes = walls, phi, nodes
+        self.weights = [np.where(w < _CLOSED, np.float32(0.0), w) for w in walls.weights]
+        if nodes is not None and nodes.loose.any():
+            self._part(up, nodes)
+        wx, wy, wz = self.weights
+        self.solver = PressureSolver.cut(wx, wy, wz, self.phi)
+        self.full = DENSITY * walls.cell**3
+        """mass of a full cell [kg]"""
+        self._pocket = np.empty(phi.shape, np.int32)
+        self._known = [np.zeros(weight.shape, np.uint8) for weight in walls.weights]
+        self.pockets = body_kernels.shut_in(wx, wy, wz, self.phi, _LEAST, _CLOSED, self._pocket)
+        self.held = Held(np.zeros(0, np.int64), np.zeros((0, 3), np.int64), np.zeros((0, 6)))
+        self.terms: BodyTerms | None = None
+        self.given, self.taken, self.exchanged = np.zeros(3), np.zeros(3), 0.0
+        """what the last push took from the liquid and gave to solids, and the sum of its sizes [N s]"""
+        if nodes is not None:
+            self.held = self._held(nodes)
+            mine = nodes.node[self.held.body]
+            value = self.held.value.copy()
+            arm = walls.position[self.held.body] - nodes.centre[mine]
+            value[:, 3:] += np.cross(arm, value[:, :3])
+            if (nodes.inverse_mass[mine] > 0.0).any():
+                self.terms = BodyTerms(
+                    phi.shape, Held(mine, self.held.cell, value), nodes.inverse_mass, nodes.inverse_inertia, self.full,
+                    self._pocket == 0 if self.pockets else None,
+                )  # fmt: skip
+
+    def _part(self, up, nodes):
+        """Let liquid between bodies that lie against something."""
+        w, shape = self.walls, self.phi.shape
+        seam = np.empty(shape, np.uint8)
+        seam_kernels.find(w.distance, w.owner, nodes.node, nodes.loose, w.share, w.middle, w.ends(0)[0], seam)
+        if not seam.any():
+            return
+        phi = np.empty_like(self.phi)
+        seam_kernels.wet(seam, w.share, self.phi, np.asarray(up, np.float32), phi)
+        wide = [np.empty_like(x) for x in self.weights]
+        for axis in range(3):
+            seam_kernels.widen(self.weights[axis], seam, w.share, axis, wide[axis])
+        self.phi, self.weights = phi, wide
+
+    def _held(self, nodes):
+        """What bodies with a node hold of faces beside liquid that is solved."""
+        w, parts = self.walls, []
+        for axis in range(3):
+            weight = self.weights[axis]
+            count = np.empty(len(weight), np.int64)
+            body_kernels.count_held(
+                w.distance, w.owner, nodes.node, weight, axis, w.ends(axis), self.phi, _LEAST, count
+            )
+            first = np.concatenate([[0], np.cumsum(count)])
+            part = Held(np.empty(first[-1], np.int64), np.empty((first[-1], 3), np.int64), np.empty((first[-1], 6)))
+            body_kernels.list_held(
+                w.distance, w.owner, nodes.node, weight, axis, w.ends(axis), self.phi, _LEAST, w.position, w.origin, w.cell,
+                first, *part,
+            )  # fmt: skip
+            parts.append(part)
+        held = Held(*(np.concatenate(x) for x in zip(*parts)))
+        # a cell that has no open face has no pressure
+        solved = self.solver.solved()[tuple(held.cell.T)]
+        return Held(*(x[solved] for x in held))
+
+    def drive(self, velocity: np.ndarray | None = None) -> None:
+        """Let the walls move as their bodies do, those that have a node by the velocities of the nodes (k, 6)."""
+        w, n = self.walls, self.nodes
+        ways, spins = w.velocity, w.spin
+        if n is not None and velocity is not None:
+            mine = n.node != body_kernels.NO_NODE
+            ways, spins = ways.copy(), spins.copy()
+            ways[mine], spins[mine] = n.of_bodies(velocity, w.position)
+        w.drive(ways, spins, None if n is None else n.loose)
+
+    def project(self, velocity: list[np.ndarray], source: float, tolerance: float) -> tuple[np.ndarray, Solution]:
+        """Make a flow free of divergence but for a source, in place; its walls are those that `drive` has set last.
+
+        Parameters
+        ----------
+        velocity : three arrays of faces, float32 [m/s]
+        source : float
+            What each liquid cell gives, as a speed across it [m/s].
+        tolerance : float
+
+        Returns
+        -------
+        (pressure, Solution)
+            The pressure over a step as a change of velocity across a cell (nx, ny, nz) [m/s].
+        """
+        return self._solve(velocity, self._outflow(velocity, np.float32(source)), tolerance, MOST)
+
+    def _outflow(self, velocity, source):
+        rhs = np.empty(self.phi.shape, np.float32)
+        flow_kernels.outflow(*velocity, *self.weights, *self.walls.walls, self.phi, _LEAST, source, rhs)
+        return rhs
+
+    def _solve(self, velocity, rhs, tolerance, most):
+        if self.pockets:
+            # what is shut in has no other way to give
+            mean = ndimage.mean(rhs, self._pocket, np.arange(self.pockets + 1))
+            mean[0] = 0.0
+            rhs -= mean[self._pocket].astype(np.float32)
+        pressure, solution = self.solver.solve(rhs, tolerance=tolerance, most=most, terms=self.terms)
+        before = self.momentum(velocity)
+        for axis, (u, weight) in enumerate(zip(velocity, self.weights)):
+            flow_kernels.push(u, weight, self.phi, pressure, axis, _LEAST, _CLOSED, self._known[axis])
+        if self.nodes is not None:
+            self._account(before - self.momentum(velocity), pressure)
+        return pressure, solution
+
+    def momentum(self, velocity: list[np.ndarray]) -> np.ndarray:
+        """Return the momentum of what pressure acts on, (3,) [N s].
+
+        Parameters
+        ----------
+        velocity : three arrays of faces, float32 [m/s]
+        """
+        total = np.zeros(3)
+        for axis in range(3):
+            part = np.zeros(len(velocity[axis]))
+            flow_kernels.momentum(velocity[axis], self.weights[axis], self.phi, axis, _LEAST, _CLOSED, part)
+            total[axis] = self.full * part.sum()
+        return total
+
+    def _account(self, given, pressure):
+        """What the liquid lost, what bodies got, and what held against it."""
+        w = self.walls
+        got = self.impulses(pressure)[:, :3]
+        assert self.nodes is not None
+        self.given, self.taken, self.exchanged = given, got.sum(axis=0), float(np.abs(got).sum())
+        for axis in range(3):
+            part = np.zeros((len(w.weights[axis]), 2))
+            body_kernels.press_rest(
+                w.distance, w.owner, self.nodes.node, self.weights[axis], axis, w.ends(axis), pressure, part
+            )
+            self.taken[axis] += self.full * part[:, 0].sum()
+            self.exchanged += self.full * part[:, 1].sum()
+
+    def shove(self, velocity: list[np.ndarray], change: np.ndarray, tolerance: float) -> np.ndarray:
+        """Let bodies that were pushed by others push the liquid, in place, which then gives way with them.
+
+        Parameters
+        ----------
+        velocity : three arrays of faces, float32 [m/s]
+        change : (k, 6) float
+            What the others did to the velocities of the nodes [m/s], [rad/s].
+        tolerance : float
+
+        Returns
+        -------
+        (n, 6) float
+            What the liquid does to each body in turn, about its centre [N s], [N m s].
+        """
+        assert self.nodes is not None
+        rhs = np.zeros(self.phi.shape)
+        arm = self.walls.position[self.held.body] - self.nodes.centre[self.nodes.node[self.held.body]]
+        own = change[self.nodes.node[self.held.body]]
+        driven = own[:, :3] + np.cross(own[:, 3:], arm)
+        out = np.einsum("mi,mi->m", self.held.value, np.concatenate([driven, own[:, 3:]], axis=1))
+        np.add.at(rhs, tuple(self.held.cell.T), -out)
+        pressure, _ = self._solve(velocity, rhs.astype(np.float32), tolerance, MOST_AGAIN)
+        return self.impulses(pressure)
+
+    def impulses(self, pressure: np.ndarray) -> np.ndarray:
+        """Return what a pressure does to each body that has a node, (n, 6) about its centre [N s], [N m s]."""
+        return self.held.impulses(pressure, self.full, len(self.walls.position))
+
+    def finish(self, velocity: list[np.ndarray]) -> list[np.ndarray]:
+        """Return the flow continued beyond the liquid, and into walls with what moves these."""
+        w, out = self.walls, []
+        for axis in range(3):
+            flying = velocity[axis]
+            self._known[axis][w.weights[axis] < _CLOSED] = 0
+            u, near = spread(flying, w.weights[axis], self._known[axis], BEYOND)
+            # beyond that there is spray, which nothing presses
+            u = np.where(near == 1, u, flying)
+            flow_kernels.hold(u, w.weights[axis], w.walls[axis], w.distance, axis, _CLOSED)
+            out.append(u)
+        return out
+
+    def even_out(self, position: np.ndarray, planes: np.ndarray) -> None:
+        """Move particles from where they crowd to where they are few (implicit density projection: Kugelstadt et al. 2019).
+
+        Speeds do not change, and where all is even nothing moves.
+
+        Parameters
+        ----------
+        position : (n, 3) float32
+            Sorted; changed in place [cells].
+        planes : (nx + 1,) int64
+            Where those of each plane of cells begin.
+        """
+        w = self.walls
+        density, wanted = np.zeros(self.phi.shape, np.float32), np.empty(self.phi.shape, np.float32)
+        particle_kernels.weigh(position, planes, density)
+        flow_kernels.crowding(density, w.room, self.phi, np.float32(PARTICLES), np.float32(EVEN), _LEAST, wanted)
+        pressure, _ = self.solver.solve(wanted, tolerance=EVEN_TO, most=20)
+        moved = []
+        for axis in range(3):
+            u, known = np.zeros(w.weights[axis].shape, np.float32), np.empty(w.weights[axis].shape, np.uint8)
+            flow_kernels.push(u, self.weights[axis], self.phi, pressure, axis, _LEAST, _CLOSED, known)
+            moved.append(spread(u, w.weights[axis], known, 1)[0])
+        x, y, z = moved
+        particle_kernels.shift(position, x, y, z, w.distance, w.keep, np.float32(STAND), np.float32(EVEN_MOST))
+
+
+def spread(u: np.ndarray, weight: np.ndarray, known: np.ndarray, layers: int) -> tuple[np.ndarray, np.ndarray]:
+    """Return velocities on so many layers of faces beyond those that are known, not through walls, and which are known then.
+
+    Parameters
+    ----------
+    u, weight : faces, float32
+    known : faces, uint8
+    layers : int
+    """
+    for _ in range(layers):
+        fresh, now = np.empty_like(u), np.empty_like(known)
+        flow_kernels.spread(u, weight, np.float32(LEAST_OPEN), known, fresh, now)
+        u, known = fresh, now
+    return u, known
