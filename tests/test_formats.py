@@ -98,7 +98,7 @@ class HandOver(unittest.TestCase):
         baked = self.store.read_frame(self.keys["billow"], FRAME)[0]["density"].astype(np.float32)
         files = sorted((self.out / "billow").glob("*.vdb"))
         self.assertEqual(len(files), 18)
-        density, place = vdb.read_density(files[FRAME - 1], baked.shape)
+        density, place = vdb.read(files[FRAME - 1], baked.shape, "density")
         self.assertGreater(baked.max(), 0)
         np.testing.assert_allclose(density, baked, atol=2e-6)
         self.assertAlmostEqual(place["cell"], 0.6)

@@ -26,6 +26,9 @@ def shot(*, cell_size: float = 0.08, end: int = 72) -> Shot:
     return parse({
         "name": "Sluice", "note": "water alone", "end": end, "pieces": pieces,
         "taking_part": [{"of": "Head of water"} | nothing],
-        "layers": [{"id": "flood", "name": "Flood", "kind": "flood", "settings": settings}],
+        "layers": [
+            {"id": "flood", "name": "Flood", "kind": "flood", "settings": settings},
+            {"id": "skin", "name": "Skin", "kind": "skin", "reads": ["flood"]},
+        ],
         "cameras": [{"eye": (4.5, -6.5, 4.2), "target": (0, -0.2, 0.4), "lens": 30}],
     })  # fmt: skip

@@ -1,4 +1,4 @@
-"""USD: fragments with their motion as time samples, and debris points."""
+"""USD: fragments with their motion as time samples, debris points, and surfaces."""
 
 from collections.abc import Iterator
 from pathlib import Path
@@ -78,4 +78,31 @@ def write_points(path: Path, frames: Frames, span, rate: float) -> None:
         prim.GetPointsAttr().Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(arrays["position"])), frame)
         prim.GetVelocitiesAttr().Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(arrays["velocity"])), frame)
         prim.GetWidthsAttr().Set(Vt.FloatArray.FromNumpy(np.ascontiguousarray(arrays["size"])), frame)
+    stage.Save()
+
+
+def _vectors(values):
+    return Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(values, np.float32))
+
+
+def write_surface(path: Path, frames: Frames, span, rate: float, colour) -> None:
+    """Write a surface whose corners and triangles change from frame to frame, with normals and velocities.
+
+    colour : linear RGB
+    """
+    stage = _stage(path, *span, rate)
+    mesh = UsdGeom.Mesh.Define(stage, "/shot/surface")
+    mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
+    mesh.CreateDisplayColorAttr([Gf.Vec3f(*map(float, colour))])
+    mesh.SetNormalsInterpolation(UsdGeom.Tokens.vertex)
+    for frame, arrays in frames:
+        index = arrays["triangles"].astype(np.int32)
+        mesh.GetPointsAttr().Set(_vectors(arrays["position"]), frame)
+        mesh.GetNormalsAttr().Set(_vectors(arrays["normal"]), frame)
+        mesh.GetVelocitiesAttr().Set(_vectors(arrays["velocity"]), frame)
+        mesh.GetFaceVertexIndicesAttr().Set(Vt.IntArray.FromNumpy(index.reshape(-1)), frame)
+        mesh.GetFaceVertexCountsAttr().Set(Vt.IntArray.FromNumpy(np.full(len(index), 3, np.int32)), frame)
+        if len(index):
+            low, high = arrays["position"].min(axis=0), arrays["position"].max(axis=0)
+            mesh.GetExtentAttr().Set([Gf.Vec3f(*map(float, low)), Gf.Vec3f(*map(float, high))], frame)
     stage.Save()

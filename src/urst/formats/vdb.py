@@ -19,21 +19,27 @@ def _child(*words: str) -> None:
         raise BadFile(f"OpenVDB could not be used ({last}): install Debian's python3-openvdb and try again.")
 
 
-def write_density(jobs: list[tuple[np.ndarray, Path]], origin: tuple[float, float, float], cell: float) -> None:
-    """Write density grids (nx, ny, nz) float32 [kg/m3], one file each; cell centres lie half a cell in from `origin` [m]."""
+def write(jobs: list[tuple[np.ndarray, Path]], origin: tuple[float, float, float], cell: float, name: str) -> None:
+    """Write grids (nx, ny, nz) float32, one file each; cell centres lie half a cell in from `origin` [m].
+
+    name : `density`, a fog volume [kg/m3], or `levels`, a level set [m] whose grid is called `surface`
+    """
     with tempfile.TemporaryDirectory() as folder:
-        words = []
+        words: list[str] = []
         for number, (density, path) in enumerate(jobs):
             source = Path(folder, f"{number}.npy")
             np.save(source, density.astype(np.float32))
             words += [str(source), str(path.resolve())]
-        _child("write", repr(cell), *(repr(o) for o in origin), *words)
+        _child("write", name, repr(cell), *(repr(o) for o in origin), *words)
 
 
-def read_density(path: Path, shape: tuple[int, int, int]) -> tuple[np.ndarray, dict]:
-    """Read back a density grid and {'cell', 'origin'}, through the same library."""
+def read(path: Path, shape: tuple[int, int, int], name: str) -> tuple[np.ndarray, dict]:
+    """Read back a grid and {'cell', 'origin'}, through the same library.
+
+    name : as in `write`
+    """
     with tempfile.TemporaryDirectory() as folder:
         target = Path(folder, "out.npz")
-        _child("read", str(path.resolve()), str(target), *map(str, shape))
+        _child("read", name, str(path.resolve()), str(target), *map(str, shape))
         data = np.load(target)
-        return data["density"], {"cell": float(data["cell"]), "origin": data["origin"]}
+        return data["values"], {"cell": float(data["cell"]), "origin": data["origin"]}

@@ -5,8 +5,9 @@ from pathlib import Path
 
 import numpy as np
 
+from urst.core.preview.colour import linear
 from urst.errors import BadValue
-from urst.formats import gltf, movie, usd, vdb
+from urst.formats import gltf, movie, surfaces, usd, vdb
 from urst.formats.gauges import write_gauges
 from urst.handover.baked import Baked, colours
 from urst.handover.between import played
@@ -91,17 +92,46 @@ def _gltf(baked, layer, out):
     return [path]
 
 
+def _surface(baked, layer, out):
+    path = out / f"{layer.id}.usd"
+    path.unlink(missing_ok=True)
+    usd.write_surface(path, baked.frames(layer), baked.span, baked.shot.rate, linear(baked.matter(layer).colour))
+    return [path]
+
+
+def _meshes(ending):
+    def write(baked, layer, out):
+        folder, files = out / layer.id, []
+        folder.mkdir(exist_ok=True)
+        for frame, arrays in baked.frames(layer):
+            files.append(folder / f"{layer.id}.{frame:06d}.{ending}")
+            surfaces.write_mesh(files[-1], arrays)
+        return files
+
+    return write
+
+
+def _levels(baked, layer, out):
+    if "levels" not in layer.keeps:
+        return []
+    return _grids(baked, layer, out, "levels")
+
+
 def _vdb(baked, layer, out):
+    return _grids(baked, layer, out, "density")
+
+
+def _grids(baked, layer, out, name):
     folder = out / layer.id
     folder.mkdir(exist_ok=True)
     meta = baked.static(layer)[1]
     jobs, files = [], []
     for frame, arrays in baked.frames(layer):
         path = folder / f"{layer.id}.{frame:06d}.vdb"
-        jobs.append((arrays["density"].astype(np.float32), path))
+        jobs.append((arrays[name].astype(np.float32), path))
         files.append(path)
         if len(jobs) == _AT_ONCE or frame == baked.shot.end:
-            vdb.write_density(jobs, meta["origin"], meta["cell"])
+            vdb.write(jobs, meta["origin"], meta["cell"], name)
             jobs = []
     return files
 
@@ -118,11 +148,14 @@ def _csv(baked, layer, out):
 
 
 def _movie(baked, out):
-    if not any(baked.drawn_as(r) for r in ("bodies", "points", "volume")):
+    if not any(baked.drawn_as(r) for r in ("bodies", "points", "volume", "surface")):
         return []
     path = out / "preview.mp4"
     movie.write_movie(path, pictures(baked, frames=played(baked.shot)), baked.shot.rate)
     return [path]
 
 
-_WRITERS = {"usd": _usd, "points": _points, "gltf": _gltf, "vdb": _vdb, "csv": _csv}
+_WRITERS = {
+    "usd": _usd, "points": _points, "gltf": _gltf, "surface": _surface, "ply": _meshes("ply"), "obj": _meshes("obj"),
+    "levels": _levels, "vdb": _vdb, "csv": _csv,
+}  # fmt: skip

@@ -93,7 +93,9 @@ def pictures(baked: Baked, *, frames=None, size=None) -> Iterator[np.ndarray]:
     still = _Skins(shot, seen(shot, rest), [shot.pieces[i] for i in rest]) if rest else None
     drive = Drive(shot, rest, still.fragments) if still else None
     volumes = [(x, baked.static(x)[1], linear(baked.matter(x).dust)) for x in baked.drawn_as("volume")]
-    floors = _floors(shot)
+    floors, surfaces = _floors(shot), baked.drawn_as("surface")
+    # a liquid is seen as its surface, where there is one
+    skinned = {name for x in surfaces for name in x.reads}
     for frame in frames or shot.frames():
         baked.check()
         parts = list(floors)
@@ -103,8 +105,10 @@ def pictures(baked: Baked, *, frames=None, size=None) -> Iterator[np.ndarray]:
         if still:
             parts.append(still.at(frame, *poses(still.fragments, drive, shot.clock().seconds(frame))))
         chain = [np.concatenate(c) for c in zip(*parts)] or [np.zeros((0, 3, 3)), np.zeros((0, 3)), None, None, None]
-        points = []
+        points, water = [], [baked.at(x, frame) for x in surfaces]
         for layer in baked.drawn_as("points"):
+            if layer.id in skinned:
+                continue
             p = baked.at(layer, frame)
             points.append((p["position"], p["size"], look.CHIP * linear(baked.matter(layer).colour)))
         dust = [
@@ -112,8 +116,13 @@ def pictures(baked: Baked, *, frames=None, size=None) -> Iterator[np.ndarray]:
             for x, meta, albedo in volumes
         ]
         triangles, tint, normals, crease, jointed = chain
+        washed = (
+            [np.concatenate([x[n][x["triangles"]] for x in water]).astype(float) for n in ("position", "normal")]
+            if water
+            else None
+        )
         yield render(view, triangles, tint, normals=normals, crease=crease, jointed=jointed, points=points, dust=dust,
-            exposure=shot.picture.exposure,
+            water=washed, exposure=shot.picture.exposure,
         )  # fmt: skip
 
 

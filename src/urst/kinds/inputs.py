@@ -95,6 +95,14 @@ class Inputs:
                 found.append((baked, acting.get(source.id, 1.0)))
         return found
 
+    def liquid(self) -> tuple[dict, "BakedLiquid"] | None:
+        """Return the first liquid it takes: what its frames lie on, and what tells of each; None if it takes none."""
+        for source in self.shot.takes(self.layer, "liquid"):
+            feed = BakedLiquid(self, source)
+            self.feeds.append(feed)
+            return self.store.read_static(self.keys[source.id])[1], feed
+        return None
+
     def surroundings(self, matter: Matter) -> list[Boundary]:
         """Return the set pieces that stop a matter and that no layer it takes bodies of carries along; ask for those first."""
         numbers = [i for i in stopping(self.shot, matter) if i not in self.carried]
@@ -231,6 +239,18 @@ class _Presence:
     def load(self, frame):
         piece = self.boundary.fragments.piece
         self.boundary.present = present(self.shot, self.numbers, piece, self.matter, frame)
+
+
+class BakedLiquid:
+    """Tells of the frames of a liquid."""
+
+    def __init__(self, inputs, source):
+        self.store, self.key = inputs.store, inputs.keys[source.id]
+        self.told: Callable[[dict[str, np.ndarray]], None] = lambda arrays: None
+        """called with each frame's arrays"""
+
+    def load(self, frame):
+        self.told(self.store.read_frame(self.key, frame)[0])
 
 
 class BakedAir:

@@ -14,6 +14,7 @@ from urst.kinds.flood.kind import Flood
 from urst.kinds.kind import Kind
 from urst.kinds.layer import Layer
 from urst.kinds.shed.kind import Shed
+from urst.kinds.skin.kind import Skin
 
 #: in the order of work
 KINDS: dict[str, Kind] = {}
@@ -29,6 +30,7 @@ register(Fall())
 register(Shed())
 register(Billow())
 register(Flood())
+register(Skin())
 
 
 def kind_of(layer: Any) -> Kind:

@@ -249,7 +249,7 @@ def _solve(a, b, c):
 
 @serial
 def redistance(phi, held):
-    """Make phi a distance again, out to BAND: cells beside the surface, and those `held` (cells) uint8, stay as they are.
+    """Make phi a distance again, out to BAND: cells beside the surface, and those `held` (cells) uint8, stay as near as they are.
 
     Fast sweeping (Zhao 2005, A fast sweeping method for Eikonal equations).
     """
@@ -278,6 +278,9 @@ def redistance(phi, held):
             for k in range(nz):
                 if not fixed[i, j, k]:
                     phi[i, j, k] = BAND if phi[i, j, k] > ZERO else -BAND
+                elif held[i, j, k] == 0:
+                    # no cell beside the surface is farther from it
+                    phi[i, j, k] = _clip(phi[i, j, k], ONE)
     for turn in range(8):
         for ii in range(nx):
             i = ii if turn & 1 else nx - 1 - ii

@@ -395,11 +395,14 @@ class LiquidSolver:
         return float(full.sum(dtype=np.float64)) * self.cell**3
 
     def frame(self) -> dict[str, np.ndarray]:
-        """Return what a frame keeps: particles' places [m] and velocities [m/s]."""
+        """Return what a frame keeps: particles' places [m], velocities [m/s] and sizes [m]; the distances of the surface and of
+        walls from the cells' middles, float16 [cells]."""
         return {
             "position": (self.origin + self.cell * self.position).astype(np.float32),
             "velocity": self.speed.astype(np.float16),
             "size": np.full(len(self.position), self.cell / EDGE, np.float16),
+            "phi": np.clip(self.phi, -3.0, 3.0).astype(np.float16),
+            "walls": np.clip(self.walls.middle, -2.0, 2.0).astype(np.float16),
         }
 
     def gauges(self) -> dict[str, float]:

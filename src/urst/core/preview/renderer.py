@@ -6,7 +6,7 @@ import numpy as np
 from scipy import ndimage
 
 from urst.core.geometry.view import axes
-from urst.core.preview import kernels
+from urst.core.preview import kernels, water_kernels
 from urst.core.preview.colour import linear, to_srgb
 from urst.core.preview.look import DIMMING, EXTINCTION
 
@@ -41,7 +41,7 @@ def _distance(volume, view):
 
 def render(
     view: View, triangles: np.ndarray, colours: np.ndarray, *, normals=None, crease=None, jointed=None, points=(), dust=(),
-    exposure: float = 0.0,
+    water=None, exposure: float = 0.0,
 ) -> np.ndarray:  # fmt: skip
     """Render one picture.
 
@@ -55,6 +55,8 @@ def render(
     points : list of (positions (n, 3), sizes (n,) [m], colour (3,))
     dust : list of (density (nx, ny, nz) [kg/m3], origin (3,) [m], cell [m], albedo (3,))
         The farther ones lie behind the nearer as a whole.
+    water : optional ((t, 3, 3), (t, 3, 3))
+        Triangles of closed surfaces, and their normals, one a corner.
     exposure : float [stops]
 
     Returns
@@ -93,6 +95,17 @@ def render(
             kernels.splat(
                 np.asarray(position, float), np.asarray(size, float), np.asarray(colour), frame, scale, depth, image
             )
+    if water is not None and len(water[0]):
+        skin, facing = (np.ascontiguousarray(x, float) for x in water)
+        out = np.cross(skin[:, 1] - skin[:, 0], skin[:, 2] - skin[:, 0])
+        towards = np.einsum("ij,ij->i", out, np.array(view.eye) - skin[:, 0]) > 0.0
+        wet, which = np.full((h, w), 1e9), np.full((h, w), -1, np.int64)
+        kernels.rasterise(skin[towards], frame, scale, True, wet, which)
+        through = np.zeros((h, w))
+        water_kernels.thicken(skin, towards, frame, scale, depth, through)
+        water_kernels.wash(
+            wet, which, through, skin[towards], facing[towards], frame, scale, sun, depth, image.copy(), image
+        )
     image = 0.25 * (image[::2, ::2] + image[::2, 1::2] + image[1::2, ::2] + image[1::2, 1::2])
     near = np.minimum(np.minimum(depth[::2, ::2], depth[::2, 1::2]), np.minimum(depth[1::2, ::2], depth[1::2, 1::2]))
     for density, origin, cell, albedo in sorted(dust, key=lambda d: -_distance(d, view)):

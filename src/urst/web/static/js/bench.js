@@ -292,6 +292,8 @@ function show() {
   const f = clock.frame, bodies = seen('bodies'), points = seen('points'), volumes = seen('volume'), surfaces = seen('surface');
   const moving = bodies.filter(x => x.moving), still = bodies.filter(x => !x.moving);
   const got = x => (x.frames.includes(f) ? frames.get(x.key, f) : null);
+  // a liquid is seen as its surface, where there is one
+  const skinned = x => surfaces.some(s => s.reads.includes(x.id) && s.frames.includes(f));
   const before = stage.shown.trails ? [...Array(TRAIL)].map((_, n) => f - TRAIL + n) : [];
   const posed = moving.map(x => ({ layer: x, frame: partly(x, got(x), f), past: before.filter(g => frames.has(x.key, g)).map(g => frames.get(x.key, g)) }));
   // what is still on its way leaves the last picture standing
@@ -301,7 +303,7 @@ function show() {
   const domains = volumes.length ? volumes.map(x => now.meta.domains[x.id]).filter(Boolean) : Object.values(now.meta.domains);
   stage.show({
     at: f, posed: shown, still: shown.length ? [] : still, domains,
-    points: points.map(x => ({ layer: x, arrays: got(x) })).filter(x => x.arrays),
+    points: points.filter(x => !skinned(x)).map(x => ({ layer: x, arrays: got(x) })).filter(x => x.arrays),
     surfaces: surfaces.map(x => ({ layer: x, arrays: got(x) })).filter(x => x.arrays),
     volumes: volumes.map(x => ({ layer: x, arrays: got(x), domain: now.meta.domains[x.id] })).filter(x => x.arrays && x.domain),
   }).catch(error => toast(error.message));

@@ -6,7 +6,7 @@ import { figure, grid } from './furniture.js';
 import { Swarm } from './points.js';
 import { Insight } from './insight.js';
 import { Probe } from './probe.js';
-import { Surface } from './surface.js';
+import { Surface, Water } from './surface.js';
 
 const UP = new THREE.Vector3(0, 0, 1);
 export const SUN = new THREE.Vector3(-0.55, -0.8, 1.3).normalize();
@@ -49,6 +49,7 @@ export class Stage {
     this.clouds = new Map();
     this.swarms = new Map();
     this.surfaces = new Map();
+    this.water = new Water(SUN);
     this.pointScale = { value: 500 };
     this.nudge = null;
     this.cut = new THREE.Vector4(0, 0, 0, 1);
@@ -389,8 +390,8 @@ export class Stage {
     for (const [id, surface] of this.surfaces) if (!surfaces.some(x => x.layer.id === id)) surface.mesh.visible = false;
     for (const { layer, arrays } of surfaces) {
       if (!this.surfaces.has(layer.id)) {
-        this.surfaces.set(layer.id, new Surface(this.meta.matter[layer.id].colour));
-        this.scene.add(this.surfaces.get(layer.id).mesh);
+        this.surfaces.set(layer.id, new Surface(this.water.shared));
+        this.water.scene.add(this.surfaces.get(layer.id).mesh);
       }
       const surface = this.surfaces.get(layer.id);
       surface.mesh.visible = true;
@@ -564,10 +565,11 @@ export class Stage {
       clouds.push(this.noDust);
     }
     this.lastCloud = clouds.at(-1);
-    let from = this.image;
+    const wet = this.water.render(this.renderer, this.camera, this.image, size);
+    let from = wet;
     clouds.forEach((cloud, n) => {
       const onto = n === clouds.length - 1 ? null : this.between[n % 2];
-      cloud.render(this.renderer, this.camera, { texture: from.texture, depthTexture: this.image.depthTexture }, size, onto, this.cut, onto ? { exposure: 1, mark: 0 } : this.light);
+      cloud.render(this.renderer, this.camera, { texture: from.texture, depthTexture: wet.depthTexture }, size, onto, this.cut, onto ? { exposure: 1, mark: 0 } : this.light);
       from = onto;
     });
   }

@@ -1,22 +1,66 @@
-// A surface that changes every frame: corners as steps between bounds, with normals.
+// Water: a closed surface that changes every frame, seen through as far as it is clear, with what it mirrors.
 import * as THREE from '../vendor/three.js';
 
-export class Surface {
-  constructor(colour) {
-    this.bounds = { low: { value: new THREE.Vector3() }, span: { value: new THREE.Vector3(1, 1, 1) } };
-    this.mesh = new THREE.Mesh(new THREE.BufferGeometry(), this.within(new THREE.MeshLambertMaterial({ color: colour })));
-    this.mesh.customDepthMaterial = this.within(new THREE.MeshDepthMaterial({ depthPacking: THREE.RGBADepthPacking }));
-    this.mesh.frustumCulled = false;
-    this.mesh.castShadow = this.mesh.receiveShadow = true;
-  }
+const vertexShader = `
+uniform vec3 low, span; varying vec3 place, facing;
+#include <clipping_planes_pars_vertex>
+void main() {
+  place = low + span * position; facing = normal;
+  vec4 mvPosition = modelViewMatrix * vec4(place, 1.0); gl_Position = projectionMatrix * mvPosition;
+  #include <clipping_planes_vertex>
+}`;
+// Fresnel's mirror by Schlick (1994), with 0.02 straight on; what is behind is bent aside and loses its red first.
+const fragmentShader = `
+uniform sampler2D behind, through; uniform vec2 size; uniform mat4 toView; uniform vec3 eye, sun, clear, deep;
+varying vec3 place, facing;
+#include <clipping_planes_pars_fragment>
+vec3 sky(vec3 r) {
+  float up = clamp(r.z, 0.0, 1.0);
+  return mix(vec3(0.40, 0.39, 0.37), vec3(0.30, 0.37, 0.46), sqrt(up)) * (0.45 + 0.55 * smoothstep(-0.15, 0.1, r.z));
+}
+void main() {
+  #include <clipping_planes_fragment>
+  vec3 n = normalize(facing), v = normalize(eye - place);
+  if (dot(n, v) < 0.02) n = normalize(n + v * (0.02 - dot(n, v)));
+  vec2 uv = gl_FragCoord.xy / size;
+  float far = length(place - eye), way = max(0.0, texture2D(through, uv).r);
+  vec3 aside = (toView * vec4(n, 0.0)).xyz;
+  vec2 bent = uv - aside.xy * 0.09 * min(way, 1.2) / far;
+  float bentWay = texture2D(through, bent).r;
+  if (bentWay > 0.0 && all(greaterThan(bent, vec2(0.0))) && all(lessThan(bent, vec2(1.0)))) { uv = bent; way = bentWay; }
+  vec3 left = exp(-clear * way);
+  float lit = 0.55 + 0.45 * max(dot(n, sun), 0.0);
+  vec3 seen = texture2D(behind, uv).rgb * left + deep * lit * (1.0 - left);
+  float mirror = 0.02 + 0.98 * pow(1.0 - max(dot(n, v), 0.0), 5.0);
+  vec3 r = reflect(-v, n);
+  float glint = pow(max(dot(r, sun), 0.0), 380.0) * 6.0 + pow(max(dot(r, sun), 0.0), 40.0) * 0.18;
+  gl_FragColor = vec4(mix(seen, sky(r), mirror) + vec3(1.0, 0.95, 0.86) * glint * (0.25 + mirror), 1.0);
+}`;
 
-  within(material) {
-    material.onBeforeCompile = shader => {
-      Object.assign(shader.uniforms, this.bounds);
-      shader.vertexShader = shader.vertexShader.replace('#include <common>', '#include <common>\nuniform vec3 low, span;')
-        .replace('#include <begin_vertex>', 'vec3 transformed = low + span * position;');
-    };
-    return material;
+// How far what stands behind is, to be added where a surface faces the eye and taken off where it faces away: their sum is the way in the water.
+const thickness = `
+uniform sampler2D depth; uniform vec2 size; uniform mat4 unproject; uniform vec3 eye; varying vec3 place, facing;
+#include <clipping_planes_pars_fragment>
+void main() {
+  #include <clipping_planes_fragment>
+  vec2 uv = gl_FragCoord.xy / size; vec4 p = unproject * vec4(vec3(uv, texture2D(depth, uv).r) * 2.0 - 1.0, 1.0);
+  float way = max(0.0, length(p.xyz / p.w - eye) - length(place - eye));
+  gl_FragColor = vec4(gl_FrontFacing ? way : -way, 0.0, 0.0, 1.0);
+}`;
+
+export class Surface {
+  // shared: uniforms that all have, as `Water` keeps them
+  constructor(shared) {
+    this.bounds = { low: { value: new THREE.Vector3() }, span: { value: new THREE.Vector3(1, 1, 1) } };
+    const uniforms = { ...shared, ...this.bounds };
+    this.seen = new THREE.ShaderMaterial({ vertexShader, fragmentShader, clipping: true, uniforms });
+    this.measured = new THREE.ShaderMaterial({
+      vertexShader, fragmentShader: thickness, clipping: true, uniforms, side: THREE.DoubleSide, depthTest: false, depthWrite: false, transparent: true,
+      blending: THREE.CustomBlending, blendSrc: THREE.OneFactor, blendDst: THREE.OneFactor,
+    });
+    this.mesh = new THREE.Mesh(new THREE.BufferGeometry(), this.seen);
+    this.mesh.userData = this;
+    this.mesh.frustumCulled = false;
   }
 
   // position (n, 3) steps or floats, normal (n, 3) int8, index
@@ -34,7 +78,60 @@ export class Surface {
   dispose() {
     this.mesh.removeFromParent();
     this.mesh.geometry.dispose();
-    this.mesh.material.dispose();
-    this.mesh.customDepthMaterial.dispose();
+    this.seen.dispose();
+    this.measured.dispose();
+  }
+}
+
+// All surfaces, laid over the picture of everything else.
+export class Water {
+  constructor(sun) {
+    this.scene = new THREE.Scene();
+    this.target = new THREE.WebGLRenderTarget(4, 4, { samples: 4, type: THREE.HalfFloatType });
+    this.target.depthTexture = new THREE.DepthTexture(4, 4, THREE.UnsignedIntType);
+    this.through = new THREE.WebGLRenderTarget(4, 4, { type: THREE.HalfFloatType, depthBuffer: false });
+    this.shared = {
+      behind: { value: null }, depth: { value: null }, through: { value: null }, size: { value: new THREE.Vector2() }, unproject: { value: new THREE.Matrix4() }, toView: { value: new THREE.Matrix4() },
+      eye: { value: new THREE.Vector3() }, sun: { value: sun }, clear: { value: new THREE.Vector3(1.15, 0.42, 0.36) }, deep: { value: new THREE.Color(0.022, 0.075, 0.08) },
+    };
+    const copy = new THREE.ShaderMaterial({
+      vertexShader: 'varying vec2 vUv; void main() { vUv = uv; gl_Position = vec4(position.xy, 0.0, 1.0); }',
+      fragmentShader: 'uniform sampler2D behind, depth; varying vec2 vUv; void main() { gl_FragColor = texture2D(behind, vUv); gl_FragDepth = texture2D(depth, vUv).r; }',
+      uniforms: this.shared, depthFunc: THREE.AlwaysDepth,
+    });
+    this.copy = new THREE.Mesh(new THREE.PlaneGeometry(2, 2), copy);
+    this.copy.frustumCulled = false;
+    this.copy.renderOrder = -1;
+    this.scene.add(this.copy);
+  }
+
+  any() { return this.scene.children.some(x => x !== this.copy && x.visible); }
+
+  take(material) {
+    this.copy.visible = material === 'seen';
+    for (const x of this.scene.children) if (x !== this.copy) x.material = x.userData[material];
+  }
+
+  // Lay the surfaces over a picture, { texture, depthTexture }; returns the one that is to be gone on with.
+  render(renderer, camera, image, size) {
+    if (!this.any()) return image;
+    for (const target of [this.target, this.through]) if (target.width !== size.x || target.height !== size.y) target.setSize(size.x, size.y);
+    const u = this.shared;
+    u.behind.value = image.texture;
+    u.depth.value = image.depthTexture;
+    u.size.value.copy(size);
+    u.unproject.value.copy(camera.matrixWorld).multiply(camera.projectionMatrixInverse);
+    u.toView.value.copy(camera.matrixWorldInverse);
+    u.eye.value.setFromMatrixPosition(camera.matrixWorld);
+    this.take('measured');
+    renderer.setRenderTarget(this.through);
+    renderer.setClearColor(0x000000, 0);
+    renderer.clear();
+    renderer.render(this.scene, camera);
+    this.take('seen');
+    u.through.value = this.through.texture;
+    renderer.setRenderTarget(this.target);
+    renderer.render(this.scene, camera);
+    return this.target;
   }
 }

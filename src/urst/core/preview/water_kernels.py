@@ -1,0 +1,148 @@
+"""Kernels of the quick renderer: water over what stands behind it."""
+
+import numpy as np
+from numba import prange
+
+from urst.core.jit import inline, parallel, serial
+
+#: what a metre of harbour water takes of red, green and blue, and what it gives instead; the stage has the same
+CLEAR, DEEP = (1.15, 0.42, 0.36), (0.022, 0.075, 0.08)
+#: how far what is behind is seen aside, for a metre of water
+BENT = 0.09
+
+
+@inline
+def _sky(up, c):
+    level = min(max(up, 0.0), 1.0)
+    share = np.sqrt(level)
+    low, high = (0.40, 0.39, 0.37)[c], (0.30, 0.37, 0.46)[c]
+    t = min(max((up + 0.15) / 0.25, 0.0), 1.0)
+    return (low + share * (high - low)) * (0.45 + 0.55 * t * t * (3.0 - 2.0 * t))
+
+
+@serial
+def thicken(corners, towards, frame, scale, depth, through):
+    """Add up how much of each pixel's way to what stands there lies in closed surfaces.
+
+    Parameters
+    ----------
+    corners : (t, 3, 3) float
+    towards : (t,) bool
+        Whether a triangle faces the eye.
+    frame : (4, 3) float
+        See `kernels.rasterise`.
+    scale : float
+    depth : (h, w) float
+    through : (h, w) float
+        Written, 0 before: along `forward` [m].
+    """
+    h, w = depth.shape
+    sx, sy, sz = np.empty(3), np.empty(3), np.empty(3)
+    for t in range(len(corners)):
+        hidden = False
+        for k in range(3):
+            x, y, z = corners[t, k, 0] - frame[0, 0], corners[t, k, 1] - frame[0, 1], corners[t, k, 2] - frame[0, 2]
+            a = x * frame[1, 0] + y * frame[1, 1] + z * frame[1, 2]
+            b = x * frame[2, 0] + y * frame[2, 1] + z * frame[2, 2]
+            c = x * frame[3, 0] + y * frame[3, 1] + z * frame[3, 2]
+            hidden = hidden or c < 0.05
+            sx[k], sy[k], sz[k] = 0.5 * w + scale * a / max(c, 0.05), 0.5 * h + scale * b / max(c, 0.05), c
+        area = (sx[1] - sx[0]) * (sy[2] - sy[0]) - (sx[2] - sx[0]) * (sy[1] - sy[0])
+        if hidden or abs(area) < 1e-9:
+            continue
+        sign = 1.0 if towards[t] else -1.0
+        x0, x1 = max(0, int(np.floor(sx.min()))), min(w - 1, int(np.ceil(sx.max())))
+        y0, y1 = max(0, int(np.floor(sy.min()))), min(h - 1, int(np.ceil(sy.max())))
+        for j in range(y0, y1 + 1):
+            for i in range(x0, x1 + 1):
+                px, py = i + 0.5, j + 0.5
+                u = ((sx[1] - px) * (sy[2] - py) - (sx[2] - px) * (sy[1] - py)) / area
+                v = ((sx[2] - px) * (sy[0] - py) - (sx[0] - px) * (sy[2] - py)) / area
+                s = 1.0 - u - v
+                if u >= 0.0 and v >= 0.0 and s >= 0.0:
+                    z = 1.0 / (u / sz[0] + v / sz[1] + s / sz[2])
+                    through[j, i] += sign * max(depth[j, i] - z, 0.0)
+
+
+@parallel
+def wash(water, index, through, corners, normals, frame, scale, sun, depth, behind, image):
+    """Draw water before what stands behind it: mirrored sky by Fresnel (Schlick 1994), what is behind bent aside and dimmed by the
+    way through the water (Beer and Lambert), a glint of the sun.
+
+    Parameters
+    ----------
+    water, index : (h, w)
+        Depth of its nearest triangle that faces the eye, and which that is, -1 for none.
+    through : (h, w) float
+        See `thicken`.
+    corners, normals : (t, 3, 3) float
+    frame : (4, 3) float
+        See `kernels.rasterise`.
+    scale : float
+    sun : (3,) float
+        Towards it.
+    depth : (h, w) float
+        Of what stands behind; becomes that of the water.
+    behind : (h, w, 3) float
+        Its picture.
+    image : (h, w, 3) float
+        The same, drawn over.
+    """
+    h, w = water.shape
+    for row in prange(h):
+        j, p, v, n, r = np.int64(row), np.empty(3), np.empty(3), np.empty(3), np.empty(3)
+        for i in range(w):
+            t = index[j, i]
+            z = water[j, i]
+            if t < 0 or z >= depth[j, i]:
+                continue
+            a, b = (i + 0.5 - 0.5 * w) / scale, (j + 0.5 - 0.5 * h) / scale
+            length = 0.0
+            for c in range(3):
+                v[c] = -(a * frame[1, c] + b * frame[2, c] + frame[3, c])
+                p[c] = frame[0, c] - z * v[c]
+                length += v[c] * v[c]
+            length = np.sqrt(length)
+            size, dot = 0.0, 0.0
+            for c in range(3):
+                n[c] = 0.0
+            for k in range(3):
+                s, e = corners[t, (k + 1) % 3], corners[t, (k + 2) % 3]
+                ux, uy, uz = e[0] - s[0], e[1] - s[1], e[2] - s[2]
+                x, y, q = p[0] - s[0], p[1] - s[1], p[2] - s[2]
+                x, y, q = uy * q - uz * y, uz * x - ux * q, ux * y - uy * x
+                weight = np.sqrt(x * x + y * y + q * q)
+                for c in range(3):
+                    n[c] += weight * normals[t, k, c]
+            for c in range(3):
+                v[c] /= length
+                size += n[c] * n[c]
+            size = max(np.sqrt(size), 1e-12)
+            for c in range(3):
+                n[c] /= size
+                dot += n[c] * v[c]
+            dot = max(dot, 0.02)
+            way = max(through[j, i], 0.0) * length
+            across = n[0] * frame[1, 0] + n[1] * frame[1, 1] + n[2] * frame[1, 2]
+            down = n[0] * frame[2, 0] + n[1] * frame[2, 1] + n[2] * frame[2, 2]
+            bend = BENT * 0.5 * h * min(way, 1.2) / max(z, 0.1)
+            i1, j1 = int(i - across * bend), int(j - down * bend)
+            if 0 <= i1 < w and 0 <= j1 < h and depth[j1, i1] > z:
+                way = max(through[j1, i1], 0.0) * length
+            else:
+                i1, j1 = i, j
+            mirror = 0.02 + 0.98 * (1.0 - min(dot, 1.0)) ** 5
+            glint, lit = 0.0, 0.0
+            for c in range(3):
+                r[c] = 2.0 * dot * n[c] - v[c]
+                glint += r[c] * sun[c]
+                lit += n[c] * sun[c]
+            glint = max(glint, 0.0)
+            bright = 6.0 * glint**380 + 0.18 * glint**40
+            for c in range(3):
+                left = np.exp(-CLEAR[c] * way)
+                seen = behind[j1, i1, c] * left + DEEP[c] * (0.55 + 0.45 * max(lit, 0.0)) * (1.0 - left)
+                image[j, i, c] = (
+                    seen + mirror * (_sky(r[2], c) - seen) + (1.0, 0.95, 0.86)[c] * bright * (0.25 + mirror)
+                )
+            depth[j, i] = z

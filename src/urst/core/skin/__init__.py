@@ -1,0 +1,1 @@
+"""The skin of a liquid: a closed surface from its level set, its walls and its particles."""

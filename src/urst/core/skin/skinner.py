@@ -1,0 +1,202 @@
+"""Frames of a liquid as closed surfaces."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import ndimage
+from skimage.measure import marching_cubes
+
+from urst.core.skin import kernels
+from urst.core.skin.settings import SkinSettings
+from urst.errors import BadValue
+
+#: cells that a surface may be drawn on at most
+MOST_CELLS = 200_000_000
+#: particles so far above the surface are drops, joined by a kernel of this radius [cells of the liquid]
+LOOSE, REACH = 0.3, 0.9
+#: radius of the ball that a particle of an eighth of a cell fills [cells of the liquid]
+_BALL = 0.5 * (3.0 / (4.0 * np.pi)) ** (1.0 / 3.0)
+#: no drop is drawn smaller than this, or the grid would lose it [cells of the surface]
+_LEAST = 0.9
+
+
+@dataclass(frozen=True)
+class Liquid:
+    """A frame of a liquid, on its grid."""
+
+    position: np.ndarray
+    """(n, 3) [m]"""
+    velocity: np.ndarray
+    """(n, 3) [m/s]"""
+    phi: np.ndarray
+    """(nx, ny, nz) distance from the surface, negative within [cells]"""
+    walls: np.ndarray
+    """(nx, ny, nz) distance from walls, negative within these [cells]"""
+
+
+class Skinner:
+    """Draws surfaces of a liquid: its level set on a finer grid, bounded by walls, and its drops (Zhu & Bridson 2005).
+
+    Parameters
+    ----------
+    settings : SkinSettings
+    origin : (3,) float [m]
+        Least corner of the liquid's grid.
+    cell : float
+        Edge of its cells [m].
+    shape : (nx, ny, nz)
+        Its cells.
+    keeps : sequence of str
+        What frames hold beside what they always do: `levels`.
+
+    Raises
+    ------
+    BadValue
+        If the surface would have too many cells.
+    """
+
+    def __init__(self, settings: SkinSettings, origin, cell: float, shape, keeps: Sequence[str] = ()):
+        self.keeps = keeps
+        self.settings, self.origin, self.coarse = settings, np.asarray(origin, float), float(cell)
+        self.cell = float(settings.cell_size or 0.5 * cell)
+        self.shape = tuple(max(4, int(np.ceil(n * cell / self.cell - 1e-6))) for n in shape)
+        if np.prod(self.shape, dtype=float) > MOST_CELLS:
+            raise BadValue(
+                f"The surface would have {np.prod(self.shape, dtype=float):,.0f} cells, more than {MOST_CELLS:,}: use larger ones."
+            )
+        self.time = 0.0
+        self.liquid: Liquid | None = None
+        self._gauges: dict[str, float] = {}
+
+    def stable_dt(self) -> float:
+        """Return the longest step [s]: any."""
+        return np.inf
+
+    def step(self, dt: float) -> None:
+        """Go on by `dt` seconds: nothing moves by itself."""
+        self.time += dt
+
+    def distance(self, liquid: Liquid) -> np.ndarray:
+        """Return the distance from the surface on the finer grid, negative within [cells of the liquid].
+
+        Parameters
+        ----------
+        liquid : Liquid
+        """
+        ratio = self.cell / self.coarse
+        out = np.empty(self.shape, np.float32)
+        phi, walls = (np.ascontiguousarray(x, np.float32) for x in (liquid.phi, liquid.walls))
+        kernels.refine(phi, walls, ratio, np.float32(self.settings.overlap), out)
+        if self.settings.smoothing > 0.0:
+            out = self._smoothed(out, ratio)
+        if self.settings.drops > 0.0:
+            self._join_drops(liquid, phi, ratio, out)
+        # what is shut in by the liquid is no surface of it
+        label, count = ndimage.label(out > 0.0)
+        if count > 1:
+            rim = np.unique(np.concatenate([np.take(label, e, axis=a).ravel() for a in range(3) for e in (0, -1)]))
+            shut = np.ones(count + 1, bool)
+            shut[rim] = shut[0] = False
+            out[shut[label]] = -ratio
+        return out
+
+    def _smoothed(self, distance, ratio):
+        """The same without short bumps, of the same volume."""
+        sums = np.empty(len(distance))
+        kernels.volume(distance, 0.0, ratio, sums)
+        wanted = sums.sum()
+        out = ndimage.gaussian_filter(distance, 0.5 * self.settings.smoothing / self.cell, mode="nearest")
+        low, high = -1.5, 1.5
+        for _ in range(20):
+            level = 0.5 * (low + high)
+            kernels.volume(out, level, ratio, sums)
+            low, high = (level, high) if sums.sum() < wanted else (low, level)
+        return out - np.float32(0.5 * (low + high))
+
+    def _join_drops(self, liquid, phi, ratio, out):
+        place = (liquid.position - self.origin) / self.coarse
+        above = ndimage.map_coordinates(phi, place.T - 0.5, order=1, mode="nearest")
+        drops = (place[above > LOOSE] / ratio).astype(np.float32)
+        self._gauges["drops"] = float(len(drops))
+        if not len(drops):
+            return
+        weight, sums = np.zeros(self.shape, np.float32), np.zeros((*self.shape, 3), np.float32)
+        radius = max(self.settings.drops * _BALL / ratio, _LEAST)
+        kernels.gather_drops(drops, max(REACH / ratio, 1.8 * radius), weight, sums)
+        kernels.join_drops(weight, sums, np.float32(radius), np.float32(ratio), out)
+
+    def frame(self) -> dict[str, np.ndarray]:
+        """Return what a frame keeps: corners [m] with normals and velocities [m/s], and triangles; by choice the distance on the
+        grid, negative within, float16 [m]."""
+        self._gauges = {}
+        if self.liquid is None:
+            return _nothing()
+        liquid, distance = self.liquid, self.distance(self.liquid)
+        levels = {"levels": (self.coarse * distance).astype(np.float16)} if "levels" in self.keeps else {}
+        if not (distance < 0.0).any():
+            return _nothing() | levels
+        # closed, just where the grid ends
+        padded = np.abs(np.pad(distance, 1, mode="edge"))
+        padded[1:-1, 1:-1, 1:-1] = distance
+        places, triangles, _, _ = marching_cubes(padded, 0.0, gradient_direction="descent", allow_degenerate=False)
+        normal = np.empty((len(places), 3), np.float32)
+        kernels.normals(padded, places, normal)
+        at = self.origin + self.cell * (places - 0.5)
+        self._gauges["surface_volume"] = _volume(at, triangles)
+        self._gauges["triangles"] = float(len(triangles))
+        return {
+            "position": at.astype(np.float32),
+            "normal": normal.astype(np.float16),
+            "velocity": self._velocities(liquid, at).astype(np.float16),
+            "triangles": triangles.astype(np.int32),
+        } | levels
+
+    def _velocities(self, liquid, at):
+        count, total = np.zeros(liquid.phi.shape, np.float32), np.zeros((*liquid.phi.shape, 3), np.float32)
+        kernels.mean_velocity(
+            ((liquid.position - self.origin) / self.coarse).astype(np.float32),
+            liquid.velocity.astype(np.float32),
+            total,
+            count,
+        )
+        out = np.empty((len(at), 3), np.float32)
+        kernels.velocities((at - self.origin) / self.coarse, total, count, out)
+        return out
+
+    def gauges(self) -> dict[str, float]:
+        """Return the numbers judged on every frame."""
+        liquid = self.liquid
+        if liquid is None:
+            return {}
+        wanted = len(liquid.position) / 8.0 * self.coarse**3
+        have = self._gauges.get("surface_volume", 0.0)
+        return {
+            "triangles": self._gauges.get("triangles", 0.0),
+            "drops": self._gauges.get("drops", 0.0),
+            "surface_volume": have,
+            "surface_drift": have / wanted - 1.0 if wanted else 0.0,
+        }
+
+    def snapshot(self) -> dict[str, np.ndarray]:
+        """Return the state: the time."""
+        return {"time": np.array([self.time])}
+
+    def restore(self, state: dict[str, np.ndarray]) -> None:
+        """Take up the state that `snapshot` returned."""
+        self.time = float(state["time"][0])
+
+
+def _nothing():
+    return {
+        "position": np.zeros((0, 3), np.float32),
+        "normal": np.zeros((0, 3), np.float16),
+        "velocity": np.zeros((0, 3), np.float16),
+        "triangles": np.zeros((0, 3), np.int32),
+    }
+
+
+def _volume(corners, triangles):
+    """What a closed mesh encloses [m3]."""
+    a, b, c = (corners[triangles[:, n]] - corners[0] for n in range(3))
+    return float(np.einsum("ij,ij->i", a, np.cross(b, c)).sum() / 6.0)

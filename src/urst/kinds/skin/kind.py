@@ -1,0 +1,98 @@
+"""Skin: a liquid as a closed surface."""
+
+from urst.core.checks.findings import Finding
+from urst.core.skin.settings import SkinSettings
+from urst.kinds.gauge import Gauge, Quantity
+from urst.kinds.kind import Kind, at
+from urst.kinds.questions import CENTIMETRES, Field, Question
+from urst.scene.materials import WATER
+
+#: draft cells are so much longer
+_DRAFT = 1.5
+#: a surface coarser than so many cells of its liquid loses what that shows, a finer one than that shows its grid
+_COARSE, _FINE = 1.0, 0.2
+
+
+class Skin(Kind):
+    """The surface of a liquid, closed, with normals and velocities."""
+
+    name, title, version = "skin", "Skin", 1
+    golden = "80881053a54203263d497811b765480d1a745908"
+    settings = SkinSettings
+    hue = ("#7fc4cf", "#3b8d99")
+    work = "urst.kinds.skin.work"
+    reads = ("liquid",)
+    joins = ("liquid",)
+    representation = "surface"
+    hands_over = ("surface", "ply", "obj", "levels", "csv")
+    unit = "cells"
+    seconds, memory = 2.5e-7, 60.0
+    quantities = (
+        Quantity("position", "corners, normals, velocities, triangles", 0.9),
+        Quantity("levels", "the distance from it on its grid", 0.5, always=False),
+    )
+    chief = "triangles"
+    gauges = (
+        Gauge("triangles", "triangles"),
+        Gauge("surface_volume", "encloses", "m3"),
+        Gauge(
+            "surface_drift", "more than its liquid", "%", 100, -5, 5,
+            about="What the surface encloses beyond what the liquid's particles fill; it goes a little way into walls",
+        ),
+        Gauge("drops", "particles in drops"),
+    )  # fmt: skip
+    questions = (
+        Question("How fine?", "surface", (
+            Field("cell_size", "Cell", **CENTIMETRES),
+            Field("smoothing", "Smooth below", **CENTIMETRES),
+        )),
+        Question("What of single drops?", "spray", (
+            Field("drops", "Their size", "x real"),
+        )),
+        Question("How does it meet walls?", "edges", (
+            Field("overlap", "Goes into walls", "cells"),
+        )),
+    )  # fmt: skip
+
+    def draft(self, settings):
+        size = settings.get("cell_size")
+        return settings | {"cell_size": size * _DRAFT if size else size}
+
+    def count(self, shot, layer):
+        liquid = self._liquid(shot, layer)
+        if liquid is None:
+            return 1
+        size = layer.settings.cell_size or 0.5 * liquid.settings.cell_size
+        return int(liquid.settings.cells() * (liquid.settings.cell_size / size) ** 3)
+
+    def rehearsal(self):
+        (flood,) = [x for x in self._flood_rehearsal() if x["id"] == "flood"]
+        return flood, {"id": self.name, "kind": self.name, "reads": ["flood"], "settings": {"smoothing": 0.1}}
+
+    @staticmethod
+    def _flood_rehearsal():
+        from urst.kinds.flood.kind import Flood
+
+        return Flood().rehearsal()
+
+    def findings(self, shot, layer):
+        liquid = self._liquid(shot, layer)
+        if liquid is None:
+            return [Finding(
+                f"'{layer.name}' has no liquid to draw.", "It reads no layer that has any: let it read a Flood.", layer=layer.id,
+            )]  # fmt: skip
+        size, coarse = layer.settings.cell_size, liquid.settings.cell_size
+        if size and not _FINE * coarse <= size <= _COARSE * coarse:
+            return [Finding(
+                f"The surface '{layer.name}' has cells of {100 * size:g} cm, its liquid of {100 * coarse:g} cm.",
+                "It loses what the liquid shows." if size > coarse else "It shows no more than the liquid has, and costs its share.",
+                layer=layer.id, fix="Take half of the liquid's", changes=((at(shot, layer, "cell_size"), None),),
+            )]  # fmt: skip
+        return []
+
+    @staticmethod
+    def _liquid(shot, layer):
+        return next(iter(shot.takes(layer, "liquid")), None)
+
+    def matter(self, shot, layer):
+        return WATER
