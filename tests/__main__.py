@@ -21,6 +21,8 @@ FAST = (
     "gas",
     "liquid",
     "afloat",
+    "skin",
+    "froth",
     "coupling",
     "shot",
     "layers",

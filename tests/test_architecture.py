@@ -39,7 +39,7 @@ BASE = {"jit", "threads", "air", "curves", "geometry", "bodies", "fields", "laun
 CORE_ALLOWED = {
     "jit": set(), "threads": set(), "air": set(), "curves": set(), "geometry": {"jit"}, "bodies": {"jit", "geometry"}, "fields": {"jit", "geometry", "bodies"},
     "launch": {"geometry"}, "fracture": BASE, "rigid": BASE, "debris": BASE, "gas": BASE, "liquid": BASE, "coupling": BASE | {"rigid", "debris", "gas", "liquid"},
-    "preview": {"jit", "geometry"}, "skin": {"jit"}, "checks": {"geometry"},
+    "preview": {"jit", "geometry"}, "skin": {"jit"}, "froth": {"jit"}, "checks": {"geometry"},
 }  # fmt: skip
 
 
@@ -113,7 +113,7 @@ class Kinds(unittest.TestCase):
     def test_no_kind_is_named_outside_its_folder(self):
         from urst.kinds.registry import KINDS
 
-        found, other = [], {"skin"}  # the triangles of a body are its skin as well
+        found, other = [], {"skin", "froth"}  # the triangles of a body are its skin as well, a format is called froth
         for path in SOURCE.rglob("*.py"):
             parts = path.relative_to(SOURCE).parts
             # demo shots and the shot to begin with are documents, and documents name kinds

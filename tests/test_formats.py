@@ -22,6 +22,7 @@ from urst.core.bodies.fragments import Fragments, Solid, assemble
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import mass_properties, open_edges
 from urst.core.geometry.rotation import matrix
+from urst.demo import sluice
 from urst.errors import BadFile, BadMesh, BadValue
 from urst.formats import gltf, usd, vdb
 from urst.formats.meshes import read_meshes
@@ -29,10 +30,65 @@ from urst.formats.ways import length, read_ways
 from urst.handover import export as handover
 from urst.handover.baked import Baked
 from urst.handover.pictures import CARD, keep_card, pictures
+from urst.shot.document import parse
 from urst.shot.keys import layer_keys
 from urst.store.store import Store
 
 FRAME = 15
+
+
+class Wet(unittest.TestCase):
+    """A splash as it is handed over: its surface, and its froth kind by kind."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.temporary = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(cls.temporary.cleanup)
+        root = Path(cls.temporary.name)
+        data = sluice.shot(cell_size=0.16, end=6).model_dump(mode="json")
+        data["layers"][1]["keeps"] = ["levels"]
+        data["layers"][2]["settings"]["births"] = {
+            "speed": {"none": 0.0, "full": 0.5},
+            "clash": {"none": 0.0, "full": 1.0},
+        }
+        cls.shot, cls.store, cls.out = parse(data), Store(root / "store"), root / "out"
+        runner.bake(cls.shot, cls.store)
+        handover.export(cls.shot, root / "store", cls.out, ["surface", "ply", "obj", "levels", "froth"])
+        keys = layer_keys(cls.shot)
+        cls.skin = cls.store.read_frame(keys["skin"], 6)[0]
+        cls.froth = cls.store.read_frame(keys["froth"], 6)[0]
+
+    def test_meshes_are_closed_and_carry_velocities(self):
+        mesh = trimesh.load(self.out / "skin" / "skin.000006.ply", process=False)
+        self.assertTrue(mesh.is_watertight and mesh.volume > 1.0)
+        np.testing.assert_allclose(mesh.vertices, self.skin["position"], atol=1e-6)
+        raw = mesh.metadata["_ply_raw"]["vertex"]["data"]
+        np.testing.assert_allclose(raw["vz"].ravel(), self.skin["velocity"][:, 2], atol=1e-6)
+        obj = trimesh.load(self.out / "skin" / "skin.000006.obj", process=False)
+        self.assertEqual(len(obj.faces), len(self.skin["triangles"]))
+
+    def test_usd_changes_its_triangles(self):
+        mesh = UsdGeom.Mesh(Usd.Stage.Open(str(self.out / "skin.usd")).GetPrimAtPath("/shot/surface"))
+        points, faces = (np.array(a.Get(6)) for a in (mesh.GetPointsAttr(), mesh.GetFaceVertexIndicesAttr()))
+        np.testing.assert_array_equal(points, self.skin["position"])
+        np.testing.assert_array_equal(faces.reshape(-1, 3), self.skin["triangles"])
+        self.assertEqual(len(np.array(mesh.GetVelocitiesAttr().Get(6))), len(points))
+        self.assertNotEqual(len(np.array(mesh.GetPointsAttr().Get(1))), len(points))
+
+    def test_level_sets_come_back(self):
+        values, place = vdb.read(self.out / "skin" / "skin.000006.vdb", self.skin["levels"].shape, "levels")
+        width = 3 * place["cell"]
+        np.testing.assert_allclose(values, np.clip(self.skin["levels"].astype(float), -width, width), atol=2e-3)
+        self.assertAlmostEqual(place["cell"], 0.08)
+
+    def test_each_kind_of_froth_by_itself(self):
+        stage = Usd.Stage.Open(str(self.out / "froth.usd"))
+        for number, name in enumerate(("foam", "bubbles", "spray", "mist")):
+            points = np.array(UsdGeom.Points(stage.GetPrimAtPath(f"/shot/{name}")).GetPointsAttr().Get(6)).reshape(
+                -1, 3
+            )
+            np.testing.assert_array_equal(points, self.froth["position"][self.froth["kind"] == number])
+        self.assertGreater(len(self.froth["kind"]), 100)
 
 
 class HandOver(unittest.TestCase):

@@ -7,28 +7,50 @@ from urst.scene.pieces import Key
 from urst.shot.document import Shot, parse
 
 _PIVOT_HEIGHT = 9.0
-_ROPE = 6.7
-_BALL = 0.55
+ROPE = 6.7
+BALL = 0.55
 _TOP_ANGLE = 50.0
 _START_ANGLE = 30.0
 
 
-def _swing(start: int, end: int, rate: float, every: int = 2) -> list[tuple[int, float]]:
-    """Frames and angles [rad] of the pendulum theta'' = -g/L sin(theta), let go at the top angle long before."""
-    spin = -np.sqrt(2 * 9.81 / _ROPE * (np.cos(np.radians(_START_ANGLE)) - np.cos(np.radians(_TOP_ANGLE))))
+def swing(start: int, end: int, rate: float, every: int = 2) -> list[tuple[int, float]]:
+    """Return frames and angles [rad] of the pendulum theta'' = -g/L sin(theta), let go at the top angle long before.
+
+    Parameters
+    ----------
+    start, end : int
+        Frames.
+    rate : float
+        Frames a second.
+    every : int
+        Frames between two.
+    """
+    spin = -np.sqrt(2 * 9.81 / ROPE * (np.cos(np.radians(_START_ANGLE)) - np.cos(np.radians(_TOP_ANGLE))))
     frames = np.arange(start, end + every, every)
     path = solve_ivp(
-        lambda t, y: (y[1], -9.81 / _ROPE * np.sin(y[0])), (0, (frames[-1] - start) / rate + 1e-9),
+        lambda t, y: (y[1], -9.81 / ROPE * np.sin(y[0])), (0, (frames[-1] - start) / rate + 1e-9),
         (np.radians(_START_ANGLE), spin), t_eval=(frames - start) / rate, rtol=1e-9, atol=1e-9,
     )  # fmt: skip
     return [(int(f), float(a)) for f, a in zip(frames, path.y[0])]
 
 
-def _hanging(swing, below: float) -> list[Key]:
-    """Keys of something that hangs on the rope with its base `below` metres under the rope's end."""
+def touching(every: int = 1) -> int:
+    """Return the first frame, of every so many, at which the counterweight would be in the wall."""
+    return next(frame for frame, angle in swing(1, 96, 24.0, every) if ROPE * np.sin(angle) < 0.15 + BALL)
+
+
+def hanging(way: list[tuple[int, float]], below: float) -> list[Key]:
+    """Keys of something that hangs on the rope with its base `below` metres under the rope's end.
+
+    Parameters
+    ----------
+    way : list of (frame, angle)
+        As `swing` gives it.
+    below : float [m]
+    """
     keys = []
-    for frame, angle in swing:
-        reach = _ROPE + below
+    for frame, angle in way:
+        reach = ROPE + below
         y, z = reach * np.sin(angle), _PIVOT_HEIGHT - reach * np.cos(angle)
         keys.append(
             Key(frame=frame, position=(0.2, round(y, 3), round(z, 3)), rotation=(round(np.degrees(angle), 2), 0, 0))
@@ -36,18 +58,16 @@ def _hanging(swing, below: float) -> list[Key]:
     return keys
 
 
-def _along(down: float) -> tuple[float, float, float]:
-    """A place on the cable as it hangs at the start."""
+def along(down: float) -> tuple[float, float, float]:
+    """Return a place on the cable as it hangs at the start, so many metres down."""
     angle = np.radians(_START_ANGLE)
     return 0.2, round(down * np.sin(angle), 4), round(_PIVOT_HEIGHT - down * np.cos(angle), 4)
 
 
 def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96, seed: int = 2) -> Shot:
     """Return the shot; the arguments choose its quality."""
-    swing = _swing(1, end, 24.0)
-    # from just before it strikes, what it gives to the wall it loses
-    inside = lambda swing: next(frame for frame, angle in swing if _ROPE * np.sin(angle) < 0.15 + _BALL)  # noqa: E731
-    hit, touches = inside(swing), inside(_swing(1, end, 24.0, 1))
+    way, touches = swing(1, end, 24.0), touching()
+    hit = touching(2)
     pieces = [
         {"name": "Quay", "shape": {"kind": "box", "width": 16, "depth": 11, "height": 2}, "position": (0, 0.5, -2),
          "material": "stone", "motion": "fixed"},
@@ -59,10 +79,10 @@ def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96, seed: 
          "position": (3.25, 0, 0), "material": "concrete", "motion": "fixed"},
         {"name": "Wall", "shape": {"kind": "brick wall", "width": 6, "depth": 0.3, "height": 4,
          "brick_length": 0.5, "course_height": 0.25}, "material": "brick"},
-        {"name": "Counterweight", "shape": {"kind": "ball", "radius": _BALL, "rings": 8}, "material": "steel", "motion": "driven",
-         "keys": _hanging(swing, _BALL)},
-        {"name": "Cable", "shape": {"kind": "drum", "radius": 0.035, "height": _ROPE - _BALL + 0.05, "sides": 6},
-         "material": "steel", "motion": "driven", "keys": _hanging(swing, -_BALL + 0.05)},
+        {"name": "Counterweight", "shape": {"kind": "ball", "radius": BALL, "rings": 8}, "material": "steel", "motion": "driven",
+         "keys": hanging(way, BALL)},
+        {"name": "Cable", "shape": {"kind": "drum", "radius": 0.035, "height": ROPE - BALL + 0.05, "sides": 6},
+         "material": "steel", "motion": "driven", "keys": hanging(way, -BALL + 0.05)},
         *(
             {"name": f"Crate {n}", "shape": {"kind": "box", "width": 0.7, "depth": 0.7, "height": 0.6}, "position": at,
              "rotation": (0, 0, turn), "material": "timber", "bonded": False}
@@ -82,8 +102,8 @@ def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96, seed: 
             "top_spin": 20, "bonds": {"tension": 0.35e6, "shear": 0.5e6, "scatter": 0.3},
             "events": [{"name": "let go", "what": "let go", "of": ("Counterweight", "Cable"), "when": "frame", "frame": touches - 1}],
             "joints": [
-                {"name": "hook", "kind": "ball", "first": "Cable", "second": "", "at": _along(0.0)},
-                {"name": "shackle", "kind": "ball", "first": "Counterweight", "second": "Cable", "at": _along(_ROPE - _BALL)},
+                {"name": "hook", "kind": "ball", "first": "Cable", "second": "", "at": along(0.0)},
+                {"name": "shackle", "kind": "ball", "first": "Counterweight", "second": "Cable", "at": along(ROPE - BALL)},
             ]}},
         {"id": "shed", "name": "Shed", "kind": "shed", "reads": ["fall"], "settings": {
             "chips": 260, "dust": 120, "puff_mass": 0.0006}},

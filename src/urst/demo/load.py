@@ -4,7 +4,7 @@ import os
 
 from urst.db import shots
 from urst.db.engine import session
-from urst.demo import glasshouse, granary, kiln, sluice, smoke, sparks
+from urst.demo import basin, glasshouse, granary, kiln, sluice, smoke, sparks
 
 
 def load(*, bake: bool = False) -> None:
@@ -22,6 +22,7 @@ def load(*, bake: bool = False) -> None:
             smoke.shot(),
             sparks.shot(),
             sluice.shot(),
+            basin.shot(),
             granary.coupled(),
         ]
         for shot in [granary.full(), *few]:

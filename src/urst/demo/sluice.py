@@ -29,6 +29,7 @@ def shot(*, cell_size: float = 0.08, end: int = 72) -> Shot:
         "layers": [
             {"id": "flood", "name": "Flood", "kind": "flood", "settings": settings},
             {"id": "skin", "name": "Skin", "kind": "skin", "reads": ["flood"]},
+            {"id": "froth", "name": "Froth", "kind": "froth", "reads": ["flood"]},
         ],
         "cameras": [{"eye": (4.5, -6.5, 4.2), "target": (0, -0.2, 0.4), "lens": 30}],
     })  # fmt: skip

@@ -70,14 +70,20 @@ def _identifier(name: str, number: int) -> str:
     return f"{kept or 'piece'}_{number}" if not kept[:1].isdigit() else f"piece_{kept}_{number}"
 
 
-def write_points(path: Path, frames: Frames, span, rate: float) -> None:
-    """Write debris points: positions, velocities and widths at every frame."""
+def write_points(path: Path, frames: Frames, span, rate: float, kinds: dict[str, int] | None = None) -> None:
+    """Write points: positions, velocities and widths at every frame.
+
+    kinds : what each kind is called and its number, for points of several; each is written by itself
+    """
     stage = _stage(path, *span, rate)
-    prim = UsdGeom.Points.Define(stage, "/shot/debris")
+    prims = {name: UsdGeom.Points.Define(stage, f"/shot/{name}") for name in kinds or {"debris": 0}}
     for frame, arrays in frames:
-        prim.GetPointsAttr().Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(arrays["position"])), frame)
-        prim.GetVelocitiesAttr().Set(Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(arrays["velocity"])), frame)
-        prim.GetWidthsAttr().Set(Vt.FloatArray.FromNumpy(np.ascontiguousarray(arrays["size"])), frame)
+        for name, prim in prims.items():
+            some = arrays["kind"] == kinds[name] if kinds else slice(None)
+            prim.GetPointsAttr().Set(_vectors(arrays["position"][some]), frame)
+            prim.GetVelocitiesAttr().Set(_vectors(arrays["velocity"][some]), frame)
+            width = np.ascontiguousarray(arrays["size"][some], np.float32)
+            prim.GetWidthsAttr().Set(Vt.FloatArray.FromNumpy(width), frame)
     stage.Save()
 
 

@@ -16,6 +16,8 @@ from urst.handover.pictures import pictures
 from urst.shot.document import Shot
 from urst.store.store import Store
 
+#: kinds of froth, as they are told apart in frames
+FROTH = {"foam": 0, "bubbles": 1, "spray": 2, "mist": 3}
 #: volumes handed to one child process
 _AT_ONCE = 24
 
@@ -92,6 +94,13 @@ def _gltf(baked, layer, out):
     return [path]
 
 
+def _froth(baked, layer, out):
+    path = out / f"{layer.id}.usd"
+    path.unlink(missing_ok=True)
+    usd.write_points(path, baked.frames(layer), baked.span, baked.shot.rate, FROTH)
+    return [path]
+
+
 def _surface(baked, layer, out):
     path = out / f"{layer.id}.usd"
     path.unlink(missing_ok=True)
@@ -156,6 +165,6 @@ def _movie(baked, out):
 
 
 _WRITERS = {
-    "usd": _usd, "points": _points, "gltf": _gltf, "surface": _surface, "ply": _meshes("ply"), "obj": _meshes("obj"),
+    "usd": _usd, "points": _points, "gltf": _gltf, "froth": _froth, "surface": _surface, "ply": _meshes("ply"), "obj": _meshes("obj"),
     "levels": _levels, "vdb": _vdb, "csv": _csv,
 }  # fmt: skip

@@ -7,6 +7,7 @@ FORMS = {
     "usd": ("Fragments and motion, USD", "one mesh a fragment, its pose at every frame"),
     "points": ("Debris points, USD", "positions, velocities and sizes at every frame"),
     "gltf": ("Fragments and motion, glTF", "one file with an animation"),
+    "froth": ("Foam, bubbles, spray and mist, USD", "each by itself, at every frame"),
     "surface": ("Surface, USD", "one mesh whose corners and triangles change, with velocities"),
     "ply": ("Surface, PLY", "one closed mesh a frame, with normals and velocities"),
     "obj": ("Surface, OBJ", "one closed mesh a frame, with normals"),

@@ -11,6 +11,7 @@ from urst.kinds.billow.kind import Billow
 from urst.kinds.break_.kind import Break
 from urst.kinds.fall.kind import Fall
 from urst.kinds.flood.kind import Flood
+from urst.kinds.froth.kind import Froth
 from urst.kinds.kind import Kind
 from urst.kinds.layer import Layer
 from urst.kinds.shed.kind import Shed
@@ -31,6 +32,7 @@ register(Shed())
 register(Billow())
 register(Flood())
 register(Skin())
+register(Froth())
 
 
 def kind_of(layer: Any) -> Kind:

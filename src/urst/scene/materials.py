@@ -41,3 +41,5 @@ MATERIALS = {
 
 #: what floods
 WATER = Material(1000.0, 0.0, 0.0, 1.0, 2.2e9, "#4f8f9c", "#dfe9ea")
+#: its foam
+FROTH = Material(100.0, 0.0, 0.0, 1.0, 1e5, "#e9eeee", "#e9eeee")

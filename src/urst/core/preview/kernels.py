@@ -158,7 +158,7 @@ def shade(depth, index, skins, frame, scale, light, background, image):
 
 @serial
 def splat(points, sizes, colour, frame, scale, depth, image):
-    """Draw points as shaded discs where nothing nearer stands."""
+    """Draw points as shaded discs where nothing nearer stands; those smaller than a pixel cover it in part."""
     h, w = depth.shape
     for p in range(len(points)):
         x, y, z = points[p, 0] - frame[0, 0], points[p, 1] - frame[0, 1], points[p, 2] - frame[0, 2]
@@ -167,14 +167,16 @@ def splat(points, sizes, colour, frame, scale, depth, image):
             continue
         a = 0.5 * w + scale * (x * frame[1, 0] + y * frame[1, 1] + z * frame[1, 2]) / c
         b = 0.5 * h + scale * (x * frame[2, 0] + y * frame[2, 1] + z * frame[2, 2]) / c
-        r = max(0.6, 0.5 * sizes[p] * scale / c)
+        wide = 0.5 * sizes[p] * scale / c
+        r, cover = max(0.6, wide), min(1.0, (wide / 0.6) ** 2)
         for j in range(max(0, int(b - r)), min(h - 1, int(b + r)) + 1):
             for i in range(max(0, int(a - r)), min(w - 1, int(a + r)) + 1):
                 dx, dy = (i + 0.5 - a) / r, (j + 0.5 - b) / r
                 if dx * dx + dy * dy <= 1.0 and c < depth[j, i]:
-                    depth[j, i] = c
+                    if cover > 0.5:
+                        depth[j, i] = c
                     for k in range(3):
-                        image[j, i, k] = colour[k] * (0.9 - 0.6 * dy)
+                        image[j, i, k] += cover * (colour[k] * (0.9 - 0.6 * dy) - image[j, i, k])
 
 
 @inline

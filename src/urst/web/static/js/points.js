@@ -2,19 +2,22 @@
 import * as THREE from '../vendor/three.js';
 
 const vertexShader = `
-attribute float size; uniform float scale; uniform vec3 low, span;
+attribute float size; uniform float scale; uniform vec3 low, span; varying float cover;
 #include <clipping_planes_pars_vertex>
 void main() { vec4 mvPosition = modelViewMatrix * vec4(low + span * position, 1.0); gl_Position = projectionMatrix * mvPosition;
-  gl_PointSize = clamp(size * scale / -mvPosition.z, 1.5, 40.0);
+  float wide = size * scale / -mvPosition.z;
+  gl_PointSize = clamp(wide, 1.5, 40.0); cover = min(1.0, wide * wide / 2.25);
   #include <clipping_planes_vertex>
 }`;
 const fragmentShader = `
-uniform vec3 colour;
+uniform vec3 colour; varying float cover;
 #include <clipping_planes_pars_fragment>
 void main() {
   #include <clipping_planes_fragment>
   vec2 d = gl_PointCoord * 2.0 - 1.0; float r = dot(d, d); if (r > 1.0) discard;
   float light = 0.42 + 0.58 * clamp(0.45 * d.x * -0.5 - 0.75 * d.y + 0.45 * sqrt(1.0 - r), 0.0, 1.0);
+  // what is smaller than a pixel covers a share of those it may cover
+  if (fract(52.9829189 * fract(dot(gl_FragCoord.xy, vec2(0.06711056, 0.00583715)))) > cover) discard;
   gl_FragColor = vec4(colour * light, 1.0); }`;
 
 export class Swarm {

@@ -1,0 +1,1 @@
+"""Froth: foam, bubbles, spray and mist of a liquid."""

@@ -1,0 +1,131 @@
+"""Froth: foam, bubbles, spray and mist."""
+
+from urst.core.checks.findings import Finding
+from urst.core.froth.settings import FrothSettings
+from urst.kinds.gauge import Gauge, Quantity
+from urst.kinds.kind import Kind, at
+from urst.kinds.questions import CENTIMETRES, PER_SECOND, SECONDS, SPEED, Field, Question
+from urst.scene.materials import FROTH
+
+#: a draft has so many times fewer points
+_DRAFT = 3
+_PER_VOLUME = {"unit": "1/(m3 s)"}
+
+
+class Froth(Kind):
+    """What a liquid that takes in air gives birth to."""
+
+    name, title, version = "froth", "Froth", 1
+    golden = "e80f18d7a80428a66e4d7d5e9558c353b331f4f0"
+    settings = FrothSettings
+    hue = ("#c9d6d6", "#7b9292")
+    work = "urst.kinds.froth.work"
+    reads = ("liquid",)
+    joins = ("liquid",)
+    representation = "points"
+    hands_over = ("froth", "csv")
+    unit = "points"
+    seconds, memory = 1.2e-6, 60.0
+    quantities = (Quantity("points", "place, speed, size, age and kind", 18.0),)
+    chief = "froth"
+    activity = "froth"
+    gauges = (
+        Gauge("froth", "points"),
+        Gauge("foam", "foam"),
+        Gauge("bubbles", "bubbles"),
+        Gauge("spray", "spray"),
+        Gauge("mist", "mist"),
+        Gauge("birth_rate", "born", "1/(m3 s)"),
+        Gauge("refused", "no room for", "%", 100, None, 1),
+        Gauge("top_speed", "fastest", "m/s"),
+    )
+    questions = (
+        Question("Where is it born?", "air taken in", (
+            Field("births.speed.none", "Slowest", **SPEED),
+            Field("births.speed.full", "All from", **SPEED),
+            Field("births.clash.none", "Closes on itself, from", **PER_SECOND),
+            Field("births.clash.full", "all from", **PER_SECOND),
+            Field("births.crest.none", "Crest bent, from", "1/m"),
+            Field("births.crest.full", "all at", "1/m"),
+        )),
+        Question("How much?", "at most", (
+            Field("births.trapped", "Of trapped air", **_PER_VOLUME),
+            Field("births.crests", "At crests", **_PER_VOLUME),
+            Field("most", "Points at most"),
+            Field("seed", "Seed"),
+        )),
+        Question("What of foam?", "on the surface", (
+            Field("foam.on", "Foam"),
+            Field("foam.life", "Lasts", **SECONDS),
+            Field("foam.size", "Size", **CENTIMETRES),
+        )),
+        Question("What of bubbles?", "under it", (
+            Field("bubbles.on", "Bubbles"),
+            Field("bubbles.rise", "Rise at", **SPEED),
+            Field("bubbles.drag", "Go along", **PER_SECOND),
+            Field("bubbles.life", "Last", **SECONDS),
+            Field("bubbles.size", "Size", **CENTIMETRES),
+        )),
+        Question("What of spray?", "above it", (
+            Field("spray.on", "Spray"),
+            Field("spray.drag", "Slowed by air", **PER_SECOND),
+            Field("spray.life", "Lasts", **SECONDS),
+            Field("spray.size", "Size", **CENTIMETRES),
+            Field("wind", "Wind x, y, z", **SPEED),
+        )),
+        Question("What comes off spray?", "mist", (
+            Field("mist.on", "Mist"),
+            Field("mist.rate", "A drop gives", **PER_SECOND),
+            Field("mist.speed.none", "Drops from", **SPEED),
+            Field("mist.speed.full", "all from", **SPEED),
+            Field("mist.drag", "Stopped by air", **PER_SECOND),
+            Field("mist.life", "Lasts", **SECONDS),
+            Field("mist.size", "Size", **CENTIMETRES),
+        )),
+    )  # fmt: skip
+
+    def draft(self, settings):
+        births = settings["births"]
+        fewer = {n: births[n] / _DRAFT for n in ("trapped", "crests")}
+        return settings | {"births": births | fewer, "most": max(1, settings["most"] // _DRAFT)}
+
+    def count(self, shot, layer):
+        # rarely more than a part of what there may be
+        return layer.settings.most // 4
+
+    def rehearsal(self):
+        from urst.kinds.flood.kind import Flood
+
+        (flood,) = [x for x in Flood().rehearsal() if x["id"] == "flood"]
+        births = {"speed": {"none": 0.0, "full": 0.1}, "clash": {"none": 0.0, "full": 0.1}}
+        return flood, {"id": self.name, "kind": self.name, "reads": ["flood"], "settings": {"births": births}}
+
+    def findings(self, shot, layer):
+        s, name = layer.settings, layer.name
+        if not shot.takes(layer, "liquid"):
+            return [
+                Finding(
+                    f"'{name}' has no liquid to come from.",
+                    "It reads no layer that has any: let it read a Flood.",
+                    layer=layer.id,
+                )
+            ]
+        if not any(g.on for g in (s.foam, s.bubbles, s.spray, s.mist)):
+            return [Finding(
+                f"'{name}' has neither foam nor bubbles nor spray nor mist.", "Nothing of it is kept.", layer=layer.id,
+                fix="Let there be foam", changes=((at(shot, layer, "foam", "on"), True),),
+            )]  # fmt: skip
+        return []
+
+    def watch(self, shot, layer, rows):
+        full = next((f for f, g in sorted(rows.items()) if g.get("refused", 0.0) > 0.01), None)
+        if full is None:
+            return []
+        most = layer.settings.most
+        return [Finding(
+            f"'{layer.name}' has no room for more points at frame {full}.", f"It may have {most:,}; the rest was not born.",
+            layer=layer.id, frame=full, fix="Let there be twice as many", changes=((at(shot, layer, "most"), 2 * most),),
+        )]  # fmt: skip
+
+    def matter(self, shot, layer):
+        return FROTH
