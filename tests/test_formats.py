@@ -68,7 +68,8 @@ class Wet(unittest.TestCase):
         self.assertEqual(len(obj.faces), len(self.skin["triangles"]))
 
     def test_usd_changes_its_triangles(self):
-        mesh = UsdGeom.Mesh(Usd.Stage.Open(str(self.out / "skin.usd")).GetPrimAtPath("/shot/surface"))
+        stage = Usd.Stage.Open(str(self.out / "skin.usd"))
+        mesh = UsdGeom.Mesh(stage.GetPrimAtPath("/shot/surface"))
         points, faces = (np.array(a.Get(6)) for a in (mesh.GetPointsAttr(), mesh.GetFaceVertexIndicesAttr()))
         np.testing.assert_array_equal(points, self.skin["position"])
         np.testing.assert_array_equal(faces.reshape(-1, 3), self.skin["triangles"])

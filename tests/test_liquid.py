@@ -9,6 +9,7 @@ from urst.core.bodies.boundary import Boundary
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import transformed
 from urst.core.geometry.rotation import from_degrees, matrix
+from urst.core.liquid.inflows import Inflow, Region
 from urst.core.liquid.settings import LiquidSettings
 from urst.core.liquid.solver import LiquidSolver
 from urst.core.liquid.walls import Walls
@@ -147,6 +148,76 @@ class Moving(unittest.TestCase):
         run(other, 0.2)
         for name, array in one.snapshot().items():
             np.testing.assert_array_equal(array, other.snapshot()[name], name)
+
+
+class Pouring(unittest.TestCase):
+    def carrier(self, low, high):
+        return Boundary(fragments_of([box(low, high)]))
+
+    def poured(
+        self,
+        rate,
+        *,
+        level=None,
+        velocity=(0.0, 0.0, 0.0),
+        place=((0.4, 0.4, 0.1), (0.6, 0.6, 0.25)),
+        lid=False,
+        **window,
+    ):
+        lids = [self.carrier((-0.5, -0.5, 0.75), (1.5, 1.5, 2.0))] if lid else []
+        opens, closes = window.get("opens", 0.0), window.get("closes", 10.0)
+        inflow = Inflow(self.carrier(*place), opens, closes, np.array(velocity, float), rate)
+        s = LiquidSolver(
+            LiquidSettings(cell_size=1 / 16, low=(0, 0, 0), high=(1, 1, 1.5)), boundaries=lids, inflows=[inflow]
+        )
+        if level is not None:
+            s.pool(level)
+        before = s.gauges()["poured"]
+        run(s, 0.75)
+        return s, s.gauges()["poured"] - before
+
+    def test_as_much_comes_in_as_is_said_in_air_and_under_water(self):
+        jet = {"velocity": (1.0, 0, 0), "place": ((0.1, 0.4, 0.9), (0.25, 0.6, 1.1))}
+        for rate, more in ((0.03, jet), (0.1, {"level": 0.5})):
+            s, came = self.poured(rate, **more)
+            self.assertAlmostEqual(came / (0.75 * rate), 1.0, delta=0.05)
+            self.assertLess(s.gauges()["blocked"], 0.05)
+        # a basin that is filled from below rises
+        self.assertAlmostEqual(s.volume(), 0.575, delta=0.01)
+
+    def test_into_a_closed_box_nothing_comes_and_nothing_blows_up(self):
+        s, came = self.poured(5.0, level=0.75, lid=True)
+        self.assertEqual(came, 0.0)
+        self.assertAlmostEqual(s.gauges()["blocked"], 1.0)
+        self.assertLess(s.gauges()["top_speed"], 0.1)
+
+    def test_without_a_rate_its_velocity_says_how_much_and_a_window_when(self):
+        slow, fast = (
+            self.poured(None, velocity=(v, 0, 0), place=((0.1, 0.4, 0.9), (0.25, 0.6, 1.1)))[1] for v in (0.5, 2.0)
+        )
+        self.assertGreater(fast, 1.8 * slow)
+        part = self.poured(0.1, level=0.5, opens=0.25, closes=0.5)[1]
+        self.assertAlmostEqual(part, 0.025, delta=0.003)
+
+    def test_a_drain_empties_a_pool_and_a_slow_region_calms(self):
+        s = LiquidSolver(
+            LiquidSettings(cell_size=1 / 16, low=(0, 0, 0), high=(1, 1, 1)),
+            regions=[Region(self.carrier((0.4, 0.4, -0.1), (0.6, 0.6, 0.1)), 0.0, 10.0, takes=True)],
+        )
+        s.pool(0.5)
+        run(s, 0.5)
+        self.assertGreater(s.gauges()["drained"], 0.05)
+        self.assertAlmostEqual(s.gauges()["drained"] + len(s.position) / 8 / 16**3, 0.5, delta=1e-6)
+        self.assertAlmostEqual(s.volume() + s.gauges()["drained"], 0.5, delta=0.02)
+
+        def swirl(damping):
+            regions = [Region(self.carrier((-1, -1, -1), (2, 2, 2)), 0.0, 10.0, damping)]
+            s = LiquidSolver(LiquidSettings(cell_size=1 / 16, low=(0, 0, 0), high=(1, 1, 1)), regions=regions)
+            s.fill(lambda x: np.maximum(x[:, 0] - 0.5, x[:, 2] - 0.6))
+            run(s, 0.6)
+            return s.gauges()["kinetic_energy"]
+
+        self.assertLess(swirl(8.0), 0.3 * swirl(0.0))
 
 
 class Filling(unittest.TestCase):

@@ -9,7 +9,7 @@ from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, slope_at
 
 @parallel
 def outflow(u, v, w, wx, wy, wz, walls_x, walls_y, walls_z, phi, least, source, out):
-    """Write minus what flows out of each liquid cell, plus `source` [m/s] where it is to grow; closed shares of faces move with
+    """Write minus what flows out of each liquid cell, plus `source` (cells) [m/s] where it is to grow; closed shares of faces move with
     their walls. Cells above -least [cells] count as none."""
     nx, ny, nz = phi.shape
     for row in prange(nx):
@@ -28,7 +28,7 @@ def outflow(u, v, w, wx, wy, wz, walls_x, walls_y, walls_z, phi, least, source, 
                 net += (ONE - b) * walls_x[i + 1, j, k] - (ONE - a) * walls_x[i, j, k]
                 net += (ONE - d) * walls_y[i, j + 1, k] - (ONE - c) * walls_y[i, j, k]
                 net += (ONE - f) * walls_z[i, j, k + 1] - (ONE - e) * walls_z[i, j, k]
-                out[i, j, k] = source - net
+                out[i, j, k] = source[i, j, k] - net
 
 
 @inline

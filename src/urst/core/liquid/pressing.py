@@ -103,6 +103,10 @@ class Pressing:
         solved = self.solver.solved()[tuple(held.cell.T)]
         return Held(*(x[solved] for x in held))
 
+    def shut(self) -> np.ndarray:
+        """Return the cells from which liquid has no way out, (nx, ny, nz) bool."""
+        return self._pocket > 0
+
     def drive(self, velocity: np.ndarray | None = None) -> None:
         """Let the walls move as their bodies do, those that have a node by the velocities of the nodes (k, 6)."""
         w, n = self.walls, self.nodes
@@ -113,13 +117,13 @@ class Pressing:
             ways[mine], spins[mine] = n.of_bodies(velocity, w.position)
         w.drive(ways, spins, None if n is None else n.loose)
 
-    def project(self, velocity: list[np.ndarray], source: float, tolerance: float) -> tuple[np.ndarray, Solution]:
+    def project(self, velocity: list[np.ndarray], source: np.ndarray, tolerance: float) -> tuple[np.ndarray, Solution]:
         """Make a flow free of divergence but for a source, in place; its walls are those that `drive` has set last.
 
         Parameters
         ----------
         velocity : three arrays of faces, float32 [m/s]
-        source : float
+        source : (nx, ny, nz) float32
             What each liquid cell gives, as a speed across it [m/s].
         tolerance : float
 
@@ -128,7 +132,7 @@ class Pressing:
         (pressure, Solution)
             The pressure over a step as a change of velocity across a cell (nx, ny, nz) [m/s].
         """
-        return self._solve(velocity, self._outflow(velocity, np.float32(source)), tolerance, MOST)
+        return self._solve(velocity, self._outflow(velocity, source), tolerance, MOST)
 
     def _outflow(self, velocity, source):
         rhs = np.empty(self.phi.shape, np.float32)

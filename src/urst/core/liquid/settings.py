@@ -4,6 +4,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+from urst.core.curves.varies import Number, Varies
 from urst.core.fields import domain
 
 #: of water [kg/m3]
@@ -21,6 +22,36 @@ class Fill(BaseModel):
 
     piece: Annotated[str, Field(max_length=80)] = Field(description="Set piece whose inside is liquid")
     velocity: Corner = Field((0.0, 0.0, 0.0), description="With what it starts [m/s]")
+
+
+class _Window(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+    piece: Annotated[str, Field(max_length=80)] = Field(description="Set piece whose inside it is")
+    since: int | None = Field(None, ge=-1_000_000, le=1_000_000, description="First frame; empty: from the start")
+    until: int | None = Field(None, ge=-1_000_000, le=1_000_000, description="Last frame; empty: to the end")
+
+    @model_validator(mode="after")
+    def _order(self):
+        if self.since is not None and self.until is not None and self.until < self.since:
+            raise ValueError(f"'{self.piece}' ends at frame {self.until}, before it begins at {self.since}")
+        return self
+
+
+class Inflow(_Window):
+    """A set piece from whose inside liquid pours; it takes along what pours."""
+
+    velocity: Corner = Field((0.0, 0.0, -1.0), description="How it sets off, beside the piece's own motion [m/s]")
+    rate: Annotated[Number, Varies(("frame",), 0, 1e6)] | None = Field(
+        None, description="How much comes in at most; empty: as much as its velocity takes away [m3/s]"
+    )
+
+
+class Region(_Window):
+    """A set piece in whose inside liquid is taken away, or slowed."""
+
+    does: Literal["take away", "slow"] = Field("take away", description="What happens to liquid in it")
+    damping: float = Field(2.0, ge=0, le=1000, description="How soon it comes to rest, where it is slowed [1/s]")
 
 
 class LiquidSettings(BaseModel):
@@ -42,6 +73,8 @@ class LiquidSettings(BaseModel):
         description="A place in the pool: only what is joined to it below the level is full; empty: all of the domain [m]",
     )
     fills: tuple[Fill, ...] = Field((), description="Set pieces whose inside is full at the start")
+    inflows: tuple[Inflow, ...] = Field((), description="Set pieces that pour liquid")
+    regions: tuple[Region, ...] = Field((), description="Set pieces in which liquid is taken away or slowed")
     tolerance: float = Field(1e-3, gt=1e-7, le=0.1, description="Share of the divergence left in the pressure solve")
     most_substeps: int = Field(16, ge=1, le=256, description="Most steps a frame for a fast liquid")
     settle: float = Field(

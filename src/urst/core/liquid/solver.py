@@ -10,6 +10,7 @@ from urst.core.curves.clock import Clock
 from urst.core.fields.pressure import Solution
 from urst.core.liquid import body_kernels, flow_kernels, level_kernels, particle_kernels
 from urst.core.liquid.afloat import Afloat
+from urst.core.liquid.inflows import Inflow, Region
 from urst.core.liquid.pressing import Pressing, spread
 from urst.core.liquid.settings import DENSITY, EDGE, PARTICLES, LiquidSettings
 from urst.core.liquid.walls import STAND, Walls
@@ -45,6 +46,10 @@ class LiquidSolver:
     gravity : (3,) float [m/s2]
     boundaries : list of Boundary
         What holds the liquid and what moves in it.
+    inflows : list of Inflow
+        What pours.
+    regions : list of Region
+        Where liquid is taken away or slowed.
     clock : Clock
         By its frames a second `most_substeps` is meant.
     start_time : float [s]
@@ -58,11 +63,13 @@ class LiquidSolver:
         gravity=(0.0, 0.0, -9.81),
         *,
         boundaries: Sequence[Boundary] = (),
+        inflows: Sequence[Inflow] = (),
+        regions: Sequence[Region] = (),
         clock: Clock | None = None,
         start_time: float = 0.0,
         pulse: Callable[[], None] = lambda: None,
     ):
-        self.settings, self.pulse = settings, pulse
+        self.settings, self.pulse, self.inflows, self.regions = settings, pulse, list(inflows), list(regions)
         self.gravity, self.shape, self.cell = np.array(gravity, float), settings.shape(), float(settings.cell_size)
         self.origin = np.array(settings.low, float)
         self._up = -self.gravity / max(float(np.linalg.norm(self.gravity)), 1e-9)
@@ -80,6 +87,8 @@ class LiquidSolver:
         self._known = [np.zeros(u.shape, np.uint8) for u in self.velocity]
         self.lost = 0
         """particles that have left the domain"""
+        self.drained = 0
+        """particles that regions have taken away"""
         self.flying = 0
         """particles that fly by themselves, and so are none of what the surface holds"""
         self.poured = 0
@@ -90,6 +99,8 @@ class LiquidSolver:
         self._pressing: Pressing | None = None
         self._ways = np.zeros((0, 6))
         self._begun = False
+        self._push: np.ndarray | None = None
+        self._shut = np.zeros(self.shape, bool)
         self.given, self.taken, self.exchanged = np.zeros(3), np.zeros(3), 0.0
         """momentum that pressure has taken from the liquid, that solids have got, and all that passed [N s]"""
 
@@ -250,7 +261,12 @@ class LiquidSolver:
         have = self.volume() / self.cell**3
         # as a speed across a cell: so much of the loss comes back over the step
         source = MEND * (wanted - have) / max(have, 1.0) * self.cell / dt
-        self.pressure, self.solution = pressing.project(self.velocity, source, self.settings.tolerance)
+        if self.inflows:
+            self._shut = pressing.shut()
+        growth = np.full(self.shape, np.float32(source))
+        if self._push is not None and not held:
+            growth += np.float32(self.cell) * self._push
+        self.pressure, self.solution = pressing.project(self.velocity, growth, self.settings.tolerance)
         if not self.solution.converged:
             raise SolverFailed(
                 f"The pressure solve left {self.solution.residual:.2g} of the divergence after {self.solution.iterations} "
@@ -300,11 +316,65 @@ class LiquidSolver:
         self.pulse()
         self._carry(dt, time)
         self._begun = True
+        if time > self.time:
+            self._pour(dt)
+            self._drain(dt)
         self._sort()
         self._follow(dt)
         self.pulse()
         self._scatter()
         self._calm(dt)
+
+    def _pour(self, dt):
+        """Let in what comes in."""
+        self._push = None
+        for inflow in self.inflows:
+            places, speed, held, push = inflow.born(self.time, dt, self.position, self.origin, self.cell, self._shut)
+            # what is still in there goes as what comes, when the next step's fall has been added
+            speed = speed - (dt * self.gravity).astype(np.float32)
+            self.speed[held], self.affine[held] = speed, 0.0
+            if len(places):
+                places = places[self.walls.distance[tuple(np.floor(2.0 * places).astype(int).T)] > 0.0]
+                self.poured += len(places)
+                self.position = np.concatenate([self.position, places])
+                self.speed = np.concatenate([self.speed, np.tile(speed, (len(places), 1))])
+                self.affine = np.concatenate([self.affine, np.zeros((len(places), 3, 3), np.float32)])
+            if push is not None:
+                self._push = push if self._push is None else self._push + push
+
+    def _drain(self, dt):
+        """Take away and slow what is where that happens."""
+        for region in self.regions:
+            if not region.acts(self.time + 0.5 * dt) or not len(self.position):
+                continue
+            low, high = region.box(self.time + dt, np.zeros(3))
+            near = np.flatnonzero(
+                (
+                    (self.position >= (low - self.origin) / self.cell)
+                    & (self.position <= (high - self.origin) / self.cell)
+                ).all(axis=1)
+            )
+            mine = near[region.within(self.origin + self.cell * self.position[near], self.time + dt)]
+            if not region.takes:
+                own = region.carrier.at(self.time + dt).velocity[0]
+                keep = np.float32(np.exp(-region.damping * dt))
+                self.speed[mine] = own + keep * (self.speed[mine] - own)
+                self.affine[mine] *= keep
+                continue
+            self.drained += len(mine)
+            # what comes there falls into the empty
+            corner = np.maximum(np.floor((low - self.origin) / self.cell).astype(int), 0)
+            end = np.minimum(np.ceil((high - self.origin) / self.cell).astype(int), self.shape)
+            cells = np.stack(
+                np.meshgrid(*(np.arange(a, b) for a, b in zip(corner, end)), indexing="ij"), axis=-1
+            ).reshape(-1, 3)
+            away = -region.distance(self.origin + self.cell * (cells + 0.5), self.time + dt) / self.cell
+            spot = tuple(cells.T)
+            self.phi[spot] = np.maximum(self.phi[spot], np.clip(away, -level_kernels.BAND, level_kernels.BAND))
+            self._keep(np.delete(np.arange(len(self.position)), mine))
+
+    def _keep(self, some):
+        self.position, self.speed, self.affine = self.position[some], self.speed[some], self.affine[some]
 
     def _carry(self, dt, time):
         step = np.float32(dt / self.cell)
@@ -321,7 +391,7 @@ class LiquidSolver:
         kept = state != particle_kernels.GONE
         if not kept.all():
             self.lost += int((~kept).sum())
-            self.position, self.speed, self.affine = self.position[kept], self.speed[kept], self.affine[kept]
+            self._keep(kept)
 
     def _sort(self):
         order = np.empty(len(self.position), np.int64)
@@ -412,11 +482,15 @@ class LiquidSolver:
         places = self.origin + self.cell * self.position.astype(np.float64)
         fall = -float((places @ self.gravity).sum())
         each = DENSITY * (self.cell / EDGE) ** 3
+        due = sum(x.due for x in self.inflows)
         return {
             "particles": float(len(self.position)),
             "volume": self.volume(),
             "volume_drift": self.volume() / wanted - 1.0 if wanted else 0.0,
             "lost": self.lost / self.poured if self.poured else 0.0,
+            "poured": self.poured / PARTICLES * self.cell**3,
+            "drained": self.drained / PARTICLES * self.cell**3,
+            "blocked": 1.0 - sum(x.came for x in self.inflows) / due if due else 0.0,
             "top_speed": float(np.sqrt((self.speed.astype(np.float64) ** 2).sum(axis=1).max(initial=0.0))),
             "kinetic_energy": 0.5 * each * squared,
             "energy": 0.5 * each * squared + each * fall,
@@ -431,7 +505,11 @@ class LiquidSolver:
         state = {n: getattr(self, n).copy() for n in self._STATE}
         state |= {f"velocity_{a}": u.copy() for a, u in zip("xyz", self.velocity)}
         return state | {
-            "counts": np.array([self.time, self.lost, self.poured, self.flying, self._begun]),
+            "counts": np.array([self.time, self.lost, self.poured, self.flying, self._begun, self.drained]),
+            "push": np.zeros(0, np.float32) if self._push is None else self._push.copy(),
+            "inflows": np.array([[x.owed if np.isfinite(x.owed) else -1.0, x.steps] for x in self.inflows]).reshape(
+                -1, 2
+            ),
             "ledger": np.concatenate([self.given, self.taken, [self.exchanged]]),
         }
 
@@ -442,7 +520,10 @@ class LiquidSolver:
         self.velocity = [state[f"velocity_{a}"].copy() for a in "xyz"]
         self.time = float(state["counts"][0])
         self.lost, self.poured, self.flying = (int(x) for x in state["counts"][1:4])
-        self._begun = bool(state["counts"][4])
+        self._begun, self.drained = bool(state["counts"][4]), int(state["counts"][5])
+        self._push = state["push"].copy() if state["push"].size else None
+        for inflow, (owed, steps, due, came) in zip(self.inflows, state["inflows"]):
+            inflow.owed, inflow.steps, inflow.due, inflow.came = float(owed), int(steps), float(due), float(came)
         self.given, self.taken, self.exchanged = (
             state["ledger"][:3].copy(),
             state["ledger"][3:6].copy(),

@@ -7,7 +7,7 @@ from urst.core.liquid.settings import PARTICLES, LiquidSettings
 from urst.kinds.flood.proposal import proposal
 from urst.kinds.gauge import Gauge, Quantity
 from urst.kinds.kind import Kind, at, piece_problem
-from urst.kinds.questions import CENTIMETRES, METRES, SECONDS, SPEED, Field, Question
+from urst.kinds.questions import CENTIMETRES, FRAME, METRES, PER_SECOND, SECONDS, SPEED, Field, Question
 from urst.kinds.surroundings import around, thin
 from urst.scene import content
 from urst.scene.materials import WATER
@@ -20,16 +20,18 @@ _DRAFT = 1.5
 _BOUNDS = 0.5
 #: steps a frame that a splash takes
 _STEPS = 4
+#: settings that list set pieces
+_LISTS = ("fills", "inflows", "regions")
 
 
 class Flood(Kind):
     """A liquid with a free surface among walls and moving bodies."""
 
     name, title, version = "flood", "Flood", 2
-    golden = "3485661ecdd8b2c2281b2c71643bd106edd7a6c5"
+    golden = "33552a3cf63d6f2bdf9d08f904eeb0330c9c9696"
     settings = LiquidSettings
     hue = ("#42a1aa", "#1d727b")
-    own = ("fills", "low", "high", "level", "pool_at")
+    own = ("fills", "inflows", "regions", "low", "high", "level", "pool_at")
     work = "urst.kinds.flood.work"
     offers = ("liquid",)
     reads = ("bodies",)
@@ -47,6 +49,9 @@ class Flood(Kind):
             "volume_drift", "volume drift", "%", 100, -1, 1,
             about="How much more the surface holds than the particles that are there should fill",
         ),
+        Gauge("poured", "poured so far", "m3"),
+        Gauge("blocked", "found no room", "%", 100, None, 10, about="Share of what inflows were to pour that did not come in"),
+        Gauge("drained", "taken away", "m3"),
         Gauge("lost", "lost at sides", "%", 100, None, 1),
         Gauge("top_speed", "fastest", "m/s"),
         Gauge("kinetic_energy", "kinetic energy", "kJ", 1e-3),
@@ -71,6 +76,20 @@ class Flood(Kind):
             Field("fills.*.piece", "Piece", names="piece"),
             Field("fills.*.velocity", "Velocity", **SPEED),
         ), entries="fills", noun="fill", asks=("piece",)),
+        Question("What pours?", "inflows", (
+            Field("inflows.*.piece", "Piece", names="piece"),
+            Field("inflows.*.velocity", "Velocity", **SPEED),
+            Field("inflows.*.rate", "At most", "m3/s"),
+            Field("inflows.*.since", "From frame", **FRAME),
+            Field("inflows.*.until", "Until frame", **FRAME),
+        ), entries="inflows", noun="inflow", asks=("piece",)),
+        Question("Where does it go?", "regions", (
+            Field("regions.*.piece", "Piece", names="piece"),
+            Field("regions.*.does", "Liquid in it"),
+            Field("regions.*.damping", "Comes to rest", **PER_SECOND, only=(("does", ("slow",)),)),
+            Field("regions.*.since", "From frame", **FRAME),
+            Field("regions.*.until", "Until frame", **FRAME),
+        ), entries="regions", noun="region", asks=("piece",)),
         Question("What holds it?", "domain", (
             Field("low", "Low corner", **METRES),
             Field("high", "High corner", **METRES),
@@ -85,11 +104,14 @@ class Flood(Kind):
     )  # fmt: skip
 
     def problem(self, shot, layer):
-        return piece_problem(shot, [f.piece for f in layer.settings.fills], "is filled from")
+        s = layer.settings
+        found = [([f.piece for f in s.fills], "is filled from"), ([f.piece for f in s.inflows], "is poured from")]
+        found.append(([f.piece for f in s.regions], "is taken away or slowed in"))
+        return next((p for p in (piece_problem(shot, names, verb) for names, verb in found) if p), "")
 
     def mentions(self, settings, before, now):
-        fills = [f | {"piece": now if f["piece"] == before else f["piece"]} for f in settings.get("fills", [])]
-        return settings | {"fills": fills}
+        named = lambda rows: [f | {"piece": now if f["piece"] == before else f["piece"]} for f in rows]  # noqa: E731
+        return settings | {n: named(settings.get(n, [])) for n in _LISTS}
 
     def content(self, shot, layer):
         settings = layer.settings.model_dump(mode="json")
@@ -97,6 +119,11 @@ class Flood(Kind):
             f.model_dump(mode="json", exclude={"piece"}) | {"of": content.stance(shot.piece(f.piece), shot)}
             for f in layer.settings.fills
         ]
+        for name in ("inflows", "regions"):
+            settings[name] = [
+                x.model_dump(mode="json", exclude={"piece"}) | {"of": content.motion(shot.piece(x.piece), shot)}
+                for x in getattr(layer.settings, name)
+            ]
         return {"settings": settings, "clock": content.clock(shot)} | around(shot, layer, "liquid")
 
     def proposal(self, shot, reads):
@@ -112,6 +139,7 @@ class Flood(Kind):
         pool = float(np.prod(np.maximum(high - low, 0.0))) if s.level is not None else 0.0
         pieces = [shot.piece(f.piece) for f in s.fills]
         full = pool + sum(sum(volumes(p.shape)) for p in pieces if not is_endless(p.shape))
+        full += sum(_poured(shot, x) for x in s.inflows)
         return int(full / s.cell_size**3 * PARTICLES)
 
     def rounds(self, layer):
@@ -141,9 +169,9 @@ class Flood(Kind):
 
     def _dry(self, shot, layer):
         s, name = layer.settings, layer.name
-        if s.level is None and not s.fills and not layer.start:
+        if s.level is None and not s.fills and not s.inflows and not layer.start:
             return [Finding(
-                f"'{name}' has no liquid.", "It has no pool and fills no set piece: give it a level.", layer=layer.id,
+                f"'{name}' has no liquid.", "It has no pool, fills no set piece and none pours: give it a level.", layer=layer.id,
                 fix="Fill a quarter of its domain",
                 changes=((at(shot, layer, "level"), round(s.low[2] + 0.25 * (s.high[2] - s.low[2]), 3)),),
             )]  # fmt: skip
@@ -170,7 +198,7 @@ class Flood(Kind):
     def _stopped(self, shot, layer):
         """What is filled must not be a wall as well."""
         walls = {shot.pieces[i].name for i in stopping(shot, "liquid")}
-        both = [f.piece for f in layer.settings.fills if f.piece in walls]
+        both = [f.piece for name in _LISTS for f in getattr(layer.settings, name) if f.piece in walls]
         if not both:
             return []
         rows = [x.model_dump(mode="json") for x in shot.taking_part]
@@ -181,14 +209,14 @@ class Flood(Kind):
         else:
             rows[mine] |= whole
         return [Finding(
-            f"'{both[0]}' is filled with '{layer.name}' and stops liquid at the same time.",
+            f"'{both[0]}' is filled or poured from by '{layer.name}' and stops liquid at the same time.",
             "Within a wall there is no room for it.", layer=layer.id,
             fix="Let it stop nothing and be unseen", changes=((("taking_part",), rows),),
         )]  # fmt: skip
 
     def _outside(self, shot, layer):
         s = layer.settings
-        for fill in s.fills:
+        for fill in (*s.fills, *s.inflows):
             piece = shot.piece(fill.piece)
             if is_endless(piece.shape):
                 continue
@@ -199,13 +227,25 @@ class Flood(Kind):
                 new_high = [round(float(max(a, b + s.cell_size)), 3) for a, b in zip(s.high, high)]
                 return [Finding(
                     f"'{fill.piece}' stands partly outside the domain of '{layer.name}'.",
-                    "What lies out there is not filled.", layer=layer.id, fix="Widen the domain by what is missing",
+                    "Nothing is filled out there.", layer=layer.id, fix="Widen the domain by what is missing",
                     changes=((at(shot, layer, "low"), new_low), (at(shot, layer, "high"), new_high)),
                 )]  # fmt: skip
         return []
 
     def matter(self, shot, layer):
         return WATER
+
+
+def _poured(shot, inflow):
+    """How much comes in by the last frame, as far as can be told [m3]."""
+    frames = min(shot.end, inflow.until or shot.end) - max(shot.start, inflow.since or shot.start) + 1
+    if isinstance(inflow.rate, float | int):
+        return inflow.rate * max(frames, 0) / shot.rate
+    piece = shot.piece(inflow.piece)
+    corners = np.concatenate(placed_corners(piece, shot)) if not is_endless(piece.shape) else np.zeros((1, 3))
+    size = corners.max(axis=0) - corners.min(axis=0)
+    speed = np.abs(np.array(inflow.velocity))
+    return float(speed @ [size[1] * size[2], size[0] * size[2], size[0] * size[1]]) * max(frames, 0) / shot.rate
 
 
 def _about(shot, s):

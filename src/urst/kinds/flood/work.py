@@ -3,6 +3,7 @@
 import numpy as np
 
 from urst.core.bodies.boundary import Boundary
+from urst.core.liquid.inflows import Inflow, Region
 from urst.core.liquid.solver import LiquidSolver
 from urst.kinds.working import Begun
 
@@ -11,7 +12,29 @@ def begin(inputs) -> Begun:
     """Put together what holds the liquid and what is full of it at the start."""
     shot, settings = inputs.shot, inputs.layer.settings
     boundaries = [p.boundary for p in inputs.bodies("liquid")] + inputs.surroundings("liquid")
-    solver = LiquidSolver(settings, shot.gravity, boundaries=boundaries, clock=inputs.clock, pulse=inputs.pulse)
+    inflows = [
+        Inflow(
+            inputs.carrier(x.piece),
+            *inputs.window(x),
+            np.array(x.velocity, float),
+            x.rate,
+            settings.seed + n,
+            inputs.clock,
+        )
+        for n, x in enumerate(settings.inflows)
+    ]
+    regions = [
+        Region(inputs.carrier(x.piece), *inputs.window(x), x.damping, x.does == "take away") for x in settings.regions
+    ]
+    solver = LiquidSolver(
+        settings,
+        shot.gravity,
+        boundaries=boundaries,
+        inflows=inflows,
+        regions=regions,
+        clock=inputs.clock,
+        pulse=inputs.pulse,
+    )
     start = inputs.start_frame()
 
     def settle():

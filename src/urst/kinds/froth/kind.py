@@ -16,7 +16,7 @@ class Froth(Kind):
     """What a liquid that takes in air gives birth to."""
 
     name, title, version = "froth", "Froth", 1
-    golden = "e80f18d7a80428a66e4d7d5e9558c353b331f4f0"
+    golden = "8eb670beb7348fd131a92c738c35a447a68eab4f"
     settings = FrothSettings
     hue = ("#c9d6d6", "#7b9292")
     work = "urst.kinds.froth.work"

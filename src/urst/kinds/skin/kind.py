@@ -17,7 +17,7 @@ class Skin(Kind):
     """The surface of a liquid, closed, with normals and velocities."""
 
     name, title, version = "skin", "Skin", 1
-    golden = "80881053a54203263d497811b765480d1a745908"
+    golden = "7ca024460115ea40fb81a1875e9b8d8d95505ecd"
     settings = SkinSettings
     hue = ("#7fc4cf", "#3b8d99")
     work = "urst.kinds.skin.work"
@@ -29,7 +29,7 @@ class Skin(Kind):
     seconds, memory = 2.5e-7, 60.0
     quantities = (
         Quantity("position", "corners, normals, velocities, triangles", 0.9),
-        Quantity("levels", "the distance from it on its grid", 0.5, always=False),
+        Quantity("levels", "its level set", 0.5, always=False),
     )
     chief = "triangles"
     gauges = (
