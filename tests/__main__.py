@@ -20,6 +20,7 @@ FAST = (
     "pressure",
     "gas",
     "liquid",
+    "waves",
     "afloat",
     "skin",
     "froth",

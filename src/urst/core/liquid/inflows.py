@@ -46,7 +46,13 @@ class Place:
         return found
 
     def distance(self, places: np.ndarray, time: float) -> np.ndarray:
-        """Return signed distances of places (n, 3) from its surface at a time, negative inside (n,) [m]."""
+        """Return signed distances of places from its surface, negative inside (n,) [m].
+
+        Parameters
+        ----------
+        places : (n, 3) float [m]
+        time : float [s]
+        """
         found, hulls = np.full(len(places), np.inf), self.carrier.at(time).hulls
         for b in range(len(self.carrier)):
             planes = hulls.planes[hulls.face_start[b] : hulls.face_start[b + 1]]
@@ -54,7 +60,14 @@ class Place:
         return found
 
     def box(self, time: float, margin: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Return corners of the box about it at a time, wider by `margin` (3,) [m]."""
+        """Return corners of the box about it.
+
+        Parameters
+        ----------
+        time : float [s]
+        margin : (3,) float
+            How much wider [m].
+        """
         now = self.carrier.at(time)
         return now.low.min(axis=0) - margin, now.high.max(axis=0) + margin
 

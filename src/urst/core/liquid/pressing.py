@@ -72,7 +72,7 @@ class Pressing:
         """Let liquid between bodies that lie against something."""
         w, shape = self.walls, self.phi.shape
         seam = np.empty(shape, np.uint8)
-        seam_kernels.find(w.distance, w.owner, nodes.node, nodes.loose, w.share, w.middle, w.ends(0)[0], seam)
+        seam_kernels.find(w.distance, w.owner, nodes.node, nodes.loose, w.share, w.middle, w.boxed, seam)
         if not seam.any():
             return
         phi = np.empty_like(self.phi)

@@ -54,6 +54,35 @@ class Region(_Window):
     damping: float = Field(2.0, ge=0, le=1000, description="How soon it comes to rest, where it is slowed [1/s]")
 
 
+Angle = Annotated[float, Field(ge=-360, le=360)]
+
+
+class WaveSettings(BaseModel):
+    """What waves go over a pool."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+    wind: float = Field(0.0, ge=0, le=80, description="Wind that has raised the sea, 10 m up; 0: none [m/s]")
+    fetch: float = Field(20_000.0, gt=0, le=2e6, description="Over how much water it has blown [m]")
+    heading: Angle = Field(0.0, description="Where the sea goes to, 0 is +x, 90 is +y [deg]")
+    spread: float = Field(
+        8.0, ge=1, le=200, description="How closely its waves go that way: s of cos^2s of half the angle"
+    )
+    swell_height: float = Field(0.0, ge=0, le=40, description="Of swell beside it, from trough to crest [m]")
+    swell_period: float = Field(6.0, gt=0.2, le=40, description="Of the swell [s]")
+    swell_heading: Angle = Field(0.0, description="Where the swell goes to [deg]")
+    depth: float | None = Field(
+        None, gt=0, le=11_000, description="Of the water under them; empty: down to the floor of the domain [m]"
+    )
+    band: float = Field(
+        1.0, gt=0, le=1000, description="Width along the sides in which liquid is brought to what the waves do [m]"
+    )
+
+    def any(self) -> bool:
+        """Return whether there are waves at all."""
+        return self.wind > 0.0 or self.swell_height > 0.0
+
+
 class LiquidSettings(BaseModel):
     """Where a liquid is solved and what of it there is."""
 
@@ -62,8 +91,8 @@ class LiquidSettings(BaseModel):
     cell_size: float = Field(0.1, gt=0, le=1000, description="Edge of a cell [m]")
     low: Corner = Field((-4.0, -4.0, -0.5), description="Least corner of the domain [m]")
     high: Corner = Field((4.0, 4.0, 4.0), description="Greatest corner of the domain [m]")
-    sides: Literal["wall", "open"] = Field(
-        "wall", description="Floor and sides of the domain: walls, or what goes out is gone"
+    sides: Literal["wall", "open", "waves"] = Field(
+        "wall", description="Floor and sides of the domain: walls, or what goes out is gone, or the sea goes on beyond"
     )
     level: float | None = Field(
         None, ge=-1e5, le=1e5, description="All that is open below this is full at the start; empty: nothing [m]"
@@ -72,6 +101,7 @@ class LiquidSettings(BaseModel):
         None,
         description="A place in the pool: only what is joined to it below the level is full; empty: all of the domain [m]",
     )
+    waves: WaveSettings = Field(WaveSettings(), description="Waves on the pool")
     fills: tuple[Fill, ...] = Field((), description="Set pieces whose inside is full at the start")
     inflows: tuple[Inflow, ...] = Field((), description="Set pieces that pour liquid")
     regions: tuple[Region, ...] = Field((), description="Set pieces in which liquid is taken away or slowed")
@@ -86,6 +116,12 @@ class LiquidSettings(BaseModel):
     def _pool(self):
         if self.pool_at is not None and self.level is None:
             raise ValueError("a place of the pool is given and no level: give the pool a level, or empty its place")
+        if self.waves.any() and self.level is None:
+            raise ValueError("there are waves and no pool: give the pool a level, or take the waves out")
+        if self.sides == "waves" and (self.level is None or self.level <= self.low[2]):
+            raise ValueError(
+                "the sea goes on beyond the sides and there is no pool: give it a level above the domain's floor"
+            )
         return self
 
     @model_validator(mode="after")

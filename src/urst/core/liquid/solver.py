@@ -12,8 +12,10 @@ from urst.core.liquid import body_kernels, flow_kernels, level_kernels, particle
 from urst.core.liquid.afloat import Afloat
 from urst.core.liquid.inflows import Inflow, Region
 from urst.core.liquid.pressing import Pressing, spread
+from urst.core.liquid.sea import Sea
 from urst.core.liquid.settings import DENSITY, EDGE, PARTICLES, LiquidSettings
 from urst.core.liquid.walls import STAND, Walls
+from urst.core.liquid.waves import Waves
 from urst.errors import BadValue, SolverFailed
 
 #: cells that the fastest liquid may cross in one step
@@ -76,7 +78,13 @@ class LiquidSolver:
         self.clock, self.time = clock or Clock(), start_time
         self.least_dt = 1.0 / (self.clock.rate * settings.most_substeps)
         box = (settings.low, settings.high) if settings.sides == "wall" else None
-        self.walls = Walls(self.shape, self.origin, self.cell, list(boundaries), box)
+        self.waves, beyond = self._waves(), None
+        self.sea: Sea | None = None
+        if settings.sides == "waves":
+            assert self.waves is not None
+            self.sea = Sea(self.waves, settings.waves.band, self.origin, self.cell, self.shape, settings.seed)
+            beyond = lambda x: self.sea.waves.velocity(x, self.time)  # noqa: E731
+        self.walls = Walls(self.shape, self.origin, self.cell, list(boundaries), box, beyond)
         self.walls.place(start_time)
         self.velocity = [np.zeros(w.shape, np.float32) for w in self.walls.weights]
         self.phi = np.full(self.shape, level_kernels.BAND, np.float32)
@@ -104,6 +112,14 @@ class LiquidSolver:
         self.given, self.taken, self.exchanged = np.zeros(3), np.zeros(3), 0.0
         """momentum that pressure has taken from the liquid, that solids have got, and all that passed [N s]"""
 
+    def _waves(self):
+        """The waves on the pool, None where it is still and ends at its sides."""
+        s = self.settings
+        if not s.waves.any() and s.sides != "waves":
+            return None
+        weight, level = float(np.linalg.norm(self.gravity)), float(s.level or 0.0)
+        return Waves(s.waves, level, level - s.low[2], weight, s.seed)
+
     def pool(self, level: float, place=None) -> None:
         """Fill all that is open below a level, or what of that is joined to a place.
 
@@ -117,8 +133,11 @@ class LiquidSolver:
         BadValue
             If that place is not open, or lies above the level or outside the domain.
         """
+        waves = self.waves
+        inside = (lambda x: x[:, 2] - waves.surface(x, self.time)) if waves else (lambda x: x[:, 2] - level)
+        velocity = (lambda x: waves.velocity(x, self.time)) if waves else (0.0, 0.0, 0.0)
         if place is None:
-            self.fill(lambda x: x[:, 2] - level)
+            self.fill(inside, velocity)
             return
         heights = self.origin[2] + self.cell * np.arange(self.shape[2])
         cells, _ = label((self.walls.share > OPEN) & (heights < level))
@@ -132,7 +151,8 @@ class LiquidSolver:
             )
         # cells that walls leave less than half of go with those beside
         self.fill(
-            lambda x: x[:, 2] - level,
+            inside,
+            velocity,
             only=(cells == number) | (binary_dilation(cells == number) & (self.walls.share <= OPEN)),
         )
 
@@ -143,7 +163,8 @@ class LiquidSolver:
         ----------
         inside : callable
             Signed distance from the surface of what is filled at places (n, 3) [m], negative within [m].
-        velocity : (3,) float [m/s]
+        velocity : (3,) float [m/s], or callable
+            Of places (n, 3) [m], (n, 3).
         only : (nx, ny, nz) bool, optional
             Cells that are filled at most.
         """
@@ -164,7 +185,10 @@ class LiquidSolver:
         # rounding must not take any to the far side of the grid
         places = np.minimum(places, np.nextafter(np.array(self.shape, np.float32), np.float32(0.0)))
         self.position = np.concatenate([self.position, places])
-        self.speed = np.concatenate([self.speed, np.tile(np.array(velocity, np.float32), (len(places), 1))])
+        speed = (
+            velocity(self.origin + self.cell * places) if callable(velocity) else np.tile(velocity, (len(places), 1))
+        )
+        self.speed = np.concatenate([self.speed, np.reshape(speed, (-1, 3)).astype(np.float32)])
         self.affine = np.concatenate([self.affine, np.zeros((len(places), 3, 3), np.float32)])
         middles = np.stack(np.meshgrid(*(np.arange(n) + 0.5 for n in self.shape), indexing="ij"), axis=-1)
         distance = self._filled(inside, self.origin + self.cell * middles.reshape(-1, 3)).reshape(self.shape)
@@ -172,7 +196,6 @@ class LiquidSolver:
             # walls are no part of it, but the surface goes on into them
             distance[~only & (self.walls.middle > 0.0) & (distance < 0.0)] = level_kernels.BAND
         self.phi = np.minimum(self.phi, np.clip(distance, -level_kernels.BAND, level_kernels.BAND)).astype(np.float32)
-        self.poured += len(places)
         self._sort()
         self._surface()
         self._scatter()
@@ -319,8 +342,13 @@ class LiquidSolver:
         if time > self.time:
             self._pour(dt)
             self._drain(dt)
+        if self.sea:
+            self._join_sea(dt, time)
         self._sort()
         self._follow(dt)
+        if self.sea:
+            self.sea.level(self.phi, dt, time)
+            self._surface()
         self.pulse()
         self._scatter()
         self._calm(dt)
@@ -335,10 +363,7 @@ class LiquidSolver:
             self.speed[held], self.affine[held] = speed, 0.0
             if len(places):
                 places = places[self.walls.distance[tuple(np.floor(2.0 * places).astype(int).T)] > 0.0]
-                self.poured += len(places)
-                self.position = np.concatenate([self.position, places])
-                self.speed = np.concatenate([self.speed, np.tile(speed, (len(places), 1))])
-                self.affine = np.concatenate([self.affine, np.zeros((len(places), 3, 3), np.float32)])
+                self._add(places, np.tile(speed, (len(places), 1)))
             if push is not None:
                 self._push = push if self._push is None else self._push + push
 
@@ -373,6 +398,21 @@ class LiquidSolver:
             self.phi[spot] = np.maximum(self.phi[spot], np.clip(away, -level_kernels.BAND, level_kernels.BAND))
             self._keep(np.delete(np.arange(len(self.position)), mine))
 
+    def _join_sea(self, dt, time):
+        """Let what is near the sides do as the sea beyond."""
+        assert self.sea is not None
+        keep, fresh, speed = self.sea.join(self.position, self.speed, self.walls.share, dt, time, self.poured)
+        self._keep(keep)
+        if len(fresh):
+            self._add(fresh, speed)
+
+    def _add(self, places, speed):
+        """Add particles at places (n, 3) [cells] with velocities (n, 3)."""
+        self.position = np.concatenate([self.position, places.astype(np.float32)])
+        self.speed = np.concatenate([self.speed, speed.astype(np.float32)])
+        self.affine = np.concatenate([self.affine, np.zeros((len(places), 3, 3), np.float32)])
+        self.poured += len(places)
+
     def _keep(self, some):
         self.position, self.speed, self.affine = self.position[some], self.speed[some], self.affine[some]
 
@@ -390,7 +430,8 @@ class LiquidSolver:
         self.flying = int((state == particle_kernels.FLYING).sum())
         kept = state != particle_kernels.GONE
         if not kept.all():
-            self.lost += int((~kept).sum())
+            # the sea takes back what it gave
+            self.lost += 0 if self.sea else int((~kept).sum())
             self._keep(kept)
 
     def _sort(self):

@@ -28,6 +28,8 @@ class Walls:
     boundaries : list of Boundary
     box : ((3,), (3,)) float [m], optional
         Corners of a box whose floor and sides are walls; it has no lid. None: all sides are open.
+    beyond : callable, optional
+        Velocity of the water beyond floor and sides at places (n, 3) [m], (n, 3) [m/s]: it comes in and goes out by that.
 
     Attributes
     ----------
@@ -49,7 +51,7 @@ class Walls:
         Of all bodies [m], [m/s], [rad/s].
     """
 
-    def __init__(self, shape, origin, cell: float, boundaries: list[Boundary], box=None):
+    def __init__(self, shape, origin, cell: float, boundaries: list[Boundary], box=None, beyond=None):
         nx, ny, nz = shape
         faces = ((nx + 1, ny, nz), (nx, ny + 1, nz), (nx, ny, nz + 1))
         self.origin, self.cell, self.boundaries = np.asarray(origin, float), float(cell), boundaries
@@ -63,7 +65,7 @@ class Walls:
             low, high = (np.asarray((corner - self.origin) / cell, np.float32) for corner in np.asarray(box, float))
             kernels.sides(low, high, self._bare)
             self.keep[0], self.keep[1, :2] = low + STAND, high[:2] - STAND
-        self._boxed = box is not None
+        self._boxed, self._beyond = box is not None, beyond
         self.within = np.zeros((0, 3), np.int32)
         self._where: list[np.ndarray] = []
 
@@ -99,8 +101,14 @@ class Walls:
         self.within = kernels.behind(self.middle, np.float32(INTO))
 
     def ends(self, axis: int) -> np.ndarray:
-        """Return whether the first and the last faces across an axis lie in sides that are walls, (2,) bool."""
-        return np.array([self._boxed, self._boxed and axis < 2])
+        """Return whether the first and the last faces across an axis lie in sides that pressure does not move, (2,) bool."""
+        closed = self._boxed or self._beyond is not None
+        return np.array([closed, closed and axis < 2])
+
+    @property
+    def boxed(self) -> bool:
+        """Whether floor and sides are walls."""
+        return self._boxed
 
     def drive(self, velocity: np.ndarray, spin: np.ndarray, loose: np.ndarray | None = None) -> None:
         """Find how fast the walls at faces move.
@@ -118,6 +126,25 @@ class Walls:
                 self.distance, self.owner, self.weights[axis], axis, self.ends(axis), loose, self.position, velocity, spin, self.origin, self.cell,
                 self.walls[axis],
             )  # fmt: skip
+
+        if self._beyond is not None:
+            for axis in range(3):
+                for end, closed in zip((0, -1), self.ends(axis)):
+                    if closed:
+                        self._flow(axis, end)
+
+    def _flow(self, axis, end):
+        """Let the faces in a side move as the water beyond."""
+        side = (slice(None),) * axis + (end,)
+        shape = [n for a, n in enumerate(self.share.shape) if a != axis]
+        places = np.empty((*shape, 3))
+        grid = np.meshgrid(*(np.arange(n) + 0.5 for n in shape), indexing="ij")
+        others = [a for a in range(3) if a != axis]
+        for a, g in zip(others, grid):
+            places[..., a] = self.origin[a] + self.cell * g
+        places[..., axis] = self.origin[axis] + (0.0 if end == 0 else self.cell * self.share.shape[axis])
+        found = self._beyond(places.reshape(-1, 3))[:, axis].reshape(shape)
+        self.walls[axis][side] = found.astype(np.float32)
 
     def speed(self) -> float:
         """Return how fast the fastest body within the grid goes [m/s]."""

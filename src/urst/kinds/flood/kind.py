@@ -7,7 +7,7 @@ from urst.core.liquid.settings import PARTICLES, LiquidSettings
 from urst.kinds.flood.proposal import proposal
 from urst.kinds.gauge import Gauge, Quantity
 from urst.kinds.kind import Kind, at, piece_problem
-from urst.kinds.questions import CENTIMETRES, FRAME, METRES, PER_SECOND, SECONDS, SPEED, Field, Question
+from urst.kinds.questions import CENTIMETRES, DEGREES, FRAME, METRES, PER_SECOND, SECONDS, SPEED, Field, Question
 from urst.kinds.surroundings import around, thin
 from urst.scene import content
 from urst.scene.materials import WATER
@@ -28,7 +28,7 @@ class Flood(Kind):
     """A liquid with a free surface among walls and moving bodies."""
 
     name, title, version = "flood", "Flood", 2
-    golden = "33552a3cf63d6f2bdf9d08f904eeb0330c9c9696"
+    golden = "a90cb75092c074f7ffad7476116aa65c85189cfd"
     settings = LiquidSettings
     hue = ("#42a1aa", "#1d727b")
     own = ("fills", "inflows", "regions", "low", "high", "level", "pool_at")
@@ -71,6 +71,17 @@ class Flood(Kind):
             Field("level", "Level of a pool", **METRES),
             Field("pool_at", "Pool about", **METRES),
             Field("settle", "Comes to rest for", **SECONDS),
+        )),
+        Question("What waves go over it?", "wind and swell", (
+            Field("waves.wind", "Wind that raised them", **SPEED),
+            Field("waves.fetch", "Over", **METRES),
+            Field("waves.heading", "Going to", **DEGREES),
+            Field("waves.spread", "How closely"),
+            Field("waves.swell_height", "Swell, height", **METRES),
+            Field("waves.swell_period", "Its period", **SECONDS),
+            Field("waves.swell_heading", "Going to", **DEGREES),
+            Field("waves.depth", "Depth", **METRES),
+            Field("waves.band", "Band at the sides", **METRES),
         )),
         Question("What else is full?", "set pieces", (
             Field("fills.*.piece", "Piece", names="piece"),

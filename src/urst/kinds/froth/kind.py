@@ -16,7 +16,7 @@ class Froth(Kind):
     """What a liquid that takes in air gives birth to."""
 
     name, title, version = "froth", "Froth", 1
-    golden = "8eb670beb7348fd131a92c738c35a447a68eab4f"
+    golden = "e9e1f4c0ee38fc608b2d0de23520a6652e945bbb"
     settings = FrothSettings
     hue = ("#c9d6d6", "#7b9292")
     work = "urst.kinds.froth.work"

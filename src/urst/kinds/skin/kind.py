@@ -17,7 +17,7 @@ class Skin(Kind):
     """The surface of a liquid, closed, with normals and velocities."""
 
     name, title, version = "skin", "Skin", 1
-    golden = "7ca024460115ea40fb81a1875e9b8d8d95505ecd"
+    golden = "3a0ceac9d3182d00505594c81fedd037b4026679"
     settings = SkinSettings
     hue = ("#7fc4cf", "#3b8d99")
     work = "urst.kinds.skin.work"
