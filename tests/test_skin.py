@@ -113,6 +113,25 @@ class Surface(unittest.TestCase):
         mesh, _, _ = skin(liquid(hollow, (16, 16, 16)), (16, 16, 16))
         self.assertEqual(len(mesh.split()), 1)
 
+    def test_the_sea_goes_on_to_the_horizon_without_a_step(self):
+        def beyond(x, time):
+            return 0.8 + 0.05 * np.sin(2.0 * x[:, 0] + time)
+
+        def sea(x):
+            return x[..., 2] - 10.0 * beyond(CELL * x.reshape(-1, 3), 0.0).reshape(x.shape[:-1])
+
+        skinner = Skinner(SkinSettings(horizon=True), (0, 0, 0), CELL, (16, 16, 16), beyond=beyond)
+        skinner.liquid = liquid(sea, (16, 16, 16))
+        frame = skinner.frame()
+        place = frame["position"]
+        self.assertGreater(np.abs(place).max(), 1000.0)
+        # all of it is the surface, none of it a side or the floor
+        near = np.linalg.norm(place[:, :2] - 0.8, axis=1) < 3.0
+        used = np.zeros(len(place), bool)
+        used[np.unique(frame["triangles"])] = True
+        np.testing.assert_allclose(place[near & used, 2], beyond(place[near & used], 0.0), atol=0.012)
+        self.assertGreater(frame["normal"][used, 2].min(), 0.5)
+
     def test_nothing_has_an_empty_surface_and_too_much_is_refused(self):
         _, frame, _ = skin(liquid(lambda x: np.full(x.shape[:-1], 3.0), (8, 8, 8)), (8, 8, 8))
         self.assertEqual(len(frame["triangles"]), 0)

@@ -4,7 +4,7 @@ import os
 
 from urst.db import shots
 from urst.db.engine import session
-from urst.demo import basin, glasshouse, granary, kiln, sluice, smoke, sparks
+from urst.demo import basin, glasshouse, granary, kiln, sluice, smoke, sparks, swell
 
 
 def load(*, bake: bool = False) -> None:
@@ -23,6 +23,7 @@ def load(*, bake: bool = False) -> None:
             sparks.shot(),
             sluice.shot(),
             basin.shot(),
+            swell.shot(),
             granary.coupled(),
         ]
         for shot in [granary.full(), *few]:

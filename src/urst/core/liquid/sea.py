@@ -10,6 +10,8 @@ from urst.core.liquid.waves import Waves
 RATE = 10.0
 #: where in the band particles are kept in number, and how many a cell may lack
 OUTER, LACK = 0.5, 2
+#: where in it, and how far above the sea's surface, there are none [cells]
+INNER, OVER = 0.1, 0.25
 
 
 class Sea:
@@ -77,7 +79,7 @@ class Sea:
         pull = (1.0 - np.exp(-RATE * dt * own[mine]))[:, None]
         speed[mine] += (pull * (self.waves.velocity(places, time) - speed[mine])).astype(np.float32)
         keep = np.ones(len(position), bool)
-        keep[mine[(places[:, 2] > self.waves.surface(places, time) + 0.5 * self.cell) & (own[mine] > OUTER)]] = False
+        keep[mine[(places[:, 2] > self.waves.surface(places, time) + OVER * self.cell) & (own[mine] > INNER)]] = False
         middle = self.origin + self.cell * (self._outer + 0.5)
         deep = self.waves.surface(middle, time) - middle[:, 2] > 0.5 * self.cell
         outer = self._outer[deep & (share[tuple(self._outer.T)] > 0.99)]

@@ -28,8 +28,10 @@ BEHIND = 0.5
 OPEN = 0.5
 #: gaps are closed among cells that are open by so much
 WIDE = 0.75
-#: share of a loss of volume that is given back in a step
-MEND = 0.1
+#: share of a loss of volume that is given back in a second, while that is little
+MEND = 5.0
+#: and in a step at most
+MOST_MEND = 0.2
 #: what hardly moves is calmed: by this share in the time that a cell's height is fallen in, if slower than this share of the
 #: speed that it gives
 CALM, SLOW = 0.1, 0.02
@@ -184,12 +186,10 @@ class LiquidSolver:
         places = places[inside(self.origin + self.cell * places) < 0.0].astype(np.float32)
         # rounding must not take any to the far side of the grid
         places = np.minimum(places, np.nextafter(np.array(self.shape, np.float32), np.float32(0.0)))
-        self.position = np.concatenate([self.position, places])
-        speed = (
-            velocity(self.origin + self.cell * places) if callable(velocity) else np.tile(velocity, (len(places), 1))
+        there = self.origin + self.cell * places
+        self._add(
+            places, velocity(there) if callable(velocity) else np.tile(np.array(velocity, float), (len(places), 1))
         )
-        self.speed = np.concatenate([self.speed, np.reshape(speed, (-1, 3)).astype(np.float32)])
-        self.affine = np.concatenate([self.affine, np.zeros((len(places), 3, 3), np.float32)])
         middles = np.stack(np.meshgrid(*(np.arange(n) + 0.5 for n in self.shape), indexing="ij"), axis=-1)
         distance = self._filled(inside, self.origin + self.cell * middles.reshape(-1, 3)).reshape(self.shape)
         if only is not None:
@@ -282,8 +282,8 @@ class LiquidSolver:
             pressing.drive(nodes.velocity if nodes else None)
         wanted = (len(self.position) - self.flying) / PARTICLES
         have = self.volume() / self.cell**3
-        # as a speed across a cell: so much of the loss comes back over the step
-        source = MEND * (wanted - have) / max(have, 1.0) * self.cell / dt
+        # as a speed across a cell, a share a second and not a step: changes of it press on what floats
+        source = min(MEND, MOST_MEND / dt) * (wanted - have) / max(have, 1.0) * self.cell
         if self.inflows:
             self._shut = pressing.shut()
         growth = np.full(self.shape, np.float32(source))

@@ -17,6 +17,9 @@ class SkinSettings(BaseModel):
     drops: float = Field(
         1.0, ge=0, le=4, description="Size of single drops, 1 is what their liquid fills; 0 leaves them out"
     )
+    horizon: bool = Field(
+        False, description="Where the liquid is a cut-out of the sea, this goes on with the same waves to the horizon"
+    )
     overlap: float = Field(
         0.1, ge=0, le=1, description="How far the surface goes into walls, so that no gap is seen [cells of the liquid]"
     )

@@ -1,13 +1,13 @@
 """Frames of a liquid as closed surfaces."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from scipy import ndimage
 from skimage.measure import marching_cubes
 
-from urst.core.skin import kernels
+from urst.core.skin import horizon, kernels
 from urst.core.skin.settings import SkinSettings
 from urst.errors import BadValue
 
@@ -17,8 +17,13 @@ MOST_CELLS = 200_000_000
 LOOSE, REACH = 0.3, 0.9
 #: radius of the ball that a particle of an eighth of a cell fills [cells of the liquid]
 _BALL = 0.5 * (3.0 / (4.0 * np.pi)) ** (1.0 / 3.0)
+#: how far within the sides the sea beyond begins to be drawn [cells of the surface]
+INSET = 1.7
 #: no drop is drawn smaller than this, or the grid would lose it [cells of the surface]
 _LEAST = 0.9
+
+
+Beyond = Callable[[np.ndarray, float], np.ndarray]
 
 
 @dataclass(frozen=True)
@@ -49,6 +54,9 @@ class Skinner:
         Its cells.
     keeps : sequence of str
         What frames hold beside what they always do: `levels`.
+    beyond : callable, optional
+        How high the sea beyond stands over places (n, 2) [m] at a time [s], (n,) [m].
+    start_time : float [s]
 
     Raises
     ------
@@ -56,8 +64,17 @@ class Skinner:
         If the surface would have too many cells.
     """
 
-    def __init__(self, settings: SkinSettings, origin, cell: float, shape, keeps: Sequence[str] = ()):
-        self.keeps = keeps
+    def __init__(
+        self,
+        settings: SkinSettings,
+        origin,
+        cell: float,
+        shape,
+        keeps: Sequence[str] = (),
+        beyond: Beyond | None = None,
+        start_time: float = 0.0,
+    ):
+        self.keeps, self._beyond = keeps, beyond
         self.settings, self.origin, self.coarse = settings, np.asarray(origin, float), float(cell)
         self.cell = float(settings.cell_size or 0.5 * cell)
         self.shape = tuple(max(4, int(np.ceil(n * cell / self.cell - 1e-6))) for n in shape)
@@ -65,7 +82,7 @@ class Skinner:
             raise BadValue(
                 f"The surface would have {np.prod(self.shape, dtype=float):,.0f} cells, more than {MOST_CELLS:,}: use larger ones."
             )
-        self.time = 0.0
+        self.time = start_time
         self.liquid: Liquid | None = None
         self._gauges: dict[str, float] = {}
 
@@ -145,12 +162,24 @@ class Skinner:
         at = self.origin + self.cell * (places - 0.5)
         self._gauges["surface_volume"] = _volume(at, triangles)
         self._gauges["triangles"] = float(len(triangles))
-        return {
+        found = {
             "position": at.astype(np.float32),
             "normal": normal.astype(np.float16),
             "velocity": self._velocities(liquid, at).astype(np.float16),
             "triangles": triangles.astype(np.int32),
         } | levels
+        beyond = self._beyond
+        if beyond is not None and self.settings.horizon:
+            low, high = self.origin, self.origin + self.coarse * np.array(liquid.phi.shape)
+            # the water goes on there, so nothing of it ends; the sheet begins a little before
+            edge = (np.minimum(at - low, high - at)[:, :2] < 0.6 * self.cell).any(axis=1) | (
+                at[:, 2] < low[2] + 0.6 * self.cell
+            )
+            found["triangles"] = found["triangles"][~edge[triangles].any(axis=1)]
+            inset = INSET * self.cell
+            low, high = low[:2] + inset, high[:2] - inset
+            found |= _joined(found, horizon.sheet(low, high, self.cell, lambda x: beyond(x, self.time)))
+        return found
 
     def _velocities(self, liquid, at):
         count, total = np.zeros(liquid.phi.shape, np.float32), np.zeros((*liquid.phi.shape, 3), np.float32)
@@ -185,6 +214,12 @@ class Skinner:
     def restore(self, state: dict[str, np.ndarray]) -> None:
         """Take up the state that `snapshot` returned."""
         self.time = float(state["time"][0])
+
+
+def _joined(first, second):
+    """One mesh of two."""
+    shift = {"triangles": len(first["position"])}
+    return {n: np.concatenate([first[n], (a + shift.get(n, 0)).astype(first[n].dtype)]) for n, a in second.items()}
 
 
 def _nothing():

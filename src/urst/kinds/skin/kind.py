@@ -17,7 +17,7 @@ class Skin(Kind):
     """The surface of a liquid, closed, with normals and velocities."""
 
     name, title, version = "skin", "Skin", 1
-    golden = "3a0ceac9d3182d00505594c81fedd037b4026679"
+    golden = "8f6476a8bc4e3fc27b58f64baa7b738363fd76fb"
     settings = SkinSettings
     hue = ("#7fc4cf", "#3b8d99")
     work = "urst.kinds.skin.work"
@@ -49,7 +49,8 @@ class Skin(Kind):
         Question("What of single drops?", "spray", (
             Field("drops", "Their size", "x real"),
         )),
-        Question("How does it meet walls?", "edges", (
+        Question("Where does it end?", "edges", (
+            Field("horizon", "Sea to the horizon"),
             Field("overlap", "Goes into walls", "cells"),
         )),
     )  # fmt: skip

@@ -1,5 +1,8 @@
 """Baking a Skin."""
 
+import numpy as np
+
+from urst.core.liquid.waves import Waves
 from urst.core.skin.skinner import Liquid, Skinner
 from urst.errors import BadValue
 from urst.kinds.working import Begun
@@ -17,7 +20,15 @@ def begin(inputs) -> Begun:
     if frames is None:
         raise BadValue(f"'{inputs.layer.name}' has no liquid to draw: let it read a Flood.")
     meta, feed = frames
-    skinner = Skinner(inputs.layer.settings, meta["origin"], meta["cell"], meta["shape"], keeps=inputs.layer.keeps)
+    source = inputs.shot.takes(inputs.layer, "liquid")[0].settings
+    sea = None
+    if source.sides == "waves":
+        depth, weight = source.level - source.low[2], float(np.linalg.norm(inputs.shot.gravity))
+        sea = Waves(source.waves, source.level, depth, weight, source.seed).surface
+    skinner = Skinner(
+        inputs.layer.settings, meta["origin"], meta["cell"], meta["shape"], keeps=inputs.layer.keeps, beyond=sea,
+        start_time=inputs.clock.seconds(inputs.shot.start),
+    )  # fmt: skip
 
     def take(arrays):
         skinner.liquid = Liquid(*(arrays[n] for n in ("position", "velocity", "phi", "walls")))
