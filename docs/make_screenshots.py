@@ -9,7 +9,7 @@ from selenium.webdriver.common.by import By
 
 from tests.live import Live, wait_for
 from tests.pages import browser
-from urst.demo import glasshouse, granary, kiln, sluice
+from urst.demo import basin, glasshouse, granary, kiln, swell
 from urst.shot import layers
 
 OUT = Path(__file__).parent / "screenshots"
@@ -124,15 +124,15 @@ def main() -> int:
             for _ in range(3):
                 live.client.post(f"/shots/{shot_id}/history/undo").raise_for_status()
             for name, shot, frame, layer in (
-                ("sluice", sluice.shot(end=24), 17, "flood"), ("kiln", kiln.shot(end=90), 84, "fall"),
+                ("swell", swell.shot(cell_size=0.2, end=36), 34, "skin"), ("kiln", kiln.shot(end=90), 84, "fall"),
                 ("glasshouse", glasshouse.shot(end=24), 14, "fall"),
-                ("coupled", granary.coupled(end=40), 30, "fall"),
+                ("basin", basin.shot(cell_size=0.14, end=48), 46, "flood"),
             ):  # fmt: skip
                 other = live.add(shot)
-                live.bake(other, shot.layers[0].id, 600)
+                live.bake(other, shot.layers[0].id, 900)
                 bench = f"{live.base}/shots/{other}"
                 at(frame, layer)
-                if name == "coupled":
+                if name == "basin":
                     page.execute_script("document.querySelector('.questions').scrollTop = 9999")
                 picture(name)
             bench = f"{live.base}/shots/{shot_id}"

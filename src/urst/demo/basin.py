@@ -50,6 +50,7 @@ def shot(*, fragments: int = 260, cell_size: float = 0.11, end: int = 96, seed: 
     ]  # fmt: skip
     return parse({
         "name": "Granary basin", "note": "what floats and what sinks", "start": 1, "end": end, "pieces": pieces, "layers": layers,
+        "taking_part": [{"of": "Cable", "liquid": False}],
         "couplings": [{"first": "fall", "second": "flood"}], "cues": [{"name": "hit", "frame": touches}],
         "cameras": [{"eye": (6.6, -9.6, 4.0), "target": (0, -2.6, -0.2), "lens": 30}],
     })  # fmt: skip

@@ -4,7 +4,7 @@ import numpy as np
 from numba import prange
 
 from urst.core.jit import inline, parallel
-from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, slope_at
+from urst.core.liquid.wall_kernels import HALF, ONE, ZERO
 
 
 @parallel
@@ -125,21 +125,32 @@ def spread(u, weight, closed, known, fresh, now):
                     fresh[i, j, k] = ZERO
 
 
+@inline
+def _across(middle, i, j, k, axis):
+    """How the distance from walls rises along an axis about a cell, over two cells."""
+    nx, ny, nz = middle.shape
+    a, b, c = axis == 0, axis == 1, axis == 2
+    ahead = middle[min(i + a, nx - 1), min(j + b, ny - 1), min(k + c, nz - 1)]
+    return ahead - middle[max(i - a, 0), max(j - b, 0), max(k - c, 0)]
+
+
 @parallel
-def hold(u, weight, wall, distance, axis, closed):
-    """Give closed faces that walls cross squarely the velocity of these."""
+def hold(u, weight, wall, middle, axis, closed):
+    """Give closed faces that walls cross squarely the velocity of these; middle (cells): distance from walls."""
+    nx, ny, nz = middle.shape
+    d, e = (axis + 1) % 3, (axis + 2) % 3
     for row in prange(u.shape[0]):
         i = np.int64(row)
         for j in range(u.shape[1]):
             for k in range(u.shape[2]):
                 if weight[i, j, k] >= closed:
                     continue
-                x = np.float32(i) + (ZERO if axis == 0 else HALF)
-                y = np.float32(j) + (ZERO if axis == 1 else HALF)
-                z = np.float32(k) + (ZERO if axis == 2 else HALF)
-                sx, sy, sz = slope_at(distance, x, y, z)
-                own = sx if axis == 0 else (sy if axis == 1 else sz)
-                if own * own >= HALF * (sx * sx + sy * sy + sz * sz):
+                x, y, z = min(i, nx - 1), min(j, ny - 1), min(k, nz - 1)
+                a, b, c = max(i - (axis == 0), 0), max(j - (axis == 1), 0), max(k - (axis == 2), 0)
+                own = np.float32(4.0) * (middle[x, y, z] - middle[a, b, c])
+                one = _across(middle, x, y, z, d) + _across(middle, a, b, c, d)
+                two = _across(middle, x, y, z, e) + _across(middle, a, b, c, e)
+                if own * own >= HALF * (own * own + one * one + two * two):
                     u[i, j, k] = wall[i, j, k]
 
 

@@ -211,9 +211,14 @@ def advect(phi, u, v, w, step, out):
                 x, y, z = np.float32(i) + HALF, np.float32(j) + HALF, np.float32(k) + HALF
                 half = HALF * step
                 a, b, c = sample(u, 0, x, y, z), sample(v, 1, x, y, z), sample(w, 2, x, y, z)
+                if a == ZERO and b == ZERO and c == ZERO:
+                    out[i, j, k] = phi[i, j, k]
+                    continue
                 mx, my, mz = x - half * a, y - half * b, z - half * c
                 a, b, c = sample(u, 0, mx, my, mz), sample(v, 1, mx, my, mz), sample(w, 2, mx, my, mz)
-                out[i, j, k] = _tricubic(phi, x - step * a, y - step * b, z - step * c)
+                x, y, z = x - step * a, y - step * b, z - step * c
+                far = abs(phi[i, j, k]) > np.float32(3.0)
+                out[i, j, k] = between(phi, x, y, z) if far else _tricubic(phi, x, y, z)
 
 
 @serial

@@ -35,6 +35,18 @@ def sort(position, shape, start, order):
         at[key[p]] += 1
 
 
+@parallel
+def arrange(order, position, velocity, affine, out_position, out_velocity, out_affine):
+    """Write particles in another order (n,)."""
+    for number in prange(len(order)):
+        p = np.int64(number)
+        q = order[p]
+        for c in range(3):
+            out_position[p, c], out_velocity[p, c] = position[q, c], velocity[q, c]
+            for d in range(3):
+                out_affine[p, c, d] = affine[q, c, d]
+
+
 @inline
 def _spread(position, velocity, affine, p, axis, mass, momentum):
     """Add a particle to the eight faces about it."""

@@ -219,7 +219,7 @@ class Pressing:
             u, near = spread(flying, w.weights[axis], self._known[axis], BEYOND)
             # beyond that there is spray, which nothing presses
             u = np.where(near == 1, u, flying)
-            flow_kernels.hold(u, w.weights[axis], w.walls[axis], w.distance, axis, _CLOSED)
+            flow_kernels.hold(u, w.weights[axis], w.walls[axis], w.middle, axis, _CLOSED)
             out.append(u)
         return out
 

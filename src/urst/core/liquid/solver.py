@@ -437,7 +437,9 @@ class LiquidSolver:
     def _sort(self):
         order = np.empty(len(self.position), np.int64)
         particle_kernels.sort(self.position, self.shape, self._start, order)
-        self.position, self.speed, self.affine = self.position[order], self.speed[order], self.affine[order]
+        old = self.position, self.speed, self.affine
+        self.position, self.speed, self.affine = (np.empty_like(x) for x in old)
+        particle_kernels.arrange(order, *old, self.position, self.speed, self.affine)
 
     def _follow(self, dt):
         """Bring the surface nearer to where the particles are."""
