@@ -54,6 +54,15 @@ class Still(unittest.TestCase):
             self.assertEqual(len(s.position), len(before))
             self.assertLess(abs(s.gauges()["volume_drift"]), 2e-3)
 
+    def test_water_stays_still_where_its_tank_ends_within_the_grid(self):
+        # twelve cells in a grid of sixteen, and walls half way through cells
+        for cell, high, level in ((1 / 12, (1, 1, 1.4), 0.47), (0.1, (1.05, 0.95, 1.2), 0.53)):
+            s = tank(cell, high)
+            s.fill(lambda x, level=level: x[:, 2] - level)
+            run(s, 1.0)
+            self.assertLess(np.sqrt((speeds(s) ** 2).mean()), 1e-3)
+            self.assertLess(speeds(s).max(), 1e-2)
+
     def test_pressure_is_the_weight_above(self):
         s = tank(1 / 16, (1, 1, 1))
         s.fill(lambda x: x[:, 2] - 0.5)

@@ -10,6 +10,7 @@ def shot(*, cell_size: float = 0.14, end: int = 96) -> Shot:
         "position": (x, 0.2, 0.9), "material": "timber", "velocity": (0, 0, -1.0),
     }  # fmt: skip
     pieces = [
+        {"name": "Sea bed", "shape": {"kind": "ground"}, "position": (0, 0, -30), "motion": "fixed"},
         *(beam(n, -0.84 + 0.42 * (n - 1)) for n in range(1, 6)),
         *(
             {"name": f"Drum {n}", "shape": {"kind": "drum", "radius": 0.29, "height": 0.88}, "position": at, "rotation": turn,

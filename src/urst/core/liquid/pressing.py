@@ -217,8 +217,8 @@ class Pressing:
             flying = velocity[axis]
             self._known[axis][w.weights[axis] < _CLOSED] = 0
             u, near = spread(flying, w.weights[axis], self._known[axis], BEYOND)
-            # beyond that there is spray, which nothing presses
-            u = np.where(near == 1, u, flying)
+            # beyond that there is spray, which nothing presses, and the insides of walls
+            u = np.where(near == 1, u, np.where(w.weights[axis] < _CLOSED, w.walls[axis], flying))
             flow_kernels.hold(u, w.weights[axis], w.walls[axis], w.middle, axis, _CLOSED)
             out.append(u)
         return out

@@ -591,9 +591,12 @@ class LiquidSolver:
         self.affine = np.zeros((len(self.position), 3, 3), np.float32)
         self.poured = len(self.position)
         self._sort()
-        # nothing is known of the surface but the particles
-        self.phi.fill(0.0)
-        self.phi = self._counted()
+        if "phi" in frame and frame["phi"].shape == self.shape and inside.all():
+            self.phi = frame["phi"].astype(np.float32)
+        else:
+            # nothing is known of the surface but the particles
+            self.phi.fill(0.0)
+            self.phi = self._counted()
         self._surface()
         self._scatter()
 
