@@ -9,7 +9,7 @@ from tests.shots import falling_box, tiny
 from urst.core.checks.meshes import check_solid, self_crossings
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import Mesh
-from urst.demo import sluice
+from urst.demo import sluice, swell
 from urst.errors import BadMesh, BadValue
 from urst.scene.shapes import Imported
 from urst.shot.document import parse
@@ -92,6 +92,10 @@ class Findings(unittest.TestCase):
             with_data(basin, flood(level=None))
         self.mends(with_data(basin, flood(cell_size=0.35)), "30 cm thick, thinner than a cell of 35 cm")
         self.mends(with_data(basin, flood(high=(3.2, 1.0, 2.4))), "stands partly outside the domain")
+        open_water = swell.shot()
+        self.assertEqual([f.title for f in preflight(open_water)], [])
+        coarse = with_data(open_water, lambda d: d["layers"][1]["settings"].update(cell_size=0.8))
+        self.mends(coarse, "smaller than a cell of 'Flood'")
         self.mends(with_data(basin, lambda d: d["taking_part"].clear()), "stops liquid at the same time")
         with self.assertRaisesRegex(BadValue, "is filled from 'Heap', which is no set piece"):
             with_data(basin, flood(fills=[{"piece": "Heap"}]))

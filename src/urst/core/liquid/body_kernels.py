@@ -4,7 +4,7 @@ import numpy as np
 from numba import prange
 
 from urst.core.jit import inline, parallel, serial
-from urst.core.liquid.wall_kernels import NONE, ONE, ZERO, open_share
+from urst.core.liquid.wall_kernels import NONE, ONE, ZERO, closed_share
 
 #: no node
 NO_NODE = -1
@@ -43,7 +43,7 @@ def _middle(axis, i, j, k, origin, cell):
 
 
 @parallel
-def move_walls(distance, owner, weight, axis, ends, loose, position, velocity, spin, origin, cell, wall):
+def move_walls(distance, owner, ease, weight, axis, ends, loose, position, velocity, spin, origin, cell, wall):
     """Write the velocity along an axis [m/s] of what closes each face across it, the mean of bodies by what they close.
 
     It is 0 where none does. In sides of the grid that are walls, `ends` (2,), `loose` ones (n,) do not count: they lie against
@@ -64,7 +64,7 @@ def move_walls(distance, owner, weight, axis, ends, loose, position, velocity, s
                     a, b, c, there = _sample(axis, i, j, k, s, owner)
                     if not there:
                         continue
-                    part = float(ONE - open_share(distance[a, b, c]))
+                    part = float(closed_share(distance, owner, ease, a, b, c))
                     closed += part
                     body = owner[a, b, c]
                     if body != NONE and not (side and loose[body]):
@@ -74,14 +74,14 @@ def move_walls(distance, owner, weight, axis, ends, loose, position, velocity, s
 
 
 @inline
-def _face_shares(distance, owner, node, axis, i, j, k, bodies, shares):
+def _face_shares(distance, owner, ease, node, axis, i, j, k, bodies, shares):
     """Write which bodies with a node close a face, and their shares of what is closed of it; returns how many."""
     found, closed = 0, 0.0
     for s in range(8):
         a, b, c, there = _sample(axis, i, j, k, s, owner)
         if not there:
             continue
-        part = float(ONE - open_share(distance[a, b, c]))
+        part = float(closed_share(distance, owner, ease, a, b, c))
         closed += part
         body = owner[a, b, c]
         if part <= 0.0 or body == NONE or node[body] == NO_NODE:
@@ -105,7 +105,7 @@ def _solved(phi, least, i, j, k):
 
 
 @parallel
-def count_held(distance, owner, node, weight, axis, ends, phi, least, count):
+def count_held(distance, owner, ease, node, weight, axis, ends, phi, least, count):
     """Write for each plane of faces across an axis how many entries `list_held` makes of it, count (planes,)."""
     for row in prange(weight.shape[0]):
         i, bodies, shares = np.int64(row), np.empty(8, np.int64), np.empty(8)
@@ -117,13 +117,13 @@ def count_held(distance, owner, node, weight, axis, ends, phi, least, count):
                 sides = 1 if _solved(phi, least, i, j, k) else 0
                 sides += 1 if _solved(phi, least, i - (axis == 0), j - (axis == 1), k - (axis == 2)) else 0
                 if sides:
-                    n += sides * _face_shares(distance, owner, node, axis, i, j, k, bodies, shares)
+                    n += sides * _face_shares(distance, owner, ease, node, axis, i, j, k, bodies, shares)
         count[i] = n
 
 
 @parallel
 def list_held(
-    distance, owner, node, weight, axis, ends, phi, least, position, origin, cell, first, out_body, out_cell, out_value
+    distance, owner, ease, node, weight, axis, ends, phi, least, position, origin, cell, first, out_body, out_cell, out_value
 ):  # fmt: skip
     """List what bodies hold of faces beside liquid.
 
@@ -131,6 +131,8 @@ def list_held(
     ----------
     distance, owner
         As `wall_kernels.carve` writes them.
+    ease : (n,) float32
+        See `wall_kernels.closed_share`.
     node : (n,) int64
         Bodies of NO_NODE are left out.
     weight : faces
@@ -165,7 +167,7 @@ def list_held(
                 if not here and not before:
                     continue
                 middle[0], middle[1], middle[2] = _middle(axis, i, j, k, origin, cell)
-                for n in range(_face_shares(distance, owner, node, axis, i, j, k, bodies, shares)):
+                for n in range(_face_shares(distance, owner, ease, node, axis, i, j, k, bodies, shares)):
                     body = bodies[n]
                     rd, re = middle[d] - position[body, d], middle[e] - position[body, e]
                     for side in range(2):
@@ -188,7 +190,7 @@ def list_held(
 
 
 @parallel
-def press_rest(distance, owner, node, weight, axis, ends, pressure, out):
+def press_rest(distance, owner, ease, node, weight, axis, ends, pressure, out):
     """Sum up for each plane of faces across an axis what pressure does to what has no node and to the grid's sides, out
     (planes, 2): the sum and that of the sizes."""
     nx, ny, nz = pressure.shape
@@ -209,7 +211,7 @@ def press_rest(distance, owner, node, weight, axis, ends, pressure, out):
                         net += share * (before - here)
                         size += abs(share * (before - here))
                         continue
-                    for n in range(_face_shares(distance, owner, node, axis, i, j, k, bodies, shares)):
+                    for n in range(_face_shares(distance, owner, ease, node, axis, i, j, k, bodies, shares)):
                         rest -= shares[n]
                     share *= rest
                     net += share * (before - here)

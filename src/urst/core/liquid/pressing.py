@@ -89,12 +89,12 @@ class Pressing:
             weight = self.weights[axis]
             count = np.empty(len(weight), np.int64)
             body_kernels.count_held(
-                w.distance, w.owner, nodes.node, weight, axis, w.ends(axis), self.phi, _LEAST, count
+                w.distance, w.owner, w.ease, nodes.node, weight, axis, w.ends(axis), self.phi, _LEAST, count
             )
             first = np.concatenate([[0], np.cumsum(count)])
             part = Held(np.empty(first[-1], np.int64), np.empty((first[-1], 3), np.int64), np.empty((first[-1], 6)))
             body_kernels.list_held(
-                w.distance, w.owner, nodes.node, weight, axis, w.ends(axis), self.phi, _LEAST, w.position, w.origin, w.cell,
+                w.distance, w.owner, w.ease, nodes.node, weight, axis, w.ends(axis), self.phi, _LEAST, w.position, w.origin, w.cell,
                 first, *part,
             )  # fmt: skip
             parts.append(part)
@@ -176,7 +176,7 @@ class Pressing:
         for axis in range(3):
             part = np.zeros((len(w.weights[axis]), 2))
             body_kernels.press_rest(
-                w.distance, w.owner, self.nodes.node, self.weights[axis], axis, w.ends(axis), pressure, part
+                w.distance, w.owner, w.ease, self.nodes.node, self.weights[axis], axis, w.ends(axis), pressure, part
             )
             self.taken[axis] += self.full * part[:, 0].sum()
             self.exchanged += self.full * part[:, 1].sum()

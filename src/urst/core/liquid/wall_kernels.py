@@ -93,9 +93,31 @@ def open_share(d):
     return min(max(HALF + d + d, ZERO), ONE)
 
 
+@inline
+def closed_share(distance, owner, ease, a, b, c):
+    """Share of the eighth of a cell about a sample that is closed; ease (n,) is what each body is short of what its samples say."""
+    body = owner[a, b, c]
+    return (ONE - open_share(distance[a, b, c])) * (ease[body] if body != NONE else ONE)
+
+
 @parallel
-def open_faces(distance, axis, weight):
-    """Write the open share of the cube about each face across an axis; of a face on the grid's side that of its inner half."""
+def measure(distance, owner, out):
+    """Write how many eighths of a cell bodies hold of each plane of samples, out (planes, n)."""
+    nx, ny, nz = distance.shape
+    for row in prange(nx):
+        i = np.int64(row)
+        for j in range(ny):
+            for k in range(nz):
+                if owner[i, j, k] != NONE:
+                    out[i, owner[i, j, k]] += ONE - open_share(distance[i, j, k])
+
+
+@parallel
+def open_faces(distance, owner, ease, axis, weight):
+    """Write the open share of the cube about each face across an axis; of a face on the grid's side that of its inner half.
+
+    ease : see `closed_share`
+    """
     nx, ny, nz = weight.shape
     for row in prange(nx):
         i = np.int64(row)
@@ -111,14 +133,14 @@ def open_faces(distance, axis, weight):
                     else:
                         c -= 1
                     if min(a, b, c) >= 0 and a < distance.shape[0] and b < distance.shape[1] and c < distance.shape[2]:
-                        total += open_share(distance[a, b, c])
+                        total += ONE - closed_share(distance, owner, ease, a, b, c)
                         count += ONE
                 weight[i, j, k] = total / count
 
 
 @parallel
-def open_cells(distance, share, middle):
-    """Write the open share of each cell, and the distance at its middle."""
+def open_cells(distance, owner, ease, share, middle):
+    """Write the open share of each cell, and the distance at its middle; ease: see `closed_share`."""
     nx, ny, nz = share.shape
     for row in prange(nx):
         i = np.int64(row)
@@ -126,15 +148,16 @@ def open_cells(distance, share, middle):
             for k in range(nz):
                 total, mean = ZERO, ZERO
                 for s in range(8):
-                    d = distance[2 * i + (s & 1), 2 * j + ((s >> 1) & 1), 2 * k + (s >> 2)]
-                    total += open_share(d)
-                    mean += d
+                    a, b, c = 2 * i + (s & 1), 2 * j + ((s >> 1) & 1), 2 * k + (s >> 2)
+                    total += ONE - closed_share(distance, owner, ease, a, b, c)
+                    mean += distance[a, b, c]
                 share[i, j, k], middle[i, j, k] = total * np.float32(0.125), mean * np.float32(0.125)
 
 
 @parallel
-def open_about(distance, share, room):
-    """Write the open share of the tent of two cells' width about the middle of each cell, along each axis."""
+def open_about(distance, owner, ease, share, room):
+    """Write the open share of the tent of two cells' width about the middle of each cell, along each axis; ease: see
+    `closed_share`."""
     nx, ny, nz = room.shape
     for row in prange(nx):
         i = np.int64(row)
@@ -154,7 +177,7 @@ def open_about(distance, share, room):
                     w = np.float32(0.125) * _tent(a) * _tent(b) * _tent(c)
                     a, b, c = 2 * i + a, 2 * j + b, 2 * k + c
                     if min(a, b, c) >= 0 and a < distance.shape[0] and b < distance.shape[1] and c < distance.shape[2]:
-                        total += w * open_share(distance[a, b, c])
+                        total += w * (ONE - closed_share(distance, owner, ease, a, b, c))
                 room[i, j, k] = total
 
 

@@ -8,6 +8,8 @@ from urst.core.liquid import wall_kernels as kernels
 
 #: how far from walls the distance is known, and how far into them fields are continued [cells]
 REACH, INTO = 4.0, 3.5
+#: bodies of fewer cells hold what they are, and not what their samples say
+SMALL = 200.0
 #: how far particles keep from walls [cells]
 STAND = 0.02
 
@@ -47,6 +49,8 @@ class Walls:
         Cells whose middles lie within walls, the shallowest first.
     owner : (2nx, 2ny, 2nz) int32
         The nearest body of each sample, by number over all boundaries.
+    ease : (n,) float32
+        What bodies are short of what their samples say.
     position, velocity, spin : (n, 3) float
         Of all bodies [m], [m/s], [rad/s].
     """
@@ -90,15 +94,26 @@ class Walls:
                 planes, np.concatenate([*(f.hulls.face_start[:-1] + e for f, e in zip(found, ends)), ends[-1:]]), low, self._high,
                 self.origin, self.cell, REACH, self.distance, self.owner, self._full,
             )  # fmt: skip
+        self._measure(found)
         for axis in range(3):
-            kernels.open_faces(self.distance, axis, self.weights[axis])
+            kernels.open_faces(self.distance, self.owner, self.ease, axis, self.weights[axis])
             # there is nothing beyond the grid on the walls' side
             for end, closed in zip((0, -1), self.ends(axis)):
                 if closed:
                     self.weights[axis][(slice(None),) * axis + (end,)] = 0.0
-        kernels.open_cells(self.distance, self.share, self.middle)
-        kernels.open_about(self.distance, self.share, self.room)
+        kernels.open_cells(self.distance, self.owner, self.ease, self.share, self.middle)
+        kernels.open_about(self.distance, self.owner, self.ease, self.share, self.room)
         self.within = kernels.behind(self.middle, np.float32(INTO))
+
+    def _measure(self, found):
+        """See how much more bodies hold by their samples than they are: small ones would be lifted by water that they do not
+        displace."""
+        volume = np.concatenate([np.zeros(0), *(b.fragments.volume for b in self.boundaries)])
+        held = np.zeros((len(self.distance), len(volume)), np.float32)
+        kernels.measure(self.distance, self.owner, held)
+        samples = held.sum(axis=0, dtype=np.float64) * (0.5 * self.cell) ** 3
+        small = volume < SMALL * self.cell**3
+        self.ease = np.where(small & (samples > volume), volume / np.maximum(samples, 1e-30), 1.0).astype(np.float32)
 
     def ends(self, axis: int) -> np.ndarray:
         """Return whether the first and the last faces across an axis lie in sides that pressure does not move, (2,) bool."""
@@ -123,7 +138,7 @@ class Walls:
         loose = np.zeros(len(velocity), bool) if loose is None else loose
         for axis in range(3):
             body_kernels.move_walls(
-                self.distance, self.owner, self.weights[axis], axis, self.ends(axis), loose, self.position, velocity, spin, self.origin, self.cell,
+                self.distance, self.owner, self.ease, self.weights[axis], axis, self.ends(axis), loose, self.position, velocity, spin, self.origin, self.cell,
                 self.walls[axis],
             )  # fmt: skip
 

@@ -20,6 +20,8 @@ _DRAFT = 1.5
 _BOUNDS = 0.5
 #: steps a frame that a splash takes
 _STEPS = 4
+#: what floats must be so many cells large
+_SEEN = 1.0
 #: settings that list set pieces
 _LISTS = ("fills", "inflows", "regions")
 
@@ -175,6 +177,7 @@ class Flood(Kind):
             self._dry(shot, layer)
             + self._stopped(shot, layer)
             + self._outside(shot, layer)
+            + self._small(shot, layer)
             + thin(shot, layer, "liquid", 1.2, "Liquid leaks through it.")
         )
 
@@ -242,6 +245,24 @@ class Flood(Kind):
                     changes=((at(shot, layer, "low"), new_low), (at(shot, layer, "high"), new_high)),
                 )]  # fmt: skip
         return []
+
+    def _small(self, shot, layer):
+        """What is to float must be seen by the cells."""
+        casts = [shot.kind_of(x).cast(shot, x) for x, to, fro in shot.partners(layer) if fro > 0.0]
+        found = [
+            (min(volumes(p.shape)) ** (1 / 3), p.name)
+            for p in (shot.pieces[i] for cast in casts for i in cast)
+            if p.motion == "loose" and not is_endless(p.shape) and min(volumes(p.shape)) > 0.0
+        ]
+        size, name = min(found, default=(1e9, ""))
+        if size >= _SEEN * layer.settings.cell_size:
+            return []
+        finer = float(f"{0.9 * size / _SEEN:.2g}")
+        return [Finding(
+            f"'{name}' is about {100 * size:.3g} cm large, smaller than a cell of '{layer.name}', {100 * layer.settings.cell_size:.3g} cm.",
+            "The water does not see its shape: it jumps instead of floating.", layer=layer.id, fix=f"Use cells of {100 * finer:.3g} cm",
+            changes=((at(shot, layer, "cell_size"), finer),),
+        )]  # fmt: skip
 
     def matter(self, shot, layer):
         return WATER
