@@ -129,6 +129,28 @@ class Together(unittest.TestCase):
         self.assertLess(group.gauges()["flood"]["momentum_lost"], 1e-6)
         self.assertEqual(max(afloat), 2.0)
 
+    def test_bodies_of_two_solvers_float_in_one_liquid(self):
+        cell, level, members, between, partings, solvers = 1 / 16, 0.5, [], [], [], []
+        for x in (0.1, 0.6):
+            mesh = box((x, 0.3, 0.4), (x + 0.3, 0.7, 0.6))
+            solvers.append(solver([mesh], settings=APART, density=500.0))
+            partings.append(
+                Parting(Boundary(fragments_of([mesh])), find_patches(fragments_of([mesh]), 1e-3), np.zeros(0, np.int64))
+            )
+        settings = LiquidSettings(cell_size=cell, low=(0, 0, 0), high=(1, 1, 1), tolerance=1e-4)
+        liquid = LiquidSolver(settings, boundaries=[p.boundary for p in partings])
+        liquid.pool(level)
+        readers = {id(s): [p] for s, p in zip(solvers, partings)} | {id(liquid): []}
+        for n, (s, p) in enumerate(zip(solvers, partings)):
+            members.append(Member(f"fall{n}", s, [p]))
+            between.append(("flood", exchange(s, liquid, readers, 1.0, 1.0)))
+        group = Group([*members, Member("flood", liquid, [])], between)
+        advance(group, 24)
+        for s in solvers:
+            self.assertAlmostEqual(s.bodies.position[0, 2], 0.5, delta=0.1 * cell)
+            self.assertLess(abs(s.bodies.velocity[0, 2]), 0.05)
+        self.assertLess(group.gauges()["flood"]["momentum_lost"], 1e-6)
+
     def test_the_strength_of_each_side_is_its_own(self):
         def fall(forth, back):
             mesh = box((0.35, 0.35, 0.85), (0.65, 0.65, 1.15))

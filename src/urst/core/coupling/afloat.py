@@ -66,12 +66,12 @@ class BodiesInLiquid:
         if self.boundary is not None:
             poses = self.rigid.poses()
             self.boundary.span(poses, poses, self.rigid.time - dt, dt)
-        if self.all.parts[0] is self:
+        if self.all.parts[-1] is self:
             self.liquid.press(dt)
 
     def act(self, dt: float) -> None:
         """Pass on what contacts and bonds did over the round."""
-        if self.all.parts[0] is self:
+        if self.all.parts[-1] is self:
             self.all.hear(dt)
 
     def ways(self, dt: float) -> Nodes:
