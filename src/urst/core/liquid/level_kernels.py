@@ -5,7 +5,7 @@ from numba import prange
 
 from urst.core.jit import inline, parallel, serial
 from urst.core.liquid.particle_kernels import between, sample
-from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, slope_at
+from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, distance_at, slope_at
 
 #: reach of the kernel that particles are counted with [cells]
 REACH = np.float32(1.5)
@@ -234,9 +234,19 @@ def extend(phi, distance, cells):
         sx, sy, sz = sx / size, sy / size, sz / size
         near = np.float32(1.8)
         far = near + ONE
-        one = between(phi, x + near * sx, y + near * sy, z + near * sz)
-        two = between(phi, x + far * sx, y + far * sy, z + far * sz)
-        phi[i, j, k] = _clip(one + _clip(one - two, ONE) * near, BAND)
+        if distance_at(distance, x + far * sx, y + far * sy, z + far * sz) > HALF:
+            one = between(phi, x + near * sx, y + near * sy, z + near * sz)
+            two = between(phi, x + far * sx, y + far * sy, z + far * sz)
+            phi[i, j, k] = _clip(one + _clip(one - two, ONE) * near, BAND)
+            continue
+        # a gap: as it is where that is widest
+        best, at = distance_at(distance, x, y, z), ZERO
+        for n in range(1, 8):
+            t = np.float32(0.3) * np.float32(n)
+            here = distance_at(distance, x + t * sx, y + t * sy, z + t * sz)
+            if here > best:
+                best, at = here, t
+        phi[i, j, k] = between(phi, x + at * sx, y + at * sy, z + at * sz)
 
 
 @inline
