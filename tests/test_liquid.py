@@ -194,6 +194,26 @@ class Pouring(unittest.TestCase):
         # a basin that is filled from below rises
         self.assertAlmostEqual(s.volume(), 0.575, delta=0.01)
 
+    def test_restored_while_it_pours_it_goes_on_to_the_same_bytes(self):
+        def made():
+            inflows = [
+                Inflow(self.carrier((0.4, 0.4, 0.1), (0.6, 0.6, 0.25)), 0.0, 10.0, np.zeros(3), 0.1),
+                Inflow(self.carrier((0.1, 0.4, 0.9), (0.25, 0.6, 1.1)), 0.0, 10.0, np.array([1.0, 0, 0])),
+            ]
+            regions = [Region(self.carrier((0.7, 0.4, -0.1), (0.9, 0.6, 0.1)), 0.0, 10.0, takes=True)]
+            settings = LiquidSettings(cell_size=1 / 16, low=(0, 0, 0), high=(1, 1, 1.5))
+            return LiquidSolver(settings, inflows=inflows, regions=regions)
+
+        one, other = made(), made()
+        one.pool(0.5)
+        run(one, 0.2)
+        other.restore(one.snapshot())
+        run(one, 0.2)
+        run(other, 0.2)
+        self.assertEqual(one.gauges(), other.gauges())
+        for name, array in one.snapshot().items():
+            np.testing.assert_array_equal(array, other.snapshot()[name], name)
+
     def test_into_a_closed_box_nothing_comes_and_nothing_blows_up(self):
         s, came = self.poured(5.0, level=0.75, lid=True)
         self.assertEqual(came, 0.0)

@@ -550,9 +550,7 @@ class LiquidSolver:
         return state | {
             "counts": np.array([self.time, self.lost, self.poured, self.flying, self._begun, self.drained]),
             "push": np.zeros(0, np.float32) if self._push is None else self._push.copy(),
-            "inflows": np.array([[x.owed if np.isfinite(x.owed) else -1.0, x.steps] for x in self.inflows]).reshape(
-                -1, 2
-            ),
+            "inflows": np.array([[x.owed, x.steps, x.due, x.came] for x in self.inflows], float).reshape(-1, 4),
             "ledger": np.concatenate([self.given, self.taken, [self.exchanged]]),
         }
 
@@ -590,6 +588,8 @@ class LiquidSolver:
         self.position, self.speed = places[inside], frame["velocity"][inside].astype(np.float32)
         self.affine = np.zeros((len(self.position), 3, 3), np.float32)
         self.poured = len(self.position)
+        # its speeds are those of a step that has been done
+        self._begun = True
         self._sort()
         if "phi" in frame and frame["phi"].shape == self.shape and inside.all():
             self.phi = frame["phi"].astype(np.float32)
