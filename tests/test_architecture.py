@@ -39,7 +39,7 @@ BASE = {"jit", "threads", "air", "curves", "geometry", "bodies", "fields", "laun
 CORE_ALLOWED = {
     "jit": set(), "threads": set(), "air": set(), "curves": set(), "geometry": {"jit"}, "bodies": {"jit", "geometry"}, "fields": {"jit", "geometry", "bodies"},
     "launch": {"geometry"}, "fracture": BASE, "rigid": BASE, "debris": BASE, "gas": BASE, "liquid": BASE, "coupling": BASE | {"rigid", "debris", "gas", "liquid"},
-    "preview": {"jit", "geometry"}, "skin": {"jit"}, "froth": {"jit"}, "checks": {"geometry"},
+    "preview": {"jit", "geometry"}, "skin": {"jit", "fields"}, "froth": {"jit", "fields"}, "checks": {"geometry"},
 }  # fmt: skip
 
 

@@ -4,8 +4,9 @@ import unittest
 
 import numpy as np
 
+from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.froth.settings import BUBBLE, FOAM, MIST, SPRAY, FrothSettings
-from urst.core.froth.solver import Flow, FrothSolver
+from urst.core.froth.solver import FrothSolver
 
 CELL, G = 0.1, 9.81
 SHAPE = (16, 16, 16)
@@ -22,7 +23,7 @@ def flow(velocity=lambda x: np.zeros_like(x), level=8.0, walls=2.0, surface=None
     wet = x[phi.ravel() < 0.0]
     places = CELL * np.repeat(wet, 2, axis=0)
     away = np.broadcast_to(walls, SHAPE) if np.isscalar(walls) else walls
-    return Flow(places, velocity(places), np.clip(phi, -3, 3), away)
+    return LiquidFrame(places, velocity(places), np.clip(phi, -3, 3), away)
 
 
 def froth(liquid=None, **settings):

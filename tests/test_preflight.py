@@ -96,6 +96,12 @@ class Findings(unittest.TestCase):
         self.assertEqual([f.title for f in preflight(open_water)], [])
         coarse = with_data(open_water, lambda d: d["layers"][1]["settings"].update(cell_size=0.8))
         self.mends(coarse, "smaller than a cell of 'Flood'")
+
+        def unseen(d):
+            d["layers"][1]["reads"] = []
+            d["couplings"][0]["forth"] = 0.0
+
+        self.mends(with_data(open_water, unseen), "and does not see them")
         self.mends(with_data(basin, lambda d: d["taking_part"].clear()), "stops liquid at the same time")
         with self.assertRaisesRegex(BadValue, "is filled from 'Heap', which is no set piece"):
             with_data(basin, flood(fills=[{"piece": "Heap"}]))

@@ -5,8 +5,9 @@ import unittest
 import numpy as np
 import trimesh
 
+from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.skin.settings import SkinSettings
-from urst.core.skin.skinner import Liquid, Skinner
+from urst.core.skin.skinner import Skinner
 from urst.errors import BadValue
 
 CELL = 0.1
@@ -30,7 +31,7 @@ def liquid(inside, shape, walls=None, more=(), velocity=(0.0, 0.0, 0.0)):
     places = np.concatenate([particles(inside, shape), np.reshape(more, (-1, 3))])
     away = np.full(shape, 2.0) if walls is None else walls(grid(shape))
     phi = np.clip(inside(grid(shape)), -3, 3)
-    return Liquid(
+    return LiquidFrame(
         places, np.tile(velocity, (len(places), 1)), phi.astype(np.float16), np.clip(away, -2, 2).astype(np.float16)
     )
 

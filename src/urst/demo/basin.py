@@ -1,6 +1,6 @@
 """The Tidewater Granary's basin: the counterweight throws the wall, crates and drums off the quay into the water."""
 
-from urst.demo.granary import BALL, ROPE, along, hanging, swing, touching
+from urst.demo.granary import along, pendulum, swing, touching
 from urst.shot.document import Shot, parse
 
 
@@ -21,10 +21,7 @@ def shot(*, fragments: int = 260, cell_size: float = 0.11, end: int = 96, seed: 
         box("Mole, south", (8.2, 0.6, 1.9), (0, -6.9, -2.2), **fixed),
         {"name": "Wall", "shape": {"kind": "brick wall", "width": 4.5, "depth": 0.3, "height": 3,
          "brick_length": 0.5, "course_height": 0.25}, "material": "brick"},
-        {"name": "Counterweight", "shape": {"kind": "ball", "radius": BALL, "rings": 8}, "material": "steel", "motion": "driven",
-         "keys": hanging(way, BALL)},
-        {"name": "Cable", "shape": {"kind": "drum", "radius": 0.035, "height": ROPE - BALL + 0.05, "sides": 6},
-         "material": "steel", "motion": "driven", "keys": hanging(way, -BALL + 0.05)},
+        *pendulum(way),
         *(
             box(f"Crate {n}", (0.7, 0.7, 0.6), at, "timber", turn, bonded=False)
             for n, (at, turn) in enumerate([((-1.3, -0.86, 0), 8), ((-0.45, -0.9, 0), -5), ((-0.9, -0.88, 0.6), 18), ((0.4, -0.92, 0), 3)], 1)

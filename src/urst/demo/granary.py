@@ -64,6 +64,16 @@ def along(down: float) -> tuple[float, float, float]:
     return 0.2, round(down * np.sin(angle), 4), round(_PIVOT_HEIGHT - down * np.cos(angle), 4)
 
 
+def pendulum(way: list[tuple[int, float]]) -> list[dict]:
+    """Return the counterweight and its cable, driven as `swing` has it."""
+    driven = {"material": "steel", "motion": "driven"}
+    return [
+        {"name": "Counterweight", "shape": {"kind": "ball", "radius": BALL, "rings": 8}, "keys": hanging(way, BALL)} | driven,
+        {"name": "Cable", "shape": {"kind": "drum", "radius": 0.035, "height": ROPE - BALL + 0.05, "sides": 6},
+         "keys": hanging(way, -BALL + 0.05)} | driven,
+    ]  # fmt: skip
+
+
 def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96, seed: int = 2) -> Shot:
     """Return the shot; the arguments choose its quality."""
     way, touches = swing(1, end, 24.0), touching()
@@ -79,10 +89,7 @@ def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96, seed: 
          "position": (3.25, 0, 0), "material": "concrete", "motion": "fixed"},
         {"name": "Wall", "shape": {"kind": "brick wall", "width": 6, "depth": 0.3, "height": 4,
          "brick_length": 0.5, "course_height": 0.25}, "material": "brick"},
-        {"name": "Counterweight", "shape": {"kind": "ball", "radius": BALL, "rings": 8}, "material": "steel", "motion": "driven",
-         "keys": hanging(way, BALL)},
-        {"name": "Cable", "shape": {"kind": "drum", "radius": 0.035, "height": ROPE - BALL + 0.05, "sides": 6},
-         "material": "steel", "motion": "driven", "keys": hanging(way, -BALL + 0.05)},
+        *pendulum(way),
         *(
             {"name": f"Crate {n}", "shape": {"kind": "box", "width": 0.7, "depth": 0.7, "height": 0.6}, "position": at,
              "rotation": (0, 0, turn), "material": "timber", "bonded": False}

@@ -95,13 +95,19 @@ class Inputs:
                 found.append((baked, acting.get(source.id, 1.0)))
         return found
 
-    def liquid(self) -> tuple[dict, "BakedLiquid"] | None:
-        """Return the first liquid it takes: what its frames lie on, and what tells of each; None if it takes none."""
+    def liquid(self) -> tuple[Any, dict, "BakedLiquid"]:
+        """Return the liquid it takes: its layer, what its frames lie on, and what tells of each.
+
+        Raises
+        ------
+        BadValue
+            If it takes none.
+        """
         for source in self.shot.takes(self.layer, "liquid"):
             feed = BakedLiquid(self, source)
             self.feeds.append(feed)
-            return self.store.read_static(self.keys[source.id])[1], feed
-        return None
+            return source, self.store.read_static(self.keys[source.id])[1], feed
+        raise BadValue(f"'{self.layer.name}' has no liquid: let it read a Flood.")
 
     def surroundings(self, matter: Matter) -> list[Boundary]:
         """Return the set pieces that stop a matter and that no layer it takes bodies of carries along; ask for those first."""

@@ -51,6 +51,20 @@ class Boundary:
         """Return how far into the span a time lies, 0 to 1."""
         return min(1.0, max(0.0, (time - self._start) / self._dt))
 
+    def distance(self, places: np.ndarray, time: float) -> np.ndarray:
+        """Return signed distances of places from the nearest body, negative within one (m,) [m]; beyond edges a little less.
+
+        Parameters
+        ----------
+        places : (m, 3) float [m]
+        time : float [s]
+        """
+        out, hulls = np.full(len(places), np.inf), self.at(time).hulls
+        for b in range(len(self)):
+            planes = hulls.planes[hulls.face_start[b] : hulls.face_start[b + 1]]
+            out = np.minimum(out, (places @ planes[:, :3].T - planes[:, 3]).max(axis=1))
+        return out
+
     def at(self, time: float, margin: float = 0.0) -> Placed:
         """Return the bodies where they are at a time [s], their bounds widened by `margin` [m].
 

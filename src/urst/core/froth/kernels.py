@@ -3,6 +3,7 @@
 import numpy as np
 from numba import prange
 
+from urst.core.fields.cells import between
 from urst.core.froth.settings import BUBBLE, FOAM, MIST, SPRAY
 from urst.core.jit import inline, parallel, serial
 
@@ -150,30 +151,12 @@ def potentials(phi, walls, filled, u, cell, speed, clash, crest, rates, out):
 
 
 @inline
-def at(f, x, y, z):
-    """A field of cells at a place, straight between their middles."""
-    x = min(max(x - HALF, ZERO), np.float32(f.shape[0] - 1.001))
-    y = min(max(y - HALF, ZERO), np.float32(f.shape[1] - 1.001))
-    z = min(max(z - HALF, ZERO), np.float32(f.shape[2] - 1.001))
-    i, j, k = np.int32(x), np.int32(y), np.int32(z)
-    a, b, c = x - np.float32(i), y - np.float32(j), z - np.float32(k)
-    low = (ONE - b) * ((ONE - c) * f[i, j, k] + c * f[i, j, k + 1]) + b * (
-        (ONE - c) * f[i, j + 1, k] + c * f[i, j + 1, k + 1]
-    )
-    i += 1
-    high = (ONE - b) * ((ONE - c) * f[i, j, k] + c * f[i, j, k + 1]) + b * (
-        (ONE - c) * f[i, j + 1, k] + c * f[i, j + 1, k + 1]
-    )
-    return (ONE - a) * low + a * high
-
-
-@inline
 def slope(f, x, y, z):
     """How a field of cells rises about a place, a cell."""
     return (
-        at(f, x + HALF, y, z) - at(f, x - HALF, y, z),
-        at(f, x, y + HALF, z) - at(f, x, y - HALF, z),
-        at(f, x, y, z + HALF) - at(f, x, y, z - HALF),
+        between(f, x + HALF, y, z) - between(f, x - HALF, y, z),
+        between(f, x, y + HALF, z) - between(f, x, y - HALF, z),
+        between(f, x, y, z + HALF) - between(f, x, y, z - HALF),
     )
 
 
@@ -228,7 +211,7 @@ def move(position, velocity, age, life, kind, phi, walls, u, rules, lives, on, g
         flow, v = np.empty(3, np.float32), velocity[p]
         x, y, z = position[p, 0], position[p, 1], position[p, 2]
         age[p] += dt
-        deep = at(phi, x, y, z)
+        deep = between(phi, x, y, z)
         was = kind[p]
         if was == MIST:
             age[p] = life[p] + ONE if deep < ZERO else age[p]
@@ -261,9 +244,9 @@ def move(position, velocity, age, life, kind, phi, walls, u, rules, lives, on, g
             # it floats: what is under comes up, what is over comes down
             sx, sy, sz = slope(phi, x, y, z)
             square = max(sx * sx + sy * sy + sz * sz, np.float32(0.25))
-            off = min(max(at(phi, x, y, z) + np.float32(0.05), -HALF), HALF) / square
+            off = min(max(between(phi, x, y, z) + np.float32(0.05), -HALF), HALF) / square
             x, y, z = x - HALF * off * sx, y - HALF * off * sy, z - HALF * off * sz
-        d = at(walls, x, y, z)
+        d = between(walls, x, y, z)
         if d < STAND:
             if d < LOST:
                 kind[p] = GONE

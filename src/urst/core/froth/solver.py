@@ -1,10 +1,10 @@
 """Foam, bubbles, spray and mist over time."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 
+from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.froth import kernels
 from urst.core.froth.settings import BUBBLE, FOAM, MIST, SPRAY, FrothSettings
 
@@ -13,20 +13,6 @@ COURANT, MOST_STEPS = 1.5, 8
 #: newborn points differ in speed from the liquid by up to this share of it
 STRAY = 0.15
 _NAMES = {FOAM: "foam", BUBBLE: "bubbles", SPRAY: "spray", MIST: "mist"}
-
-
-@dataclass(frozen=True)
-class Flow:
-    """A liquid at a moment, on its grid."""
-
-    position: np.ndarray
-    """(n, 3) of its particles [m]"""
-    velocity: np.ndarray
-    """(n, 3) [m/s]"""
-    phi: np.ndarray
-    """(nx, ny, nz) distance from the surface, negative within [cells]"""
-    walls: np.ndarray
-    """(nx, ny, nz) distance from walls, negative within these [cells]"""
 
 
 class FrothSolver:
@@ -71,12 +57,12 @@ class FrothSolver:
         self._sizes = np.array([g.size for g in groups], np.float32)
         self._rules = np.array([s.bubbles.drag, s.spray.drag, s.mist.drag, s.bubbles.rise], np.float32)
 
-    def take(self, liquid: Flow) -> None:
+    def take(self, liquid: LiquidFrame) -> None:
         """Take up the liquid as it is at the end of the next step.
 
         Parameters
         ----------
-        liquid : Flow
+        liquid : LiquidFrame
         """
         self.phi = np.ascontiguousarray(liquid.phi, np.float32)
         self.walls = np.ascontiguousarray(liquid.walls, np.float32)

@@ -29,35 +29,16 @@ class Place:
         return self.opens - 1e-9 <= time < self.closes
 
     def within(self, places: np.ndarray, time: float, back: np.ndarray | None = None) -> np.ndarray:
-        """Return which places (n, 3) [m] lie inside at a time, or would `back` (m, 3) [m] away from where they are, (n,) bool.
-
-        Parameters
-        ----------
-        places : (n, 3) float
-        time : float [s]
-        back : (m, 3) float, optional
-        """
-        found = np.zeros(len(places), bool)
-        hulls = self.carrier.at(time).hulls
-        for shift in np.zeros((1, 3)) if back is None else back:
-            for b in range(len(self.carrier)):
-                planes = hulls.planes[hulls.face_start[b] : hulls.face_start[b + 1]]
-                found |= ((places - shift) @ planes[:, :3].T <= planes[:, 3]).all(axis=1)
-        return found
-
-    def distance(self, places: np.ndarray, time: float) -> np.ndarray:
-        """Return signed distances of places from its surface, negative inside (n,) [m].
+        """Return which places lie inside at a time, or would `back` away from where they are, (n,) bool.
 
         Parameters
         ----------
         places : (n, 3) float [m]
         time : float [s]
+        back : (m, 3) float, optional [m]
         """
-        found, hulls = np.full(len(places), np.inf), self.carrier.at(time).hulls
-        for b in range(len(self.carrier)):
-            planes = hulls.planes[hulls.face_start[b] : hulls.face_start[b + 1]]
-            found = np.minimum(found, (places @ planes[:, :3].T - planes[:, 3]).max(axis=1))
-        return found
+        shifts = np.zeros((1, 3)) if back is None else back
+        return np.any([self.carrier.distance(places - shift, time) <= 0.0 for shift in shifts], axis=0)
 
     def box(self, time: float, margin: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Return corners of the box about it.

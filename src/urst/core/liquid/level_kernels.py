@@ -3,8 +3,9 @@
 import numpy as np
 from numba import prange
 
+from urst.core.fields.cells import between
 from urst.core.jit import inline, parallel, serial
-from urst.core.liquid.particle_kernels import between, sample
+from urst.core.liquid.particle_kernels import sample
 from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, distance_at, slope_at
 
 #: reach of the kernel that particles are counted with [cells]

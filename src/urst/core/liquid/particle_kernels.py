@@ -7,6 +7,7 @@ that slabs of planes can be written side by side in two colours and the sums do 
 import numpy as np
 from numba import prange
 
+from urst.core.fields.cells import between
 from urst.core.jit import inline, parallel, serial
 from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, distance_at, slope_at
 
@@ -180,24 +181,6 @@ def _gather(u, axis, x, y, z):
     dy = p * (r * (u010 - u000) + c * (u011 - u001)) + a * (r * (u110 - u100) + c * (u111 - u101))
     dz = p * (q * (u001 - u000) + b * (u011 - u010)) + a * (q * (u101 - u100) + b * (u111 - u110))
     return p * low + a * high, high - low, dy, dz
-
-
-@inline
-def between(f, x, y, z):
-    """A field of cells at a place, straight between their middles."""
-    x = min(max(x - HALF, ZERO), np.float32(f.shape[0] - 1.001))
-    y = min(max(y - HALF, ZERO), np.float32(f.shape[1] - 1.001))
-    z = min(max(z - HALF, ZERO), np.float32(f.shape[2] - 1.001))
-    i, j, k = np.int32(x), np.int32(y), np.int32(z)
-    a, b, c = x - np.float32(i), y - np.float32(j), z - np.float32(k)
-    low = (ONE - b) * ((ONE - c) * f[i, j, k] + c * f[i, j, k + 1]) + b * (
-        (ONE - c) * f[i, j + 1, k] + c * f[i, j + 1, k + 1]
-    )
-    i += 1
-    high = (ONE - b) * ((ONE - c) * f[i, j, k] + c * f[i, j, k + 1]) + b * (
-        (ONE - c) * f[i, j + 1, k] + c * f[i, j + 1, k + 1]
-    )
-    return (ONE - a) * low + a * high
 
 
 @inline

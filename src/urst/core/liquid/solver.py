@@ -393,7 +393,7 @@ class LiquidSolver:
             cells = np.stack(
                 np.meshgrid(*(np.arange(a, b) for a, b in zip(corner, end)), indexing="ij"), axis=-1
             ).reshape(-1, 3)
-            away = -region.distance(self.origin + self.cell * (cells + 0.5), self.time + dt) / self.cell
+            away = -region.carrier.distance(self.origin + self.cell * (cells + 0.5), self.time + dt) / self.cell
             spot = tuple(cells.T)
             self.phi[spot] = np.maximum(self.phi[spot], np.clip(away, -level_kernels.BAND, level_kernels.BAND))
             self._keep(np.delete(np.arange(len(self.position)), mine))

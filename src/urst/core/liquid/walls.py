@@ -51,6 +51,8 @@ class Walls:
         The nearest body of each sample, by number over all boundaries.
     ease : (n,) float32
         What bodies are short of what their samples say.
+    boxed : bool
+        Whether floor and sides are walls.
     position, velocity, spin : (n, 3) float
         Of all bodies [m], [m/s], [rad/s].
     """
@@ -69,7 +71,7 @@ class Walls:
             low, high = (np.asarray((corner - self.origin) / cell, np.float32) for corner in np.asarray(box, float))
             kernels.sides(low, high, self._bare)
             self.keep[0], self.keep[1, :2] = low + STAND, high[:2] - STAND
-        self._boxed, self._beyond = box is not None, beyond
+        self.boxed, self._beyond = box is not None, beyond
         self.within = np.zeros((0, 3), np.int32)
         self._where: list[np.ndarray] = []
 
@@ -117,13 +119,8 @@ class Walls:
 
     def ends(self, axis: int) -> np.ndarray:
         """Return whether the first and the last faces across an axis lie in sides that pressure does not move, (2,) bool."""
-        closed = self._boxed or self._beyond is not None
+        closed = self.boxed or self._beyond is not None
         return np.array([closed, closed and axis < 2])
-
-    @property
-    def boxed(self) -> bool:
-        """Whether floor and sides are walls."""
-        return self._boxed
 
     def drive(self, velocity: np.ndarray, spin: np.ndarray, loose: np.ndarray | None = None) -> None:
         """Find how fast the walls at faces move.

@@ -7,6 +7,43 @@ from numba import prange
 
 from urst.core.jit import inline, parallel, serial
 
+#: a depth that there is not
+BESIDE = -1e30
+
+
+@inline
+def on_screen(corners, frame, scale, perspective, w, h, sx, sy, sz):
+    """Write where the corners (3, 3) of a triangle are seen, pixels and depth (3,); returns whether none lies behind the eye."""
+    for k in range(3):
+        x, y, z = corners[k, 0] - frame[0, 0], corners[k, 1] - frame[0, 1], corners[k, 2] - frame[0, 2]
+        a = x * frame[1, 0] + y * frame[1, 1] + z * frame[1, 2]
+        b = x * frame[2, 0] + y * frame[2, 1] + z * frame[2, 2]
+        c = x * frame[3, 0] + y * frame[3, 1] + z * frame[3, 2]
+        if perspective:
+            if c < 0.05:
+                return False
+            a, b = a / c, b / c
+        sx[k], sy[k], sz[k] = 0.5 * w + scale * a, 0.5 * h + scale * b, c
+    return True
+
+
+@inline
+def twice_area(sx, sy):
+    """Of a triangle on the screen, by its sense."""
+    return (sx[1] - sx[0]) * (sy[2] - sy[0]) - (sx[2] - sx[0]) * (sy[1] - sy[0])
+
+
+@inline
+def depth_at(i, j, area, perspective, sx, sy, sz):
+    """Depth of a triangle at the middle of a pixel, BESIDE where that is not in it."""
+    px, py = i + 0.5, j + 0.5
+    u = ((sx[1] - px) * (sy[2] - py) - (sx[2] - px) * (sy[1] - py)) / area
+    v = ((sx[2] - px) * (sy[0] - py) - (sx[0] - px) * (sy[2] - py)) / area
+    s = 1.0 - u - v
+    if u < 0.0 or v < 0.0 or s < 0.0:
+        return BESIDE
+    return 1.0 / (u / sz[0] + v / sz[1] + s / sz[2]) if perspective else u * sz[0] + v * sz[1] + s * sz[2]
+
 
 @serial
 def rasterise(corners, frame, scale, perspective, depth, index):
@@ -18,38 +55,17 @@ def rasterise(corners, frame, scale, perspective, depth, index):
     h, w = depth.shape
     sx, sy, sz = np.empty(3), np.empty(3), np.empty(3)
     for t in range(len(corners)):
-        hidden = False
-        for k in range(3):
-            x, y, z = corners[t, k, 0] - frame[0, 0], corners[t, k, 1] - frame[0, 1], corners[t, k, 2] - frame[0, 2]
-            a = x * frame[1, 0] + y * frame[1, 1] + z * frame[1, 2]
-            b = x * frame[2, 0] + y * frame[2, 1] + z * frame[2, 2]
-            c = x * frame[3, 0] + y * frame[3, 1] + z * frame[3, 2]
-            if perspective:
-                if c < 0.05:
-                    hidden = True
-                    break
-                a, b = a / c, b / c
-            sx[k], sy[k], sz[k] = 0.5 * w + scale * a, 0.5 * h + scale * b, c
-        if hidden:
+        if not on_screen(corners[t], frame, scale, perspective, w, h, sx, sy, sz):
             continue
-        area = (sx[1] - sx[0]) * (sy[2] - sy[0]) - (sx[2] - sx[0]) * (sy[1] - sy[0])
+        area = twice_area(sx, sy)
         if abs(area) < 1e-9:
             continue
         x0, x1 = max(0, int(np.floor(sx.min()))), min(w - 1, int(np.ceil(sx.max())))
         y0, y1 = max(0, int(np.floor(sy.min()))), min(h - 1, int(np.ceil(sy.max())))
         for j in range(y0, y1 + 1):
             for i in range(x0, x1 + 1):
-                px, py = i + 0.5, j + 0.5
-                u = ((sx[1] - px) * (sy[2] - py) - (sx[2] - px) * (sy[1] - py)) / area
-                v = ((sx[2] - px) * (sy[0] - py) - (sx[0] - px) * (sy[2] - py)) / area
-                s = 1.0 - u - v
-                if u < 0.0 or v < 0.0 or s < 0.0:
-                    continue
-                if perspective:
-                    z = 1.0 / (u / sz[0] + v / sz[1] + s / sz[2])
-                else:
-                    z = u * sz[0] + v * sz[1] + s * sz[2]
-                if z < depth[j, i]:
+                z = depth_at(i, j, area, perspective, sx, sy, sz)
+                if z > BESIDE and z < depth[j, i]:
                     depth[j, i] = z
                     index[j, i] = t
 

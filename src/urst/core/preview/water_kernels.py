@@ -4,6 +4,7 @@ import numpy as np
 from numba import prange
 
 from urst.core.jit import inline, parallel, serial
+from urst.core.preview.kernels import BESIDE, depth_at, on_screen, twice_area
 
 #: what a metre of harbour water takes of red, green and blue, and what it gives instead; the stage has the same
 CLEAR, DEEP = (1.15, 0.42, 0.36), (0.022, 0.075, 0.08)
@@ -39,28 +40,18 @@ def thicken(corners, towards, frame, scale, depth, through):
     h, w = depth.shape
     sx, sy, sz = np.empty(3), np.empty(3), np.empty(3)
     for t in range(len(corners)):
-        hidden = False
-        for k in range(3):
-            x, y, z = corners[t, k, 0] - frame[0, 0], corners[t, k, 1] - frame[0, 1], corners[t, k, 2] - frame[0, 2]
-            a = x * frame[1, 0] + y * frame[1, 1] + z * frame[1, 2]
-            b = x * frame[2, 0] + y * frame[2, 1] + z * frame[2, 2]
-            c = x * frame[3, 0] + y * frame[3, 1] + z * frame[3, 2]
-            hidden = hidden or c < 0.05
-            sx[k], sy[k], sz[k] = 0.5 * w + scale * a / max(c, 0.05), 0.5 * h + scale * b / max(c, 0.05), c
-        area = (sx[1] - sx[0]) * (sy[2] - sy[0]) - (sx[2] - sx[0]) * (sy[1] - sy[0])
-        if hidden or abs(area) < 1e-9:
+        if not on_screen(corners[t], frame, scale, True, w, h, sx, sy, sz):
+            continue
+        area = twice_area(sx, sy)
+        if abs(area) < 1e-9:
             continue
         sign = 1.0 if towards[t] else -1.0
         x0, x1 = max(0, int(np.floor(sx.min()))), min(w - 1, int(np.ceil(sx.max())))
         y0, y1 = max(0, int(np.floor(sy.min()))), min(h - 1, int(np.ceil(sy.max())))
         for j in range(y0, y1 + 1):
             for i in range(x0, x1 + 1):
-                px, py = i + 0.5, j + 0.5
-                u = ((sx[1] - px) * (sy[2] - py) - (sx[2] - px) * (sy[1] - py)) / area
-                v = ((sx[2] - px) * (sy[0] - py) - (sx[0] - px) * (sy[2] - py)) / area
-                s = 1.0 - u - v
-                if u >= 0.0 and v >= 0.0 and s >= 0.0:
-                    z = 1.0 / (u / sz[0] + v / sz[1] + s / sz[2])
+                z = depth_at(i, j, area, True, sx, sy, sz)
+                if z > BESIDE:
                     through[j, i] += sign * max(depth[j, i] - z, 0.0)
 
 

@@ -1,12 +1,12 @@
 """Frames of a liquid as closed surfaces."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from scipy import ndimage
 from skimage.measure import marching_cubes
 
+from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.skin import horizon, kernels
 from urst.core.skin.settings import SkinSettings
 from urst.errors import BadValue
@@ -24,20 +24,6 @@ _LEAST = 0.9
 
 
 Beyond = Callable[[np.ndarray, float], np.ndarray]
-
-
-@dataclass(frozen=True)
-class Liquid:
-    """A frame of a liquid, on its grid."""
-
-    position: np.ndarray
-    """(n, 3) [m]"""
-    velocity: np.ndarray
-    """(n, 3) [m/s]"""
-    phi: np.ndarray
-    """(nx, ny, nz) distance from the surface, negative within [cells]"""
-    walls: np.ndarray
-    """(nx, ny, nz) distance from walls, negative within these [cells]"""
 
 
 class Skinner:
@@ -83,7 +69,7 @@ class Skinner:
                 f"The surface would have {np.prod(self.shape, dtype=float):,.0f} cells, more than {MOST_CELLS:,}: use larger ones."
             )
         self.time = start_time
-        self.liquid: Liquid | None = None
+        self.liquid: LiquidFrame | None = None
         self._gauges: dict[str, float] = {}
 
     def stable_dt(self) -> float:
@@ -94,12 +80,12 @@ class Skinner:
         """Go on by `dt` seconds: nothing moves by itself."""
         self.time += dt
 
-    def distance(self, liquid: Liquid) -> np.ndarray:
+    def distance(self, liquid: LiquidFrame) -> np.ndarray:
         """Return the distance from the surface on the finer grid, negative within [cells of the liquid].
 
         Parameters
         ----------
-        liquid : Liquid
+        liquid : LiquidFrame
         """
         ratio = self.cell / self.coarse
         out = np.empty(self.shape, np.float32)

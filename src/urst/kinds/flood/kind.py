@@ -3,6 +3,7 @@
 import numpy as np
 
 from urst.core.checks.findings import Finding
+from urst.core.curves.stream import Stream
 from urst.core.liquid.settings import PARTICLES, LiquidSettings
 from urst.kinds.flood.proposal import proposal
 from urst.kinds.gauge import Gauge, Quantity
@@ -152,7 +153,7 @@ class Flood(Kind):
         pool = float(np.prod(np.maximum(high - low, 0.0))) if s.level is not None else 0.0
         pieces = [shot.piece(f.piece) for f in s.fills]
         full = pool + sum(sum(volumes(p.shape)) for p in pieces if not is_endless(p.shape))
-        full += sum(_poured(shot, x) for x in s.inflows)
+        full += sum(_poured(shot, x) for x in s.inflows if not is_endless(shot.piece(x.piece).shape))
         return int(full / s.cell_size**3 * PARTICLES)
 
     def rounds(self, layer):
@@ -178,6 +179,7 @@ class Flood(Kind):
             + self._stopped(shot, layer)
             + self._outside(shot, layer)
             + self._small(shot, layer)
+            + self._unseen(shot, layer)
             + thin(shot, layer, "liquid", 1.2, "Liquid leaks through it.")
         )
 
@@ -264,20 +266,30 @@ class Flood(Kind):
             changes=((at(shot, layer, "cell_size"), finer),),
         )]  # fmt: skip
 
+    def _unseen(self, shot, layer):
+        """What it is to push must be on its grid."""
+        seen = {x.id for x in shot.takes(layer, "bodies")}
+        pushed = [x for x, _, fro in shot.partners(layer) if fro > 0.0 and x.id not in seen]
+        return [Finding(
+            f"'{layer.name}' is to push the bodies of '{x.name}' and does not see them.",
+            f"'{x.name}' acts on it with no strength and it does not read it, so nothing happens.", layer=layer.id,
+            fix=f"Let it read '{x.name}'", changes=((("layers", shot.layers.index(layer), "reads"), [*layer.reads, x.id]),),
+        ) for x in pushed]  # fmt: skip
+
     def matter(self, shot, layer):
         return WATER
 
 
 def _poured(shot, inflow):
     """How much comes in by the last frame, as far as can be told [m3]."""
-    frames = min(shot.end, inflow.until or shot.end) - max(shot.start, inflow.since or shot.start) + 1
-    if isinstance(inflow.rate, float | int):
-        return inflow.rate * max(frames, 0) / shot.rate
-    piece = shot.piece(inflow.piece)
-    corners = np.concatenate(placed_corners(piece, shot)) if not is_endless(piece.shape) else np.zeros((1, 3))
-    size = corners.max(axis=0) - corners.min(axis=0)
-    speed = np.abs(np.array(inflow.velocity))
-    return float(speed @ [size[1] * size[2], size[0] * size[2], size[0] * size[1]]) * max(frames, 0) / shot.rate
+    clock, rate = shot.clock(), inflow.rate
+    first = shot.start if inflow.since is None else inflow.since
+    last = shot.end if inflow.until is None else min(shot.end, inflow.until + 1)
+    if rate is None:
+        corners = np.concatenate(placed_corners(shot.piece(inflow.piece), shot))
+        x, y, z = corners.max(axis=0) - corners.min(axis=0)
+        rate = float(np.abs(inflow.velocity) @ [y * z, x * z, x * y])
+    return Stream(rate, clock.seconds(first), clock.seconds(max(first, last)), clock).given(clock.seconds(shot.end))
 
 
 def _about(shot, s):

@@ -2,7 +2,6 @@
 
 import numpy as np
 
-from urst.core.bodies.boundary import Boundary
 from urst.core.liquid.inflows import Inflow, Region
 from urst.core.liquid.solver import LiquidSolver
 from urst.kinds.working import Begun
@@ -46,23 +45,10 @@ def begin(inputs) -> Begun:
             solver.pool(settings.level, settings.pool_at)
         for fill in settings.fills:
             number = next(i for i, p in enumerate(shot.pieces) if p.name == fill.piece)
-            solver.fill(_inside(inputs.set_bodies([number], None)), fill.velocity)
+            boundary = inputs.set_bodies([number], None)
+            solver.fill(lambda x, of=boundary: of.distance(x, 0.0), fill.velocity)
         if settings.settle > 0.0:
             solver.settle(settings.settle)
 
     meta = {"origin": list(settings.low), "cell": settings.cell_size, "shape": list(solver.shape)}
     return Begun({}, meta, solver, inputs.feeds, settle=settle)
-
-
-def _inside(boundary: Boundary):
-    """Signed distance from bodies that stand [m]."""
-    hulls = boundary.at(0.0).hulls
-
-    def distance(places):
-        out = np.full(len(places), np.inf)
-        for b in range(len(boundary)):
-            planes = hulls.planes[hulls.face_start[b] : hulls.face_start[b + 1]]
-            out = np.minimum(out, (places @ planes[:, :3].T - planes[:, 3]).max(axis=1))
-        return out
-
-    return distance

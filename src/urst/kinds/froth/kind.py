@@ -1,9 +1,12 @@
 """Froth: foam, bubbles, spray and mist."""
 
+from typing import Any, ClassVar
+
 from urst.core.checks.findings import Finding
 from urst.core.froth.settings import FrothSettings
 from urst.kinds.gauge import Gauge, Quantity
-from urst.kinds.kind import Kind, at
+from urst.kinds.kind import at
+from urst.kinds.on_liquid import OnLiquid
 from urst.kinds.questions import CENTIMETRES, PER_SECOND, SECONDS, SPEED, Field, Question
 from urst.scene.materials import FROTH
 
@@ -12,7 +15,7 @@ _DRAFT = 3
 _PER_VOLUME = {"unit": "1/(m3 s)"}
 
 
-class Froth(Kind):
+class Froth(OnLiquid):
     """What a liquid that takes in air gives birth to."""
 
     name, title, version = "froth", "Froth", 1
@@ -20,8 +23,10 @@ class Froth(Kind):
     settings = FrothSettings
     hue = ("#c9d6d6", "#7b9292")
     work = "urst.kinds.froth.work"
-    reads = ("liquid",)
-    joins = ("liquid",)
+    does = "come from"
+    rehearsed: ClassVar[dict[str, Any]] = {
+        "births": {"speed": {"none": 0.0, "full": 0.1}, "clash": {"none": 0.0, "full": 0.1}}
+    }
     representation = "points"
     hands_over = ("froth", "csv")
     unit = "points"
@@ -93,29 +98,14 @@ class Froth(Kind):
         # rarely more than a part of what there may be
         return layer.settings.most // 4
 
-    def rehearsal(self):
-        from urst.kinds.flood.kind import Flood
-
-        (flood,) = [x for x in Flood().rehearsal() if x["id"] == "flood"]
-        births = {"speed": {"none": 0.0, "full": 0.1}, "clash": {"none": 0.0, "full": 0.1}}
-        return flood, {"id": self.name, "kind": self.name, "reads": ["flood"], "settings": {"births": births}}
-
     def findings(self, shot, layer):
         s, name = layer.settings, layer.name
-        if not shot.takes(layer, "liquid"):
-            return [
-                Finding(
-                    f"'{name}' has no liquid to come from.",
-                    "It reads no layer that has any: let it read a Flood.",
-                    layer=layer.id,
-                )
-            ]
         if not any(g.on for g in (s.foam, s.bubbles, s.spray, s.mist)):
             return [Finding(
                 f"'{name}' has neither foam nor bubbles nor spray nor mist.", "Nothing of it is kept.", layer=layer.id,
                 fix="Let there be foam", changes=((at(shot, layer, "foam", "on"), True),),
             )]  # fmt: skip
-        return []
+        return super().findings(shot, layer)
 
     def watch(self, shot, layer, rows):
         full = next((f for f, g in sorted(rows.items()) if g.get("refused", 0.0) > 0.01), None)

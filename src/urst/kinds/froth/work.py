@@ -1,7 +1,7 @@
 """Baking a Froth."""
 
-from urst.core.froth.solver import Flow, FrothSolver
-from urst.errors import BadValue
+from urst.core.fields.liquid_frame import LiquidFrame
+from urst.core.froth.solver import FrothSolver
 from urst.kinds.working import Begun
 
 
@@ -13,12 +13,9 @@ def begin(inputs) -> Begun:
     BadValue
         If there is none.
     """
-    frames = inputs.liquid()
-    if frames is None:
-        raise BadValue(f"'{inputs.layer.name}' has no liquid to come from: let it read a Flood.")
-    meta, feed = frames
+    _, meta, feed = inputs.liquid()
     solver = FrothSolver(
         inputs.layer.settings, inputs.shot.gravity, meta["origin"], meta["cell"], meta["shape"], pulse=inputs.pulse
     )
-    feed.told = lambda arrays: solver.take(Flow(*(arrays[n] for n in ("position", "velocity", "phi", "walls"))))
+    feed.told = lambda arrays: solver.take(LiquidFrame.of(arrays))
     return Begun({}, {}, solver, inputs.feeds)

@@ -3,7 +3,8 @@
 from urst.core.checks.findings import Finding
 from urst.core.skin.settings import SkinSettings
 from urst.kinds.gauge import Gauge, Quantity
-from urst.kinds.kind import Kind, at
+from urst.kinds.kind import at
+from urst.kinds.on_liquid import OnLiquid
 from urst.kinds.questions import CENTIMETRES, Field, Question
 from urst.scene.materials import WATER
 
@@ -13,7 +14,7 @@ _DRAFT = 1.5
 _COARSE, _FINE = 1.0, 0.2
 
 
-class Skin(Kind):
+class Skin(OnLiquid):
     """The surface of a liquid, closed, with normals and velocities."""
 
     name, title, version = "skin", "Skin", 1
@@ -21,8 +22,7 @@ class Skin(Kind):
     settings = SkinSettings
     hue = ("#7fc4cf", "#3b8d99")
     work = "urst.kinds.skin.work"
-    reads = ("liquid",)
-    joins = ("liquid",)
+    does, rehearsed = "draw", {"smoothing": 0.1}
     representation = "surface"
     hands_over = ("surface", "ply", "obj", "levels", "csv")
     unit = "cells"
@@ -60,28 +60,16 @@ class Skin(Kind):
         return settings | {"cell_size": size * _DRAFT if size else size}
 
     def count(self, shot, layer):
-        liquid = self._liquid(shot, layer)
+        liquid = self.liquid(shot, layer)
         if liquid is None:
             return 1
         size = layer.settings.cell_size or 0.5 * liquid.settings.cell_size
         return int(liquid.settings.cells() * (liquid.settings.cell_size / size) ** 3)
 
-    def rehearsal(self):
-        (flood,) = [x for x in self._flood_rehearsal() if x["id"] == "flood"]
-        return flood, {"id": self.name, "kind": self.name, "reads": ["flood"], "settings": {"smoothing": 0.1}}
-
-    @staticmethod
-    def _flood_rehearsal():
-        from urst.kinds.flood.kind import Flood
-
-        return Flood().rehearsal()
-
     def findings(self, shot, layer):
-        liquid = self._liquid(shot, layer)
+        liquid = self.liquid(shot, layer)
         if liquid is None:
-            return [Finding(
-                f"'{layer.name}' has no liquid to draw.", "It reads no layer that has any: let it read a Flood.", layer=layer.id,
-            )]  # fmt: skip
+            return super().findings(shot, layer)
         size, coarse = layer.settings.cell_size, liquid.settings.cell_size
         if size and not _FINE * coarse <= size <= _COARSE * coarse:
             return [Finding(
@@ -90,10 +78,6 @@ class Skin(Kind):
                 layer=layer.id, fix="Take half of the liquid's", changes=((at(shot, layer, "cell_size"), None),),
             )]  # fmt: skip
         return []
-
-    @staticmethod
-    def _liquid(shot, layer):
-        return next(iter(shot.takes(layer, "liquid")), None)
 
     def matter(self, shot, layer):
         return WATER

@@ -2,9 +2,9 @@
 
 import numpy as np
 
+from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.liquid.waves import Waves
-from urst.core.skin.skinner import Liquid, Skinner
-from urst.errors import BadValue
+from urst.core.skin.skinner import Skinner
 from urst.kinds.working import Begun
 
 
@@ -16,12 +16,8 @@ def begin(inputs) -> Begun:
     BadValue
         If there is none.
     """
-    frames = inputs.liquid()
-    if frames is None:
-        raise BadValue(f"'{inputs.layer.name}' has no liquid to draw: let it read a Flood.")
-    meta, feed = frames
-    source = inputs.shot.takes(inputs.layer, "liquid")[0].settings
-    sea = None
+    layer, meta, feed = inputs.liquid()
+    source, sea = layer.settings, None
     if source.sides == "waves":
         depth, weight = source.level - source.low[2], float(np.linalg.norm(inputs.shot.gravity))
         sea = Waves(source.waves, source.level, depth, weight, source.seed).surface
@@ -31,7 +27,7 @@ def begin(inputs) -> Begun:
     )  # fmt: skip
 
     def take(arrays):
-        skinner.liquid = Liquid(*(arrays[n] for n in ("position", "velocity", "phi", "walls")))
+        skinner.liquid = LiquidFrame.of(arrays)
 
     feed.told = take
     own = {"origin": [float(x) for x in skinner.origin], "cell": skinner.cell, "shape": list(skinner.shape)}

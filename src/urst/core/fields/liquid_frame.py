@@ -1,0 +1,24 @@
+"""A frame of a liquid, on its grid, as those take it that are made of it."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+
+@dataclass(frozen=True)
+class LiquidFrame:
+    """Particles, and distances at cells' middles."""
+
+    position: np.ndarray
+    """(n, 3) [m]"""
+    velocity: np.ndarray
+    """(n, 3) [m/s]"""
+    phi: np.ndarray
+    """(nx, ny, nz) distance from the surface, negative within [cells]"""
+    walls: np.ndarray
+    """(nx, ny, nz) distance from walls, negative within these [cells]"""
+
+    @classmethod
+    def of(cls, arrays: dict[str, np.ndarray]) -> "LiquidFrame":
+        """Return that of a baked frame."""
+        return cls(*(arrays[n] for n in ("position", "velocity", "phi", "walls")))

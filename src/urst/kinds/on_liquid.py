@@ -1,0 +1,41 @@
+"""What the kinds share that are made of a liquid's frames."""
+
+from typing import Any, ClassVar
+
+from urst.core.checks.findings import Finding
+from urst.kinds.kind import Kind
+
+#: a liquid for rehearsals
+_FLOOD = {
+    "id": "flood",
+    "kind": "flood",
+    "settings": {
+        "cell_size": 0.12, "low": (-1.5, -1.5, -0.1), "high": (1.5, 1.5, 2.0), "level": 0.4,
+        "fills": [{"piece": "Crate", "velocity": (0, 0, -1)}],
+    },
+}  # fmt: skip
+
+
+class OnLiquid(Kind):
+    """A kind that takes the frames of one liquid."""
+
+    reads = ("liquid",)
+    joins = ("liquid",)
+    does: ClassVar[str]
+    """what it has a liquid for, as a sentence ends"""
+    rehearsed: ClassVar[dict[str, Any]] = {}
+    """settings that call its kernels"""
+
+    def liquid(self, shot: Any, layer: Any) -> Any:
+        """Return the layer whose liquid it takes, None if it takes none."""
+        return next(iter(shot.takes(layer, "liquid")), None)
+
+    def rehearsal(self):
+        return _FLOOD, {"id": self.name, "kind": self.name, "reads": ["flood"], "settings": self.rehearsed}
+
+    def findings(self, shot, layer):
+        if self.liquid(shot, layer) is not None:
+            return []
+        return [Finding(
+            f"'{layer.name}' has no liquid to {self.does}.", "It reads no layer that has any: let it read a Flood.", layer=layer.id,
+        )]  # fmt: skip
