@@ -8,7 +8,7 @@ from urst.core.checks.findings import Finding
 from urst.kinds.kind import at
 from urst.scene import content
 from urst.scene.placing import stopping
-from urst.scene.shapes import is_endless, meshes
+from urst.scene.shapes import is_endless, is_hollow, meshes
 from urst.scene.taking_part import Matter
 
 
@@ -50,7 +50,9 @@ def thin(shot: Any, layer: Any, matter: Matter, across: float, why: str, *, driv
         if is_endless(piece.shape) or (piece.motion == "driven" and not driven):
             continue
         parts = meshes(piece.shape)
-        thickness = min(float(np.ptp(m.vertices, axis=0).min()) for m in parts)
+        thickness = (
+            piece.shape.wall if is_hollow(piece.shape) else min(float(np.ptp(m.vertices, axis=0).min()) for m in parts)
+        )
         extent = float(np.ptp(np.concatenate([m.vertices for m in parts]), axis=0).max())
         if 0 < thickness < cell < extent:
             found.append((thickness, piece.name))

@@ -7,7 +7,8 @@ from urst.scene.world import World
 
 def shape(piece: SetPiece) -> dict:
     """What the piece's geometry depends on: not its name, nor the file a mesh came from."""
-    return piece.shape.model_dump(mode="json", exclude={"source"})
+    solid = getattr(piece.shape, "matter", "solid") == "solid"
+    return piece.shape.model_dump(mode="json", exclude={"source"} | ({"matter", "wall", "grows"} if solid else set()))
 
 
 def stance(piece: SetPiece, world: World) -> dict:

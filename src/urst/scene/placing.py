@@ -1,15 +1,17 @@
 """The set as geometry: meshes where they stand, and the paths of what is driven."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from urst.core.bodies.fragments import Fragments, Solid, assemble
 from urst.core.curves.clock import Clock
 from urst.core.geometry import rotation
 from urst.core.geometry.generators import box_between
-from urst.core.geometry.mesh import Mesh, transformed
+from urst.core.geometry.mesh import Mesh, chained, transformed
 from urst.core.geometry.sheet import wedges
 from urst.scene.pieces import SetPiece
-from urst.scene.shapes import ball_radius, corners, is_cut, is_endless, is_sheet, meshes, parts
+from urst.scene.shapes import ball_radius, corners, is_cut, is_endless, is_hollow, is_sheet, meshes, parts, rooms
 from urst.scene.taking_part import Matter
 from urst.scene.world import World
 
@@ -44,23 +46,30 @@ def solids(number: int, piece: SetPiece, world: World) -> list[Solid]:
         turn, position = stance(piece, world)
         matrix, ball = rotation.matrix(turn), ball_radius(piece.shape)
         whole = number if is_cut(piece.shape) else -1
-        return [
+        found = [
             Solid(number, transformed(m, matrix, position), inner, part=k, ball=ball, whole=whole)
             for k, (m, inner) in enumerate(parts(piece.shape))
         ]
+        return _one_skin(found, placed(piece, world)) if is_hollow(piece.shape) else found
     return [
         Solid(number, wedge, np.zeros(1, bool), part=k, skin=seen)
         for k, (wedge, seen) in enumerate(w for m in placed(piece, world) for w in wedges(m))
     ]
 
 
+def _one_skin(parts, meshes):
+    """Let the first part be seen as the whole, and the others not at all."""
+    return [
+        replace(s, skin=skin, inner=np.zeros(len(skin.triangles), bool))
+        for s, skin in zip(
+            parts, [chained(meshes), *[Mesh(np.zeros((0, 3)), np.zeros((0, 3), np.int64))] * (len(parts) - 1)]
+        )
+    ]
+
+
 def lying(number: int, piece: SetPiece, world: World) -> tuple[Solid, Mesh]:
     """An open sheet under a number of the caller's, as the box about it, and its surface where it stands."""
-    found = placed(piece, world)
-    surface = found[0] if len(found) == 1 else Mesh(
-        np.concatenate([m.vertices for m in found]),
-        np.concatenate([m.triangles + n for m, n in zip(found, np.cumsum([0, *(len(m.vertices) for m in found)]))]),
-    )  # fmt: skip
+    surface = chained(placed(piece, world))
     low, high = surface.bounds()
     room = 0.01 * float((high - low).max())
     box = box_between(low - room, high + room)
@@ -70,6 +79,19 @@ def lying(number: int, piece: SetPiece, world: World) -> tuple[Solid, Mesh]:
 def standing(world: World, numbers: list[int]) -> Fragments:
     """The pieces of the given numbers as bodies where they stand at the first frame; `piece` counts within the list."""
     return assemble([s for n, i in enumerate(numbers) for s in solids(n, world.pieces[i], world)])
+
+
+def hollows(world: World, numbers: list[int]) -> Fragments:
+    """The rooms within hollow pieces, and what solid ones are, where they stand at the first frame, as if they were bodies."""
+    found = []
+    for n, piece in enumerate(world.pieces[i] for i in numbers):
+        turn, position = stance(piece, world)
+        found += [
+            Solid(n, transformed(m, rotation.matrix(turn), position), np.zeros(len(m.triangles), bool))
+            for m in rooms(piece.shape)
+        ]
+        found += [] if is_hollow(piece.shape) else solids(n, piece, world)
+    return assemble(found)
 
 
 def seen(world: World, numbers: list[int]) -> Fragments:

@@ -9,14 +9,60 @@ from scipy.spatial import ConvexHull, QhullError
 
 from urst.core.fracture.convex_parts import convex_parts
 from urst.core.fracture.settings import MOST_PARTS
-from urst.core.geometry import generators
+from urst.core.geometry import generators, shell
 from urst.core.geometry.mesh import Mesh, mass_properties, open_edges
 from urst.errors import BadMesh
 from urst.scene import library
 from urst.scene.part import Metres, Part
 
 
-class Box(Part):
+class Closed(Part):
+    """What has a closed surface: solid, hollow or a void in something."""
+
+    matter: Literal["solid", "hollow", "void"] = Field(
+        "solid", description="What is matter: all within its surface, a wall along it, or a block about it"
+    )
+    wall: Metres = Field(0.02, description="Thickness of the wall, or of the block where it is thinnest [m]")
+    grows: Literal["inward", "outward", "both ways"] = Field(
+        "inward", description="To which side of the surface a wall lies"
+    )
+
+    def surfaces(self) -> list[Mesh]:
+        """Return its closed surfaces."""
+        raise NotImplementedError
+
+    def walls(self) -> list[tuple[Mesh, Mesh]]:
+        """Return the outer and the inner surface of each of its parts, where it is not solid.
+
+        Raises
+        ------
+        BadMesh
+            If the wall is too thick for the shape.
+        """
+        found = []
+        for mesh in self.surfaces():
+            if len(open_edges(mesh)):
+                raise BadMesh("This surface is open, so it has no inside: close it, or let it be solid.")
+            if self.matter == "void":
+                low, high = mesh.bounds()
+                found.append((generators.box_between(low - self.wall, high + self.wall), mesh))
+                continue
+            out = {"inward": 0.0, "outward": 1.0, "both ways": 0.5}[self.grows] * self.wall
+            outer = shell.moved_in(mesh, -out) if out else mesh
+            found.append((outer, shell.moved_in(mesh, self.wall - out) if out < self.wall else mesh))
+        return found
+
+    def meshes(self) -> list[Mesh]:
+        if self.matter == "solid":
+            return self.surfaces()
+        try:
+            return [shell.between(outer, inner) for outer, inner in self.walls()]
+        except BadMesh:
+            # said by preflight; it is solid until then
+            return self.surfaces()
+
+
+class Box(Closed):
     """A box or slab: extents along x, y, z [m]."""
 
     kind: Literal["box"] = "box"
@@ -24,7 +70,7 @@ class Box(Part):
     depth: Metres = 1.0
     height: Metres = 1.0
 
-    def meshes(self) -> list[Mesh]:
+    def surfaces(self) -> list[Mesh]:
         return generators.box(self.width, self.depth, self.height)
 
 
@@ -50,7 +96,7 @@ class BrickWall(Part):
         return generators.brick_wall(self.width, self.depth, self.height, self.brick_length, self.course_height)
 
 
-class Drum(Part):
+class Drum(Closed):
     """An upright prism of many sides: a drum, a column."""
 
     kind: Literal["drum"] = "drum"
@@ -58,18 +104,18 @@ class Drum(Part):
     height: Metres = 0.9
     sides: int = Field(14, ge=3, le=400)
 
-    def meshes(self) -> list[Mesh]:
+    def surfaces(self) -> list[Mesh]:
         return generators.prism(self.radius, self.height, self.sides)
 
 
-class Ball(Part):
-    """A ball: drawn with facets, rolling as round."""
+class Ball(Closed):
+    """A ball: drawn with facets, rolling as round; as its facets where it is hollow."""
 
     kind: Literal["ball"] = "ball"
     radius: Metres = 0.5
     rings: int = Field(6, ge=3, le=64)
 
-    def meshes(self) -> list[Mesh]:
+    def surfaces(self) -> list[Mesh]:
         return generators.ball(self.radius, self.rings)
 
 
@@ -101,7 +147,7 @@ class Terrain(Part):
         return generators.terrain(self.width, self.depth, self.relief, self.feature, self.cells, self.seed)
 
 
-class Imported(Part):
+class Imported(Closed):
     """A mesh brought from a file; the document names it by the hash of its content, a library keeps it."""
 
     kind: Literal["mesh"] = "mesh"
@@ -113,7 +159,7 @@ class Imported(Part):
         """Put a mesh into the library."""
         return cls(source=source, mesh=library.put(mesh))
 
-    def meshes(self) -> list[Mesh]:
+    def surfaces(self) -> list[Mesh]:
         return [library.get(self.mesh, self.source)]
 
 
@@ -156,6 +202,8 @@ def is_sheet(shape: Shape) -> bool:
 @lru_cache(maxsize=64)
 def parts(shape: Shape) -> tuple[tuple[Mesh, np.ndarray], ...]:
     """Return what a closed shape collides as: nearly convex meshes, and which of their triangles lie on cuts between them."""
+    if is_hollow(shape) and not no_room(shape):
+        return tuple(part for outer, inner in shape.walls() for part in _wall(outer, inner))
     found = []
     for mesh in meshes(shape):
         whole = [(mesh, np.zeros(len(mesh.triangles), bool))]
@@ -167,14 +215,53 @@ def parts(shape: Shape) -> tuple[tuple[Mesh, np.ndarray], ...]:
     return tuple(found)
 
 
+def _wall(outer, inner):
+    """Convex parts of what lies between two surfaces; what is seen is the whole."""
+    if len(outer.triangles) == len(inner.triangles) or shell.is_convex(inner):
+        found = shell.wall_parts(outer, inner)
+    else:
+        found = [m for m, _ in convex_parts(shell.between(outer, inner))]
+    return [(m, np.zeros(len(m.triangles), bool)) for m in found]
+
+
+def is_hollow(shape: Shape) -> bool:
+    """Whether there is room within a shape."""
+    return isinstance(shape, Closed) and shape.matter != "solid"
+
+
+@lru_cache(maxsize=256)
+def no_room(shape: Shape) -> str:
+    """Return why a hollow shape cannot be one, empty if it can."""
+    try:
+        if is_hollow(shape):
+            shape.walls()
+    except BadMesh as error:
+        return str(error)
+    return ""
+
+
+@lru_cache(maxsize=64)
+def rooms(shape: Shape) -> tuple[Mesh, ...]:
+    """Return convex parts of the room within a hollow shape.
+
+    Raises
+    ------
+    BadMesh
+        If its wall is too thick for it.
+    """
+    if not is_hollow(shape):
+        return ()
+    return tuple(part for _, inner in shape.walls() for part, _ in convex_parts(inner))
+
+
 def is_cut(shape: Shape) -> bool:
     """Whether a shape is one body of several convex parts."""
-    return isinstance(shape, Imported) and not is_sheet(shape) and len(parts(shape)) > 1
+    return is_hollow(shape) or (isinstance(shape, Imported) and not is_sheet(shape) and len(parts(shape)) > 1)
 
 
 def ball_radius(shape: Shape) -> float:
     """Return the radius of what rolls as a ball [m], 0 for all else."""
-    return shape.radius if isinstance(shape, Ball) else 0.0
+    return shape.radius if isinstance(shape, Ball) and not is_hollow(shape) else 0.0
 
 
 def is_endless(shape: Shape) -> bool:
@@ -198,6 +285,20 @@ def volumes(shape: Shape) -> tuple[float, ...]:
             # said by preflight; a forecast goes on without it
             found.append(0.0)
     return tuple(found)
+
+
+@lru_cache(maxsize=256)
+def displaced(shape: Shape) -> float:
+    """Volume that a shape takes up, the room within it included [m3], 0 where it encloses none."""
+    if not is_hollow(shape) or no_room(shape):
+        return sum(volumes(shape))
+    return sum(mass_properties(outer).volume for outer, _ in shape.walls())
+
+
+@lru_cache(maxsize=256)
+def room(shape: Shape) -> float:
+    """Volume that can be filled in a shape: that within a hollow one, all of a solid one [m3]."""
+    return displaced(shape) - sum(volumes(shape)) if is_hollow(shape) else sum(volumes(shape))
 
 
 def count(shape: Shape) -> int:

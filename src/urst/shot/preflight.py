@@ -11,7 +11,7 @@ from urst.core.geometry import rotation
 from urst.core.geometry.convex import Polyhedron, hull_of
 from urst.errors import BadFile, BadMesh
 from urst.scene import placing
-from urst.scene.shapes import corners, is_sheet, meshes
+from urst.scene.shapes import corners, is_hollow, is_sheet, meshes, no_room, parts
 from urst.shot.document import Shot, parse
 from urst.shot.forecast import forecast
 
@@ -58,7 +58,12 @@ def mended(shot: Shot, finding: Finding) -> Shot:
 def _meshes(shot):
     """Meshes that move must be sound solids; what stands fixed may be open, but not empty."""
     found = []
-    for piece in shot.pieces:
+    for i, piece in enumerate(shot.pieces):
+        if narrow := no_room(piece.shape):
+            found.append(Finding(
+                f"'{piece.name}' cannot be hollow.", narrow, grave=True, fix="Let it be solid",
+                changes=((("pieces", i, "shape", "matter"), "solid"),),
+            ))  # fmt: skip
         if piece.shape.kind != "mesh":
             if piece.motion == "loose" and is_sheet(piece.shape):
                 found.append(Finding(
@@ -85,7 +90,7 @@ def _fault(shape, stands, name):
 
 @lru_cache(maxsize=256)
 def _hulls(shape):
-    return [hull_of(c) for c in corners(shape)]
+    return [hull_of(m.vertices) for m, _ in parts(shape)] if is_hollow(shape) else [hull_of(c) for c in corners(shape)]
 
 
 def _placed_hulls(piece, shot):

@@ -12,9 +12,10 @@ from pydantic import BaseModel
 from urst.core.curves.curve import UNITS, Curve
 from urst.core.curves.varies import Varies
 from urst.errors import BadValue
-from urst.kinds.questions import DEGREES, DENSITY, FRAME, METRES, PERCENT, SPEED, Field, Question
+from urst.kinds.questions import CENTIMETRES, DEGREES, DENSITY, FRAME, METRES, PERCENT, SPEED, Field, Question
 from urst.scene.materials import MATERIALS
 from urst.scene.pieces import SetPiece
+from urst.scene.shapes import Closed
 from urst.scene.taking_part import MATTERS
 from urst.scene.units import FACTORS, parse_number
 from urst.scene.world import World
@@ -136,6 +137,16 @@ def coupling_questions(shot) -> tuple[Question, ...]:
     )  # fmt: skip
 
 
+def _inside(shape):
+    """What is asked about the inside of a closed shape."""
+    if not isinstance(shape, Closed):
+        return ()
+    wall = (Field("shape.wall", "Wall", **CENTIMETRES),)
+    grows = (Field("shape.grows", "It grows"),)
+    asked = {"solid": (), "hollow": wall + grows, "void": wall}
+    return (Field("shape.matter", "Inside"), *asked[shape.matter])
+
+
 def piece_questions(piece: SetPiece) -> tuple[Question, ...]:
     """The questions about a set piece."""
     sizes = tuple(
@@ -159,6 +170,7 @@ def piece_questions(piece: SetPiece) -> tuple[Question, ...]:
             Field("spin", "Spin", "rad/s", 1.0, "rad/s"),
         )),
         Question("What is it made of?", "matter", (
+            *_inside(piece.shape),
             Field("material", "Material"),
             Field("density", "Density", **DENSITY),
             Field("friction", "Friction"),

@@ -17,6 +17,8 @@ from urst.errors import BadMesh
 
 #: a fragment is convex enough if the hulls of its parts hold so much more than it does, each, and has so many parts at most
 _CONVEX, _PARTS = 0.03, 12
+#: and what stays whole so many
+_WHOLE_PARTS = 48
 
 
 @dataclass(frozen=True)
@@ -59,7 +61,8 @@ def break_pieces(
         pulse()
         total += mass_properties(mesh).volume
         if share == 1:
-            solids.append(Solid(piece, mesh, np.zeros(len(mesh.triangles), bool), part=part))
+            whole = Solid(piece, mesh, np.zeros(len(mesh.triangles), bool), hull_of(mesh.vertices), part=part)
+            solids += _in_parts(whole, len(solids), _WHOLE_PARTS)
             continue
         for solid in shatter(mesh, _sites(mesh, share, settings, rng), piece, pulse):
             pulse()
@@ -72,13 +75,13 @@ def break_pieces(
     return Broken(fragments, found.only((i < 0) | (i != j)), total)
 
 
-def _in_parts(solid, number):
+def _in_parts(solid, number, most=_PARTS):
     """A fragment as convex parts, which `number` tells apart from those of others, itself if it is nearly convex."""
     volume, hull = mass_properties(solid.mesh).volume, mass_properties(solid.hull.mesh()).volume
     if hull - volume <= _CONVEX * volume:
         return [solid]
     try:
-        parts = convex_parts(solid.mesh, _PARTS, _CONVEX * volume / hull)
+        parts = convex_parts(solid.mesh, most, _CONVEX * volume / hull)
     except BadMesh:
         return [solid]
     if len(parts) < 2:

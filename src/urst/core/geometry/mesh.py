@@ -93,3 +93,11 @@ def transformed(mesh: Mesh, rotation: np.ndarray, translation: np.ndarray) -> Me
     translation : (3,) float [m]
     """
     return Mesh(mesh.vertices @ np.asarray(rotation).T + translation, mesh.triangles)
+
+
+def chained(meshes: list[Mesh]) -> Mesh:
+    """Return several meshes as one."""
+    first = np.cumsum([0, *(len(m.vertices) for m in meshes[:-1])])
+    return Mesh(
+        np.concatenate([m.vertices for m in meshes]), np.concatenate([m.triangles + n for m, n in zip(meshes, first)])
+    )

@@ -16,11 +16,12 @@ Corner = tuple[float, float, float]
 
 
 class Fill(BaseModel):
-    """A set piece that is full of liquid at the start."""
+    """A set piece that is full of liquid at the start: the room within a hollow one, or all of a solid one."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
     piece: Annotated[str, Field(max_length=80)] = Field(description="Set piece whose inside is liquid")
+    level: float | None = Field(None, ge=-1e5, le=1e5, description="Up to where; empty: to its top [m]")
     velocity: Corner = Field((0.0, 0.0, 0.0), description="With what it starts [m/s]")
 
 

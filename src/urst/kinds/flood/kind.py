@@ -4,6 +4,8 @@ import numpy as np
 
 from urst.core.checks.findings import Finding
 from urst.core.curves.stream import Stream
+from urst.core.geometry.convex import hull_of
+from urst.core.geometry.mesh import open_edges
 from urst.core.liquid.settings import PARTICLES, LiquidSettings
 from urst.kinds.flood.proposal import proposal
 from urst.kinds.gauge import Gauge, Quantity
@@ -12,8 +14,8 @@ from urst.kinds.questions import CENTIMETRES, DEGREES, FRAME, METRES, PER_SECOND
 from urst.kinds.surroundings import around, thin
 from urst.scene import content
 from urst.scene.materials import WATER
-from urst.scene.placing import placed_corners, stopping
-from urst.scene.shapes import is_endless, volumes
+from urst.scene.placing import placed, placed_corners, stopping
+from urst.scene.shapes import Closed, count, displaced, is_cut, is_endless, is_hollow, is_sheet, meshes, room
 
 #: draft cells are so much longer
 _DRAFT = 1.5
@@ -88,6 +90,7 @@ class Flood(Kind):
         )),
         Question("What else is full?", "set pieces", (
             Field("fills.*.piece", "Piece", names="piece"),
+            Field("fills.*.level", "Up to", **METRES),
             Field("fills.*.velocity", "Velocity", **SPEED),
         ), entries="fills", noun="fill", asks=("piece",)),
         Question("What pours?", "inflows", (
@@ -152,7 +155,7 @@ class Flood(Kind):
         low, high = _about(shot, s)
         pool = float(np.prod(np.maximum(high - low, 0.0))) if s.level is not None else 0.0
         pieces = [shot.piece(f.piece) for f in s.fills]
-        full = pool + sum(sum(volumes(p.shape)) for p in pieces if not is_endless(p.shape))
+        full = pool + sum(room(p.shape) for p in pieces if not is_endless(p.shape))
         full += sum(_poured(shot, x) for x in s.inflows if not is_endless(shot.piece(x.piece).shape))
         return int(full / s.cell_size**3 * PARTICLES)
 
@@ -177,6 +180,8 @@ class Flood(Kind):
         return (
             self._dry(shot, layer)
             + self._stopped(shot, layer)
+            + self._within(shot, layer)
+            + self._vessels(shot, layer)
             + self._outside(shot, layer)
             + self._small(shot, layer)
             + self._unseen(shot, layer)
@@ -213,10 +218,15 @@ class Flood(Kind):
 
     def _stopped(self, shot, layer):
         """What is filled must not be a wall as well."""
-        walls = {shot.pieces[i].name for i in stopping(shot, "liquid")}
-        both = [f.piece for name in _LISTS for f in getattr(layer.settings, name) if f.piece in walls]
+        s, walls = layer.settings, {shot.pieces[i].name for i in stopping(shot, "liquid")}
+        rooms = {f.piece for f in s.fills if is_hollow(shot.piece(f.piece).shape)}
+        both = [f.piece for name in _LISTS for f in getattr(s, name) if f.piece in walls]
+        both = [x for x in both if x not in rooms]
         if not both:
             return []
+        piece = shot.piece(both[0])
+        if isinstance(piece.shape, Closed) and piece.motion != "fixed" and any(f.piece == both[0] for f in s.fills):
+            return [self._plug(shot, layer, piece, f"'{piece.name}' is filled by '{layer.name}' and is solid.")]
         rows = [x.model_dump(mode="json") for x in shot.taking_part]
         mine = next((n for n, x in enumerate(rows) if x["of"] == both[0]), None)
         whole = {"bodies": False, "chips": False, "gas": False, "liquid": False, "grains": False, "seen": False}
@@ -229,6 +239,67 @@ class Flood(Kind):
             "Within a wall there is no room for it.", layer=layer.id,
             fix="Let it stop nothing and be unseen", changes=((("taking_part",), rows),),
         )]  # fmt: skip
+
+    def _plug(self, shot, layer, piece, title):
+        """The mend of a vessel that is solid."""
+        low, high = (
+            np.min([m.bounds()[0] for m in meshes(piece.shape)], axis=0),
+            np.max([m.bounds()[1] for m in meshes(piece.shape)], axis=0),
+        )
+        wall = float(f"{min(1.5 * layer.settings.cell_size, 0.1 * float((high - low).min())):.2g}")
+        place = ("pieces", shot.pieces.index(piece), "shape")
+        return Finding(
+            title, "Within what is solid there is no room for liquid.", layer=layer.id, fix=f"Let it be hollow, with a wall of {100 * wall:.3g} cm",
+            changes=(((*place, "matter"), "hollow"), ((*place, "wall"), wall)),
+        )  # fmt: skip
+
+    def _within(self, shot, layer):
+        """What is filled must not lie within something solid."""
+        for fill in layer.settings.fills:
+            mine = shot.piece(fill.piece)
+            if is_endless(mine.shape):
+                continue
+            corners = np.concatenate(placed_corners(mine, shot))
+            for piece in (shot.pieces[i] for i in stopping(shot, "liquid")):
+                solid = isinstance(piece.shape, Closed) and not is_hollow(piece.shape) and not is_cut(piece.shape)
+                if piece is mine or not solid or is_sheet(piece.shape):
+                    continue
+                if any(_holds(c, corners) for c in placed_corners(piece, shot)):
+                    return [
+                        self._plug(
+                            shot,
+                            layer,
+                            piece,
+                            f"'{mine.name}', which '{layer.name}' fills, lies within '{piece.name}', which is solid.",
+                        )
+                    ]
+        return []
+
+    def _vessels(self, shot, layer):
+        """A vessel holds up to its rim, and where it is open below that it leaks."""
+        s = layer.settings
+        if s.pool_at is None or s.level is None:
+            return []
+        for piece in (shot.pieces[i] for i in stopping(shot, "liquid")):
+            if (
+                is_endless(piece.shape)
+                or piece.shape.kind != "mesh"
+                or not (is_sheet(piece.shape) or is_cut(piece.shape))
+            ):
+                continue
+            found = placed(piece, shot)
+            low, high = np.min([m.bounds()[0] for m in found], axis=0), np.max([m.bounds()[1] for m in found], axis=0)
+            if not ((low[:2] < s.pool_at[:2]) & (high[:2] > s.pool_at[:2])).all() or low[2] > s.pool_at[2]:
+                continue
+            ends = np.concatenate([m.vertices[open_edges(m).ravel()] for m in found])
+            rim = float(ends[:, 2].min()) if len(ends) else float(high[2])
+            if s.level > rim - 1e-6:
+                return [Finding(
+                    f"The level of '{layer.name}', {s.level:g} m, is above the rim of '{piece.name}' or a hole in it, {rim:.3g} m.",
+                    "What is above that runs out, or was never held.", layer=layer.id, fix="Lower the level to a cell below it",
+                    changes=((at(shot, layer, "level"), round(rim - s.cell_size, 4)),),
+                )]  # fmt: skip
+        return []
 
     def _outside(self, shot, layer):
         s = layer.settings
@@ -252,9 +323,9 @@ class Flood(Kind):
         """What is to float must be seen by the cells."""
         casts = [shot.kind_of(x).cast(shot, x) for x, to, fro in shot.partners(layer) if fro > 0.0]
         found = [
-            (min(volumes(p.shape)) ** (1 / 3), p.name)
+            ((displaced(p.shape) / count(p.shape)) ** (1 / 3), p.name)
             for p in (shot.pieces[i] for cast in casts for i in cast)
-            if p.motion == "loose" and not is_endless(p.shape) and min(volumes(p.shape)) > 0.0
+            if p.motion == "loose" and not is_endless(p.shape) and displaced(p.shape) > 0.0
         ]
         size, name = min(found, default=(1e9, ""))
         if size >= _SEEN * layer.settings.cell_size:
@@ -278,6 +349,13 @@ class Flood(Kind):
 
     def matter(self, shot, layer):
         return WATER
+
+
+def _holds(spanning, points):
+    """Whether all of some points lie deep within the hull of others."""
+    hull = hull_of(spanning)
+    offset = np.einsum("fi,fi->f", hull.normals, hull.vertices[[loop[0] for loop in hull.loops]])
+    return bool((points @ hull.normals.T < offset - 1e-6).all())
 
 
 def _poured(shot, inflow):

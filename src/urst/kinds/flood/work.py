@@ -1,10 +1,20 @@
 """Baking a Flood."""
 
+from functools import partial
+
 import numpy as np
 
+from urst.core.bodies.boundary import Boundary
 from urst.core.liquid.inflows import Inflow, Region
 from urst.core.liquid.solver import LiquidSolver
 from urst.kinds.working import Begun
+from urst.scene.placing import hollows
+
+
+def _within(room, level, places):
+    """Signed distance of places (n, 3) from what is filled of a room [m]."""
+    away = room.distance(places, 0.0)
+    return away if level is None else np.maximum(away, places[:, 2] - level)
 
 
 def begin(inputs) -> Begun:
@@ -45,8 +55,8 @@ def begin(inputs) -> Begun:
             solver.pool(settings.level, settings.pool_at)
         for fill in settings.fills:
             number = next(i for i, p in enumerate(shot.pieces) if p.name == fill.piece)
-            boundary = inputs.set_bodies([number], None)
-            solver.fill(lambda x, of=boundary: of.distance(x, 0.0), fill.velocity)
+            room = Boundary(hollows(shot, [number]))
+            solver.fill(partial(_within, room, fill.level), fill.velocity)
         if settings.settle > 0.0:
             solver.settle(settings.settle)
 
