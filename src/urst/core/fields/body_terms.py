@@ -35,6 +35,22 @@ class Held(NamedTuple):
         return np.column_stack([np.bincount(self.body, column, minlength=bodies) for column in pushed.T]).astype(float)
 
 
+def blocks(inverse_mass: np.ndarray, inverse_inertia: np.ndarray) -> np.ndarray:
+    """Return inverse masses about centres, (n, 6, 6).
+
+    Parameters
+    ----------
+    inverse_mass : (n,) float
+        0 for what does not give way [1/kg].
+    inverse_inertia : (n, 3, 3) float
+        In world axes [1/(kg m2)].
+    """
+    found = np.zeros((len(inverse_mass), 6, 6))
+    found[:, :3, :3] = inverse_mass[:, None, None] * np.eye(3)
+    found[:, 3:, 3:] = inverse_inertia
+    return found
+
+
 class BodyTerms:
     """The term J^T M^-1 J that bodies add to the pressure matrix (Batty, Bertails & Bridson 2007, eq. 10).
 
@@ -47,10 +63,8 @@ class BodyTerms:
     shape : (nx, ny, nz)
         Cells.
     held : Held
-    inverse_mass : (n,) float
-        0 for what does not give way [1/kg].
-    inverse_inertia : (n, 3, 3) float
-        In world axes [1/(kg m2)].
+    inverse : (n, 6, 6) float
+        Inverse masses about the bodies' centres, 0 for what does not give way [1/kg], [1/(kg m2)].
     scale : float
         Mass of a full cell [kg].
     joined : (nx, ny, nz) bool, optional
@@ -58,12 +72,10 @@ class BodyTerms:
         them give way: its pressure is known only up to a constant.
     """
 
-    def __init__(
-        self, shape, held: Held, inverse_mass, inverse_inertia, scale: float, joined: np.ndarray | None = None
-    ):
+    def __init__(self, shape, held: Held, inverse: np.ndarray, scale: float, joined: np.ndarray | None = None):
         # only bodies that give way add to the matrix, under numbers of their own
-        gives = np.flatnonzero(inverse_mass > 0.0)
-        number = np.full(len(inverse_mass), -1)
+        gives = np.flatnonzero(inverse[:, 0, 0] > 0.0)
+        number = np.full(len(inverse), -1)
         number[gives] = np.arange(len(gives))
         mine = number[held.body] >= 0
         if joined is not None:
@@ -72,9 +84,7 @@ class BodyTerms:
         rows = (6 * number[held.body[mine]][:, None] + np.arange(6)).ravel()
         plain = csr_array((held.value[mine].ravel(), (rows, columns)), shape=(6 * len(gives), packed_size(shape)))
         # M^-1 = L L^T, so that the term is a square and stays symmetric to rounding
-        root = np.zeros((len(gives), 6, 6))
-        root[:, :3, :3] = np.sqrt(scale * inverse_mass[gives])[:, None, None] * np.eye(3)
-        root[:, 3:, 3:] = np.linalg.cholesky(scale * inverse_inertia[gives])
+        root = np.linalg.cholesky(scale * inverse[gives])
         blocks = np.repeat(6 * np.arange(len(gives)), 36)
         inner = np.tile(np.arange(36), len(gives))
         left = csr_array((root.ravel(), (blocks + inner % 6, blocks + inner // 6)), shape=(6 * len(gives),) * 2)

@@ -56,7 +56,8 @@ def break_pieces(
     rng = np.random.default_rng(settings.seed)
     parts = [(piece, mesh) for piece, meshes in pieces for mesh in meshes]
     shares = _shares([mesh for _, mesh in parts], settings)
-    solids, total = [], 0.0
+    solids: list[Solid] = []
+    total = 0.0
     for part, ((piece, mesh), share) in enumerate(zip(parts, shares)):
         pulse()
         total += mass_properties(mesh).volume

@@ -6,6 +6,7 @@ from numba import prange
 from urst.core.fields.cells import between
 from urst.core.jit import inline, parallel, serial
 from urst.core.liquid.particle_kernels import sample
+from urst.core.liquid.thin_kernels import ALL, apart, cell_of, reached
 from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, distance_at, slope_at
 
 #: reach of the kernel that particles are counted with [cells]
@@ -49,16 +50,18 @@ def _depth(share):
 
 
 @parallel
-def count(position, start, share, distance, phi, full, wanted):
+def count(position, start, lodging, share, distance, home, reach, phi, full, wanted):
     """Write where particles say the surface is, `wanted` (cells), where phi lies within 3 cells of it or they are beyond.
 
     Parameters
     ----------
-    position, start
-        Particles, sorted by cell, and where those of each cell begin.
+    position, start, lodging
+        Particles, sorted by cell, where those of each cell begin, and whose room they are in.
     share : (nx, ny, nz) float32
         Open share of each cell.
     distance : (2nx, 2ny, 2nz) float32
+    home, reach
+        Of thin walls, see `thin_kernels`: what lies behind these does not count.
     phi : (nx, ny, nz) float32
     full : float32
         Sum of the kernel over particles deep in the liquid.
@@ -76,17 +79,21 @@ def count(position, start, share, distance, phi, full, wanted):
                 if far or share[i, j, k] < np.float32(0.05):
                     continue
                 x, y, z = np.float32(i) + HALF, np.float32(j) + HALF, np.float32(k) + HALF
-                total, walled = ZERO, False
+                total, walled, free = ZERO, False, reach[i, j, k] == ALL
                 for a in range(max(i - 2, 0), min(i + 3, nx)):
                     for b in range(max(j - 2, 0), min(j + 3, ny)):
                         low, high = (a * ny + b) * nz + max(k - 2, 0), (a * ny + b) * nz + min(k + 2, nz - 1)
                         for p in range(start[low], start[high + 1]):
+                            if not free:
+                                lodge = np.int64(lodging[p])
+                                if not reached(reach, i, j, k, lodge // (ny * nz), (lodge // nz) % ny, lodge % nz):
+                                    continue
                             dx, dy, dz = position[p, 0] - x, position[p, 1] - y, position[p, 2] - z
                             total += _kernel(dx * dx + dy * dy + dz * dz)
                         for c in range(max(k - 2, 0), min(k + 3, nz)):
                             walled = walled or share[a, b, c] < ONE
                 room = ONE
-                if walled or min(i, j, k) < 2 or i > nx - 3 or j > ny - 3 or k > nz - 3:
+                if walled or not free or min(i, j, k) < 2 or i > nx - 3 or j > ny - 3 or k > nz - 3:
                     seen, whole = ZERO, ZERO
                     for a in range(2 * i - 2, 2 * i + 4):
                         for b in range(2 * j - 2, 2 * j + 4):
@@ -100,6 +107,10 @@ def count(position, start, share, distance, phi, full, wanted):
                                     min(a, b, c) >= 0 and a < distance.shape[0] and b < distance.shape[1]
                                     and c < distance.shape[2]
                                 ):  # fmt: skip
+                                    if not free:
+                                        r, s, t = cell_of(home, a // 2, b // 2, c // 2, a, b, c)
+                                        if r < 0 or not reached(reach, i, j, k, r, s, t):
+                                            continue
                                     d = distance[a, b, c]
                                     seen += g * min(max(HALF + d + d, ZERO), ONE)
                     room = seen / whole
@@ -134,7 +145,7 @@ def correct(phi, wanted, u, v, w, step):
 
 
 @parallel
-def close_gaps(phi, share, wide, out):
+def close_gaps(phi, share, reach, wide, out):
     """Write the distance, in which small gaps in the liquid are none: where particles do not come, in crevices, there would be
     one for ever, which sucks.
 
@@ -152,7 +163,11 @@ def close_gaps(phi, share, wide, out):
                 for a in range(max(i - 1, 0), min(i + 2, nx)):
                     for b in range(max(j - 1, 0), min(j + 2, ny)):
                         for c in range(max(k - 1, 0), min(k + 2, nz)):
-                            if share[a, b, c] >= wide and not (a == i and b == j and c == k):
+                            if (
+                                share[a, b, c] >= wide
+                                and not (a == i and b == j and c == k)
+                                and reached(reach, i, j, k, a, b, c)
+                            ):
                                 wet = wet or phi[a, b, c] < ZERO
                                 dry = dry or phi[a, b, c] >= ZERO
                 if wet and not dry:
@@ -199,8 +214,9 @@ def _tricubic(f, x, y, z):
 
 
 @parallel
-def advect(phi, u, v, w, step, out):
-    """Carry the distance along the flow, back by the midpoint rule; far from the surface it stays."""
+def advect(phi, u, v, w, step, reach, out):
+    """Carry the distance along the flow, back by the midpoint rule; far from the surface it stays. For reach see
+    `thin_kernels`."""
     nx, ny, nz = phi.shape
     for row in prange(nx):
         i = np.int64(row)
@@ -218,15 +234,35 @@ def advect(phi, u, v, w, step, out):
                 mx, my, mz = x - half * a, y - half * b, z - half * c
                 a, b, c = sample(u, 0, mx, my, mz), sample(v, 1, mx, my, mz), sample(w, 2, mx, my, mz)
                 x, y, z = x - step * a, y - step * b, z - step * c
+                if reach[i, j, k] != ALL:
+                    out[i, j, k] = apart(phi, reach, i, j, k, x, y, z)
+                    continue
                 far = abs(phi[i, j, k]) > np.float32(3.0)
                 out[i, j, k] = between(phi, x, y, z) if far else _tricubic(phi, x, y, z)
 
 
 @serial
-def extend(phi, distance, cells):
-    """Continue the distance straight into walls, at the cells listed (m, 3), one after another."""
+def extend(phi, distance, middle, reach, cells):
+    """Continue the distance straight into walls, at the cells listed (m, 3), one after another; in thin ones it is as in the cells
+    about that are reached.
+
+    middle, reach : (nx, ny, nz)
+        The distance from walls at the cells' middles, and see `thin_kernels`.
+    """
+    nx, ny, nz = phi.shape
     for m in range(len(cells)):
         i, j, k = cells[m, 0], cells[m, 1], cells[m, 2]
+        if reach[i, j, k] & ALL != ALL:
+            total, count = ZERO, ZERO
+            for a in range(max(i - 1, 0), min(i + 2, nx)):
+                for b in range(max(j - 1, 0), min(j + 2, ny)):
+                    for c in range(max(k - 1, 0), min(k + 2, nz)):
+                        if middle[a, b, c] > middle[i, j, k] and reached(reach, i, j, k, a, b, c):
+                            total += phi[a, b, c]
+                            count += ONE
+            if count > ZERO:
+                phi[i, j, k] = total / count
+                continue
         x, y, z = np.float32(i) + HALF, np.float32(j) + HALF, np.float32(k) + HALF
         sx, sy, sz = slope_at(distance, x, y, z)
         size = np.sqrt(sx * sx + sy * sy + sz * sz)
@@ -264,8 +300,9 @@ def _solve(a, b, c):
 
 
 @serial
-def redistance(phi, held):
-    """Make phi a distance again, out to BAND: cells beside the surface, and those `held` (cells) uint8, stay as near as they are.
+def redistance(phi, held, blocked):
+    """Make phi a distance again, out to BAND: cells beside the surface, and those `held` (cells) uint8, stay as near as they are. Across
+    blocked faces, a bit each as `thin_kernels` has them, cells are not neighbours.
 
     Fast sweeping (Zhao 2005, A fast sweeping method for Eikonal equations).
     """
@@ -274,19 +311,19 @@ def redistance(phi, held):
     for i in range(nx):
         for j in range(ny):
             for k in range(nz):
-                here = phi[i, j, k] <= ZERO
+                here, wall = phi[i, j, k] <= ZERO, blocked[i, j, k]
                 beside = held[i, j, k] != 0 and abs(phi[i, j, k]) < BAND
-                if i > 0 and (phi[i - 1, j, k] <= ZERO) != here:
+                if i > 0 and not wall & 1 and (phi[i - 1, j, k] <= ZERO) != here:
                     beside = True
-                if i < nx - 1 and (phi[i + 1, j, k] <= ZERO) != here:
+                if i < nx - 1 and not wall & 2 and (phi[i + 1, j, k] <= ZERO) != here:
                     beside = True
-                if j > 0 and (phi[i, j - 1, k] <= ZERO) != here:
+                if j > 0 and not wall & 4 and (phi[i, j - 1, k] <= ZERO) != here:
                     beside = True
-                if j < ny - 1 and (phi[i, j + 1, k] <= ZERO) != here:
+                if j < ny - 1 and not wall & 8 and (phi[i, j + 1, k] <= ZERO) != here:
                     beside = True
-                if k > 0 and (phi[i, j, k - 1] <= ZERO) != here:
+                if k > 0 and not wall & 16 and (phi[i, j, k - 1] <= ZERO) != here:
                     beside = True
-                if k < nz - 1 and (phi[i, j, k + 1] <= ZERO) != here:
+                if k < nz - 1 and not wall & 32 and (phi[i, j, k + 1] <= ZERO) != here:
                     beside = True
                 fixed[i, j, k] = beside
     for i in range(nx):
@@ -311,6 +348,20 @@ def redistance(phi, held):
                     a = min(sign * phi[max(i - 1, 0), j, k], sign * phi[min(i + 1, nx - 1), j, k])
                     b = min(sign * phi[i, max(j - 1, 0), k], sign * phi[i, min(j + 1, ny - 1), k])
                     c = min(sign * phi[i, j, max(k - 1, 0)], sign * phi[i, j, min(k + 1, nz - 1)])
+                    wall = blocked[i, j, k]
+                    if wall:
+                        a = min(
+                            BAND if wall & 1 else sign * phi[max(i - 1, 0), j, k],
+                            BAND if wall & 2 else sign * phi[min(i + 1, nx - 1), j, k],
+                        )
+                        b = min(
+                            BAND if wall & 4 else sign * phi[i, max(j - 1, 0), k],
+                            BAND if wall & 8 else sign * phi[i, min(j + 1, ny - 1), k],
+                        )
+                        c = min(
+                            BAND if wall & 16 else sign * phi[i, j, max(k - 1, 0)],
+                            BAND if wall & 32 else sign * phi[i, j, min(k + 1, nz - 1)],
+                        )
                     # whatever is nearer than a fixed neighbour of the other sign is none
                     if min(min(a, b), c) >= BAND:
                         continue

@@ -8,8 +8,9 @@ import numpy as np
 from numba import prange
 
 from urst.core.fields.cells import between
-from urst.core.jit import inline, parallel, serial
-from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, distance_at, slope_at
+from urst.core.jit import inline, kernel, parallel, serial
+from urst.core.liquid.thin_kernels import ALL, LAP, apart, clip, reached, stopped
+from urst.core.liquid.wall_kernels import HALF, NONE, ONE, ZERO, distance_at, slope_at
 
 #: planes of a slab; particles write to one plane before and behind theirs
 SLAB = 4
@@ -49,13 +50,36 @@ def arrange(order, position, velocity, affine, out_position, out_velocity, out_a
 
 
 @inline
-def _spread(position, velocity, affine, p, axis, mass, momentum):
+def _lodged(lodging, p, reach):
+    """The cell whose room a particle is in."""
+    lodge = np.int64(lodging[p])
+    return (
+        lodge // (reach.shape[1] * reach.shape[2]),
+        (lodge // reach.shape[2]) % reach.shape[1],
+        lodge % reach.shape[2],
+    )
+
+
+@kernel
+def _beside_face(reach, r, s, t, axis, i, j, k):
+    """Whether one of the cells beside a face is reached from a cell past thin walls."""
+    nx, ny, nz = reach.shape
+    if i < nx and j < ny and k < nz and reached(reach, r, s, t, i, j, k):
+        return True
+    i, j, k = i - (axis == 0), j - (axis == 1), k - (axis == 2)
+    return min(i, j, k) >= 0 and i < nx and j < ny and k < nz and reached(reach, r, s, t, i, j, k)
+
+
+@inline
+def _spread(position, velocity, affine, p, axis, lodging, reach, mass, momentum):
     """Add a particle to the eight faces about it."""
     x = position[p, 0] - (ZERO if axis == 0 else HALF)
     y = position[p, 1] - (ZERO if axis == 1 else HALF)
     z = position[p, 2] - (ZERO if axis == 2 else HALF)
     i, j, k = np.int64(np.floor(x)), np.int64(np.floor(y)), np.int64(np.floor(z))
     u, v, w = x - np.float32(i), y - np.float32(j), z - np.float32(k)
+    r, s, t = _lodged(lodging, p, reach)
+    free = reach[r, s, t] == ALL
     own = velocity[p, axis]
     cx, cy, cz = affine[p, axis, 0], affine[p, axis, 1], affine[p, axis, 2]
     for a in range(2):
@@ -69,6 +93,8 @@ def _spread(position, velocity, affine, p, axis, mass, momentum):
             for c in range(2):
                 if k + c < 0 or k + c >= mass.shape[2]:
                     continue
+                if not free and not _beside_face(reach, r, s, t, axis, i + a, j + b, k + c):
+                    continue
                 weight = wb * (w if c else ONE - w)
                 there = own + cx * (np.float32(a) - u) + cy * (np.float32(b) - v) + cz * (np.float32(c) - w)
                 mass[i + a, j + b, k + c] += weight
@@ -76,21 +102,24 @@ def _spread(position, velocity, affine, p, axis, mass, momentum):
 
 
 @parallel
-def scatter(position, velocity, affine, plane, axis, mass, momentum):
-    """Add particles to the faces across an axis; plane (nx + 1,): where those of each plane of cells begin."""
+def scatter(position, velocity, affine, plane, axis, lodging, reach, mass, momentum):
+    """Add particles to the faces across an axis that thin walls (lodging, reach: `thin_kernels`) do not part them from; plane
+    (nx + 1,): where those of each plane of cells begin."""
     nx = len(plane) - 1
     slabs = (nx + SLAB - 1) // SLAB
     for colour in range(2):
         for half in prange((slabs + 1 - colour) // 2):
             s = 2 * np.int64(half) + colour
             for p in range(plane[s * SLAB], plane[min((s + 1) * SLAB, nx)]):
-                _spread(position, velocity, affine, p, axis, mass, momentum)
+                _spread(position, velocity, affine, p, axis, lodging, reach, mass, momentum)
 
 
 @inline
-def _weigh(position, p, density):
+def _weigh(position, p, lodging, reach, density):
     """Add a particle to the eight cells whose middles are about it."""
     x, y, z = position[p, 0] - HALF, position[p, 1] - HALF, position[p, 2] - HALF
+    r, s, t = _lodged(lodging, p, reach)
+    free = reach[r, s, t] == ALL
     i, j, k = np.int64(np.floor(x)), np.int64(np.floor(y)), np.int64(np.floor(z))
     u, v, w = x - np.float32(i), y - np.float32(j), z - np.float32(k)
     for a in range(2):
@@ -102,32 +131,59 @@ def _weigh(position, p, density):
                 continue
             wb = wa * (v if b else ONE - v)
             for c in range(2):
-                if 0 <= k + c < density.shape[2]:
+                if 0 <= k + c < density.shape[2] and (free or reached(reach, r, s, t, i + a, j + b, k + c)):
                     density[i + a, j + b, k + c] += wb * (w if c else ONE - w)
 
 
 @parallel
-def weigh(position, plane, density):
-    """Add particles to the cells about them, density (cells); plane as in `scatter`."""
+def weigh(position, plane, lodging, reach, density):
+    """Add particles to the cells about them that thin walls (lodging, reach: `thin_kernels`) do not part them from, density (cells);
+    plane as in `scatter`."""
     nx = len(plane) - 1
     slabs = (nx + SLAB - 1) // SLAB
     for colour in range(2):
         for half in prange((slabs + 1 - colour) // 2):
             s = 2 * np.int64(half) + colour
             for p in range(plane[s * SLAB], plane[min((s + 1) * SLAB, nx)]):
-                _weigh(position, p, density)
+                _weigh(position, p, lodging, reach, density)
+
+
+@kernel
+def _barred(met, before, x, y, z):
+    """Whether a thin wall lies between two places."""
+    planes, face_start, owner, thin, _, _, _, origin, cell = met
+    for end in range(2):
+        a = np.int64(2.0 * (before[0] if end else x))
+        b = np.int64(2.0 * (before[1] if end else y))
+        c = np.int64(2.0 * (before[2] if end else z))
+        if min(a, b, c) < 0 or a >= owner.shape[0] or b >= owner.shape[1] or c >= owner.shape[2]:
+            continue
+        body = owner[a, b, c]
+        if body == NONE or not thin[body]:
+            continue
+        t, _ = clip(
+            planes, face_start[body], face_start[body + 1], LAP * cell, origin[0] + cell * before[0],
+            origin[1] + cell * before[1], origin[2] + cell * before[2], cell * (x - before[0]), cell * (y - before[1]),
+            cell * (z - before[2]),
+        )  # fmt: skip
+        if t <= 1.0:
+            return True
+    return False
 
 
 @parallel
-def shift(position, u, v, w, distance, keep, stand, most):
-    """Move particles by what faces say [cells], `most` along each axis at most, and out of walls."""
+def shift(position, u, v, w, distance, keep, stand, most, reach, met):
+    """Move particles by what faces say [cells], `most` along each axis at most, and out of walls; for reach and met see `carry`."""
     for number in prange(len(position)):
         p = np.int64(number)
         x, y, z = position[p, 0], position[p, 1], position[p, 2]
         a = min(max(sample(u, 0, x, y, z), -most), most)
         b = min(max(sample(v, 1, x, y, z), -most), most)
         c = min(max(sample(w, 2, x, y, z), -most), most)
+        guarded = reach[np.int64(x), np.int64(y), np.int64(z)] != ALL
         x, y, z = x + a, y + b, z + c
+        if guarded and _barred(met, position[p], x, y, z):
+            continue
         inside = keep[0, 0] <= x <= keep[1, 0] and keep[0, 1] <= y <= keep[1, 1] and keep[0, 2] <= z <= keep[1, 2]
         if inside and distance_at(distance, x, y, z) >= stand:
             position[p, 0], position[p, 1], position[p, 2] = x, y, z
@@ -168,12 +224,9 @@ def sample(u, axis, x, y, z):
 
 
 @inline
-def _gather(u, axis, x, y, z):
-    """The same with its slope along x, y, z a cell."""
-    i, j, k, a, b, c = _corner(u, axis, x, y, z)
+def _slopes(a, b, c, u000, u001, u010, u011, u100, u101, u110, u111):
+    """The value at (a, b, c) between eight corners, and its slope along x, y, z."""
     p, q, r = ONE - a, ONE - b, ONE - c
-    u000, u001, u010, u011 = u[i, j, k], u[i, j, k + 1], u[i, j + 1, k], u[i, j + 1, k + 1]
-    u100, u101, u110, u111 = u[i + 1, j, k], u[i + 1, j, k + 1], u[i + 1, j + 1, k], u[i + 1, j + 1, k + 1]
     low, high = (
         q * (r * u000 + c * u001) + b * (r * u010 + c * u011),
         q * (r * u100 + c * u101) + b * (r * u110 + c * u111),
@@ -181,6 +234,43 @@ def _gather(u, axis, x, y, z):
     dy = p * (r * (u010 - u000) + c * (u011 - u001)) + a * (r * (u110 - u100) + c * (u111 - u101))
     dz = p * (q * (u001 - u000) + b * (u011 - u010)) + a * (q * (u101 - u100) + b * (u111 - u110))
     return p * low + a * high, high - low, dy, dz
+
+
+@inline
+def _gather(u, axis, x, y, z):
+    """The same with its slope along x, y, z a cell."""
+    i, j, k, a, b, c = _corner(u, axis, x, y, z)
+    return _slopes(
+        a, b, c, u[i, j, k], u[i, j, k + 1], u[i, j + 1, k], u[i, j + 1, k + 1], u[i + 1, j, k], u[i + 1, j, k + 1],
+        u[i + 1, j + 1, k], u[i + 1, j + 1, k + 1],
+    )  # fmt: skip
+
+
+@kernel
+def _gather_apart(u, axis, reach, r, s, t, x, y, z):
+    """The same of the faces that are beside what is reached from a cell (r, s, t) past thin walls; others are as these on average."""
+    i, j, k, a, b, c = _corner(u, axis, x, y, z)
+    total, weights = ZERO, ZERO
+    for n in range(8):
+        d, e, f = n & 1, (n >> 1) & 1, n >> 2
+        if _beside_face(reach, r, s, t, axis, i + d, j + e, k + f):
+            weight = (a if d else ONE - a) * (b if e else ONE - b) * (c if f else ONE - c)
+            total += weight * u[i + d, j + e, k + f]
+            weights += weight
+    if weights < np.float32(1e-6):
+        return u[i, j, k], ZERO, ZERO, ZERO
+    mean = total / weights
+    return _slopes(
+        a, b, c,
+        u[i, j, k] if _beside_face(reach, r, s, t, axis, i, j, k) else mean,
+        u[i, j, k + 1] if _beside_face(reach, r, s, t, axis, i, j, k + 1) else mean,
+        u[i, j + 1, k] if _beside_face(reach, r, s, t, axis, i, j + 1, k) else mean,
+        u[i, j + 1, k + 1] if _beside_face(reach, r, s, t, axis, i, j + 1, k + 1) else mean,
+        u[i + 1, j, k] if _beside_face(reach, r, s, t, axis, i + 1, j, k) else mean,
+        u[i + 1, j, k + 1] if _beside_face(reach, r, s, t, axis, i + 1, j, k + 1) else mean,
+        u[i + 1, j + 1, k] if _beside_face(reach, r, s, t, axis, i + 1, j + 1, k) else mean,
+        u[i + 1, j + 1, k + 1] if _beside_face(reach, r, s, t, axis, i + 1, j + 1, k + 1) else mean,
+    )  # fmt: skip
 
 
 @inline
@@ -213,8 +303,34 @@ def _out_of_walls(distance, keep, before, x, y, z, stand, velocity):
     return x, y, z, d >= ZERO or d > distance_at(distance, before[0], before[1], before[2])
 
 
+@kernel
+def _past_thin(met, before, x, y, z, velocity, step, stand):
+    """Where a particle gets to beside thin walls."""
+    planes, face_start, owner, thin, ways, positions, spins, origin, cell = met
+    return stopped(
+        planes,
+        face_start,
+        owner,
+        thin,
+        ways,
+        positions,
+        spins,
+        origin,
+        cell,
+        float(step),
+        before,
+        x,
+        y,
+        z,
+        velocity,
+        stand,
+    )
+
+
 @parallel
-def carry(position, velocity, affine, u, v, w, phi, spray, fall, distance, keep, step, stand, state):
+def carry(
+    position, velocity, affine, u, v, w, phi, spray, fall, distance, keep, step, stand, reach, met, lodging, state
+):
     """Take up the grid's velocity and move along it (midpoint rule), out of walls.
 
     Parameters
@@ -236,6 +352,12 @@ def carry(position, velocity, affine, u, v, w, phi, spray, fall, distance, keep,
         Cells that 1 m/s goes in the step.
     stand : float32
         Least distance that particles keep from walls [cells].
+    reach : (nx, ny, nz) uint32
+        But ALL near thin walls, which no particle passes.
+    met : tuple
+        What `Walls.met` returns.
+    lodging : (n,) int32
+        Whose room they are in, see `thin_kernels`.
     state : (n,) uint8
         Written: 0, FLYING, or GONE for what has left the grid.
     """
@@ -243,7 +365,13 @@ def carry(position, velocity, affine, u, v, w, phi, spray, fall, distance, keep,
     for number in prange(len(position)):
         p = np.int64(number)
         x, y, z = position[p, 0], position[p, 1], position[p, 2]
-        if phi[np.int32(x), np.int32(y), np.int32(z)] > spray + HALF or between(phi, x, y, z) > spray:
+        guarded = reach[np.int64(x), np.int64(y), np.int64(z)] != ALL
+        r, s, t = _lodged(lodging, p, reach)
+        if guarded:
+            flies = apart(phi, reach, r, s, t, x, y, z) > spray
+        else:
+            flies = phi[np.int32(x), np.int32(y), np.int32(z)] > spray + HALF or between(phi, x, y, z) > spray
+        if flies:
             for c in range(3):
                 velocity[p, c] += fall[c]
                 for d in range(3):
@@ -251,23 +379,34 @@ def carry(position, velocity, affine, u, v, w, phi, spray, fall, distance, keep,
             x += step * (velocity[p, 0] - HALF * fall[0])
             y += step * (velocity[p, 1] - HALF * fall[1])
             z += step * (velocity[p, 2] - HALF * fall[2])
+            if guarded:
+                x, y, z = _past_thin(met, position[p], x, y, z, velocity[p], step, stand)
             x, y, z, found = _out_of_walls(distance, keep, position[p], x, y, z, stand, velocity[p])
             if found:
                 position[p, 0], position[p, 1], position[p, 2] = x, y, z
             state[p] = FLYING if not found or _within(x, y, z, nx, ny, nz) else GONE
             continue
-        a, ax, ay, az = _gather(u, 0, x, y, z)
-        b, bx, by, bz = _gather(v, 1, x, y, z)
-        c, cx, cy, cz = _gather(w, 2, x, y, z)
+        if guarded:
+            a, ax, ay, az = _gather_apart(u, 0, reach, r, s, t, x, y, z)
+            b, bx, by, bz = _gather_apart(v, 1, reach, r, s, t, x, y, z)
+            c, cx, cy, cz = _gather_apart(w, 2, reach, r, s, t, x, y, z)
+        else:
+            a, ax, ay, az = _gather(u, 0, x, y, z)
+            b, bx, by, bz = _gather(v, 1, x, y, z)
+            c, cx, cy, cz = _gather(w, 2, x, y, z)
         velocity[p, 0], velocity[p, 1], velocity[p, 2] = a, b, c
         affine[p, 0, 0], affine[p, 0, 1], affine[p, 0, 2] = ax, ay, az
         affine[p, 1, 0], affine[p, 1, 1], affine[p, 1, 2] = bx, by, bz
         affine[p, 2, 0], affine[p, 2, 1], affine[p, 2, 2] = cx, cy, cz
-        half = HALF * step
-        mx, my, mz = x + half * a, y + half * b, z + half * c
-        x += step * sample(u, 0, mx, my, mz)
-        y += step * sample(v, 1, mx, my, mz)
-        z += step * sample(w, 2, mx, my, mz)
+        if guarded:
+            x, y, z = x + step * a, y + step * b, z + step * c
+            x, y, z = _past_thin(met, position[p], x, y, z, velocity[p], step, stand)
+        else:
+            half = HALF * step
+            mx, my, mz = x + half * a, y + half * b, z + half * c
+            x += step * sample(u, 0, mx, my, mz)
+            y += step * sample(v, 1, mx, my, mz)
+            z += step * sample(w, 2, mx, my, mz)
         x, y, z, found = _out_of_walls(distance, keep, position[p], x, y, z, stand, velocity[p])
         if found:
             position[p, 0], position[p, 1], position[p, 2] = x, y, z

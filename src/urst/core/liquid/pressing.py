@@ -3,11 +3,12 @@
 import numpy as np
 from scipy import ndimage
 
-from urst.core.fields.body_terms import BodyTerms, Held
+from urst.core.fields.body_terms import BodyTerms, Held, blocks
 from urst.core.fields.pressure import LEAST_DEPTH, LEAST_OPEN, PressureSolver, Solution
 from urst.core.liquid import body_kernels, flow_kernels, particle_kernels, seam_kernels
 from urst.core.liquid.afloat import Nodes
 from urst.core.liquid.settings import DENSITY, PARTICLES
+from urst.core.liquid.stuck import Stuck, stuck
 from urst.core.liquid.walls import STAND, Walls
 
 #: faces beyond the liquid that get a velocity [cells]
@@ -29,6 +30,8 @@ class Pressing:
         Distance from the surface, negative within [cells].
     up : (3,) float
         Away from where gravity pulls, of length 1, or 0.
+    velocity : three arrays of faces, float32
+        How it goes before [m/s].
     nodes : Nodes, optional
         Bodies that give way; all others go as they do.
 
@@ -40,7 +43,9 @@ class Pressing:
         With the liquid in these.
     """
 
-    def __init__(self, walls: Walls, phi: np.ndarray, up: np.ndarray, nodes: Nodes | None = None):
+    def __init__(
+        self, walls: Walls, phi: np.ndarray, up: np.ndarray, velocity: list[np.ndarray], nodes: Nodes | None = None
+    ):
         self.walls, self.phi, self.nodes = walls, phi, nodes
         self.weights = [np.where(w < _CLOSED, np.float32(0.0), w) for w in walls.weights]
         if nodes is not None and nodes.loose.any():
@@ -56,7 +61,14 @@ class Pressing:
         self.terms: BodyTerms | None = None
         self.given, self.taken, self.exchanged = np.zeros(3), np.zeros(3), 0.0
         """what the last push took from the liquid and gave to solids, and the sum of its sizes [N s]"""
+        self.stuck: Stuck | None = None
+        self.inverse, self.ways = np.zeros((0, 6, 6)), np.zeros((0, 6))
+        """of nodes with what is stuck to them, and how they would go without the pressure"""
         if nodes is not None:
+            self.inverse, self.ways = blocks(nodes.inverse_mass, nodes.inverse_inertia), nodes.velocity
+            self.stuck = stuck(walls, self.phi, _LEAST, nodes, velocity, self.full)
+            if self.stuck is not None:
+                self.inverse, self.ways = self.stuck.merged(nodes)
             self.held = self._held(nodes)
             mine = nodes.node[self.held.body]
             value = self.held.value.copy()
@@ -64,7 +76,7 @@ class Pressing:
             value[:, 3:] += np.cross(arm, value[:, :3])
             if (nodes.inverse_mass[mine] > 0.0).any():
                 self.terms = BodyTerms(
-                    phi.shape, Held(mine, self.held.cell, value), nodes.inverse_mass, nodes.inverse_inertia, self.full,
+                    phi.shape, Held(mine, self.held.cell, value), self.inverse, self.full,
                     self._pocket == 0 if self.pockets else None,
                 )  # fmt: skip
 
@@ -210,6 +222,12 @@ class Pressing:
         """Return what a pressure does to each body that has a node, (n, 6) about its centre [N s], [N m s]."""
         return self.held.impulses(pressure, self.full, len(self.walls.position))
 
+    def moved(self, impulse: np.ndarray) -> np.ndarray:
+        """Return how impulses (n, 6) on bodies change the velocities of the nodes, (k, 6)."""
+        assert self.nodes is not None
+        gathered = self.nodes.gathered(impulse, self.walls.position)
+        return np.einsum("nij,nj->ni", self.inverse, gathered)
+
     def finish(self, velocity: list[np.ndarray]) -> list[np.ndarray]:
         """Return the flow continued beyond the liquid, and into walls with what moves these."""
         w, out = self.walls, []
@@ -223,7 +241,7 @@ class Pressing:
             out.append(u)
         return out
 
-    def even_out(self, position: np.ndarray, planes: np.ndarray) -> None:
+    def even_out(self, position: np.ndarray, planes: np.ndarray, lodging: np.ndarray) -> None:
         """Move particles from where they crowd to where they are few (implicit density projection: Kugelstadt et al. 2019).
 
         Speeds do not change, and where all is even nothing moves.
@@ -234,10 +252,12 @@ class Pressing:
             Sorted; changed in place [cells].
         planes : (nx + 1,) int64
             Where those of each plane of cells begin.
+        lodging : (n,) int32
+            Whose room they are in.
         """
         w = self.walls
         density, wanted = np.zeros(self.phi.shape, np.float32), np.empty(self.phi.shape, np.float32)
-        particle_kernels.weigh(position, planes, density)
+        particle_kernels.weigh(position, planes, lodging, w.reach, density)
         flow_kernels.crowding(density, w.room, self.phi, np.float32(PARTICLES), np.float32(EVEN), _LEAST, wanted)
         pressure, _ = self.solver.solve(wanted, tolerance=EVEN_TO, most=20)
         moved = []
@@ -246,7 +266,9 @@ class Pressing:
             flow_kernels.push(u, self.weights[axis], self.phi, pressure, axis, _LEAST, _CLOSED, known)
             moved.append(spread(u, w.weights[axis], known, 1)[0])
         x, y, z = moved
-        particle_kernels.shift(position, x, y, z, w.distance, w.keep, np.float32(STAND), np.float32(EVEN_MOST))
+        particle_kernels.shift(
+            position, x, y, z, w.distance, w.keep, np.float32(STAND), np.float32(EVEN_MOST), w.reach, w.met()
+        )
 
 
 def spread(u: np.ndarray, weight: np.ndarray, known: np.ndarray, layers: int) -> tuple[np.ndarray, np.ndarray]:

@@ -3,12 +3,12 @@
 from collections.abc import Callable, Sequence
 
 import numpy as np
-from scipy.ndimage import binary_dilation, label, map_coordinates
+from scipy.ndimage import binary_dilation, map_coordinates
 
 from urst.core.bodies.boundary import Boundary
 from urst.core.curves.clock import Clock
 from urst.core.fields.pressure import Solution
-from urst.core.liquid import body_kernels, flow_kernels, level_kernels, particle_kernels
+from urst.core.liquid import body_kernels, flow_kernels, level_kernels, particle_kernels, thin_kernels
 from urst.core.liquid.afloat import Afloat
 from urst.core.liquid.inflows import Inflow, Region
 from urst.core.liquid.pressing import Pressing, spread
@@ -94,6 +94,7 @@ class LiquidSolver:
         self.speed = np.zeros((0, 3), np.float32)
         self.affine = np.zeros((0, 3, 3), np.float32)
         self._start = np.zeros(self.phi.size + 1, np.int64)
+        self._lodging = np.zeros(0, np.int32)
         self._known = [np.zeros(u.shape, np.uint8) for u in self.velocity]
         self.lost = 0
         """particles that have left the domain"""
@@ -142,20 +143,22 @@ class LiquidSolver:
             self.fill(inside, velocity)
             return
         heights = self.origin[2] + self.cell * np.arange(self.shape[2])
-        cells, _ = label((self.walls.share > OPEN) & (heights < level))
+        open_ = (self.walls.share > OPEN) & (heights < level)
         at = np.floor((np.asarray(place, float) - self.origin) / self.cell).astype(int)
         outside = (at < 0).any() or (at >= np.array(self.shape)).any()
-        number = 0 if outside else cells[tuple(at)]
-        if number == 0:
+        if outside or not open_[tuple(at)]:
             raise BadValue(
                 f"The place of the pool, {', '.join(f'{x:g}' for x in place)}, is within a wall, above its level or outside the "
                 "domain: choose one in the open below the level."
             )
+        mine = np.zeros(self.shape, bool)
+        i, j, k = at
+        thin_kernels.joined(open_, self.walls.blocked, i, j, k, mine)
         # cells that walls leave less than half of go with those beside
         self.fill(
             inside,
             velocity,
-            only=(cells == number) | (binary_dilation(cells == number) & (self.walls.share <= OPEN)),
+            only=mine | (binary_dilation(mine) & (self.walls.share <= OPEN)),
         )
 
     def fill(self, inside: Callable[[np.ndarray], np.ndarray], velocity=(0.0, 0.0, 0.0), only=None) -> None:
@@ -175,8 +178,6 @@ class LiquidSolver:
         corner = np.stack(np.meshgrid(*(np.arange(n) for n in side), indexing="ij"), axis=-1).reshape(-1, 3)
         places = (corner + rng.random(corner.shape)) / EDGE
         open_ = map_coordinates(self.walls.distance, 2.0 * places.T - 0.5, order=1, mode="nearest") > 0.0
-        if only is not None:
-            open_ &= only[tuple((corner // EDGE).T)]
         if len(self.position):
             # nothing is born where there is some already
             taken = np.zeros(side, bool)
@@ -186,6 +187,8 @@ class LiquidSolver:
         places = places[inside(self.origin + self.cell * places) < 0.0].astype(np.float32)
         # rounding must not take any to the far side of the grid
         places = np.minimum(places, np.nextafter(np.array(self.shape, np.float32), np.float32(0.0)))
+        if only is not None:
+            places = places[only.ravel()[self._lodgings(places)]]
         there = self.origin + self.cell * places
         self._add(
             places, velocity(there) if callable(velocity) else np.tile(np.array(velocity, float), (len(places), 1))
@@ -275,11 +278,11 @@ class LiquidSolver:
             self.velocity[axis] += np.float32(fall * self.gravity[axis])
         w = self.walls
         nodes = self.afloat.nodes(dt) if self.afloat is not None and not held else None
-        self._pressing = pressing = Pressing(w, self.phi, self._up, nodes)
+        self._pressing = pressing = Pressing(w, self.phi, self._up, self.velocity, nodes)
         if held:
             w.drive(np.zeros_like(w.velocity), np.zeros_like(w.velocity))
         else:
-            pressing.drive(nodes.velocity if nodes else None)
+            pressing.drive(pressing.ways if nodes else None)
         wanted = (len(self.position) - self.flying) / PARTICLES
         have = self.volume() / self.cell**3
         # as a speed across a cell, a share a second and not a step: changes of it press on what floats
@@ -297,7 +300,9 @@ class LiquidSolver:
             )
         if nodes:
             impulse = pressing.impulses(self.pressure)
-            self._ways = nodes.velocity + nodes.moved(nodes.gathered(impulse, w.position))
+            self._ways = pressing.ways + pressing.moved(impulse)
+            if pressing.stuck is not None:
+                impulse = impulse + pressing.stuck.impulses(nodes, self._ways, w.position)
             self.afloat.take(impulse, dt)
             self._note(pressing)
         if not all(np.isfinite(u).all() for u in self.velocity):
@@ -323,7 +328,7 @@ class LiquidSolver:
         pressing = self._pressing
         assert pressing is not None and pressing.nodes is not None
         impulse = pressing.shove(self.velocity, change, self.settings.tolerance)
-        back = pressing.nodes.moved(pressing.nodes.gathered(impulse, self.walls.position))
+        back = pressing.moved(impulse)
         self._ways = self._ways + change + back
         self._note(pressing)
         return back
@@ -335,7 +340,7 @@ class LiquidSolver:
         if pressing.nodes is not None:
             pressing.drive(self._ways)
         self.velocity = pressing.finish(self.velocity)
-        pressing.even_out(self.position, self._planes())
+        pressing.even_out(self.position, self._planes(), self._lodging)
         self.pulse()
         self._carry(dt, time)
         self._begun = True
@@ -419,13 +424,14 @@ class LiquidSolver:
     def _carry(self, dt, time):
         step = np.float32(dt / self.cell)
         out = np.empty_like(self.phi)
-        level_kernels.advect(self.phi, *self.velocity, step, out)
+        level_kernels.advect(self.phi, *self.velocity, step, self.walls.reach, out)
         self.phi = out
         self.walls.place(time)
         state = np.zeros(len(self.position), np.uint8)
         particle_kernels.carry(
             self.position, self.speed, self.affine, *self.velocity, self.phi, np.float32(SPRAY),
-            (dt * self.gravity).astype(np.float32), self.walls.distance, self.walls.keep, step, np.float32(STAND), state,
+            (dt * self.gravity).astype(np.float32), self.walls.distance, self.walls.keep, step, np.float32(STAND), self.walls.reach,
+            self.walls.met(), self._lodging, state,
         )  # fmt: skip
         self.flying = int((state == particle_kernels.FLYING).sum())
         kept = state != particle_kernels.GONE
@@ -440,6 +446,13 @@ class LiquidSolver:
         old = self.position, self.speed, self.affine
         self.position, self.speed, self.affine = (np.empty_like(x) for x in old)
         particle_kernels.arrange(order, *old, self.position, self.speed, self.affine)
+        self._lodging = self._lodgings(self.position)
+
+    def _lodgings(self, places):
+        """Whose room places (n, 3) [cells] are in, as numbers of cells (n,)."""
+        found, w = np.empty(len(places), np.int32), self.walls
+        thin_kernels.lodge(places, w.distance, w.home, w.reach, w.met(), found)
+        return found
 
     def _follow(self, dt):
         """Bring the surface nearer to where the particles are."""
@@ -449,7 +462,18 @@ class LiquidSolver:
     def _counted(self):
         """Where the particles say that the surface is, near where it is taken to be (cells)."""
         wanted, w = np.empty_like(self.phi), self.walls
-        level_kernels.count(self.position, self._start, w.share, w.distance, self.phi, np.float32(_FULL), wanted)
+        level_kernels.count(
+            self.position,
+            self._start,
+            self._lodging,
+            w.share,
+            w.distance,
+            w.home,
+            w.reach,
+            self.phi,
+            np.float32(_FULL),
+            wanted,
+        )
         return wanted
 
     def _surface(self):
@@ -458,11 +482,11 @@ class LiquidSolver:
         cells = w.within
         held = np.zeros(self.shape, np.uint8)
         held[tuple(cells.T)] = 1
-        level_kernels.extend(self.phi, w.distance, cells)
-        level_kernels.redistance(self.phi, held)
-        level_kernels.extend(self.phi, w.distance, cells)
+        level_kernels.extend(self.phi, w.distance, w.middle, w.reach, cells)
+        level_kernels.redistance(self.phi, held, w.blocked)
+        level_kernels.extend(self.phi, w.distance, w.middle, w.reach, cells)
         whole = np.empty_like(self.phi)
-        level_kernels.close_gaps(self.phi, w.share, np.float32(WIDE), whole)
+        level_kernels.close_gaps(self.phi, w.share, w.reach, np.float32(WIDE), whole)
         self.phi = whole
 
     def _planes(self):
@@ -471,13 +495,15 @@ class LiquidSolver:
 
     def _scatter(self):
         """Bring the particles' motion to the faces, and on to faces a few cells beyond."""
-        plane = self._planes()
+        plane, w = self._planes(), self.walls
         for axis in range(3):
             u, mass = np.zeros_like(self.velocity[axis]), np.zeros_like(self.velocity[axis])
-            particle_kernels.scatter(self.position, self.speed, self.affine, plane, axis, mass, u)
+            particle_kernels.scatter(
+                self.position, self.speed, self.affine, plane, axis, self._lodging, w.reach, mass, u
+            )
             particle_kernels.normalise(mass, u)
             known = (mass > 0.0).astype(np.uint8)
-            self.velocity[axis], self._known[axis] = spread(u, self.walls.weights[axis], known, 2)
+            self.velocity[axis], self._known[axis] = spread(u, w.weights[axis], known, 2)
 
     def _calm(self, dt):
         """Take the shortest waves, which nothing else damps, and what is left of hardly any motion."""

@@ -3,7 +3,8 @@
 import numpy as np
 
 from urst.core.bodies.boundary import Boundary
-from urst.core.liquid import body_kernels
+from urst.core.bodies.fragments import Fragments
+from urst.core.liquid import body_kernels, thin_kernels
 from urst.core.liquid import wall_kernels as kernels
 
 #: how far from walls the distance is known, and how far into them fields are continued [cells]
@@ -12,6 +13,8 @@ REACH, INTO = 4.0, 3.5
 SMALL = 200.0
 #: how far particles keep from walls [cells]
 STAND = 0.02
+#: what is no thicker and this large across is a thin wall [cells]
+THIN, ACROSS = 2.2, 3.0
 
 
 class Walls:
@@ -53,6 +56,14 @@ class Walls:
         What bodies are short of what their samples say.
     boxed : bool
         Whether floor and sides are walls.
+    thin : (n,) bool
+        Bodies that are thinner than the grid can show by shares alone.
+    blocked : (nx, ny, nz) uint8
+        Faces of cells that thin walls close, a bit each: before and behind along x, y, z.
+    home : (2nx, 2ny, 2nz) uint8
+        Whose room each sample is: see `thin_kernels`.
+    reach : (nx, ny, nz) uint32
+        Which cells about each are reached from it past thin walls: see `thin_kernels`.
     position, velocity, spin : (n, 3) float
         Of all bodies [m], [m/s], [rad/s].
     """
@@ -72,6 +83,10 @@ class Walls:
             kernels.sides(low, high, self._bare)
             self.keep[0], self.keep[1, :2] = low + STAND, high[:2] - STAND
         self.boxed, self._beyond = box is not None, beyond
+        self.thin = np.concatenate([np.zeros(0, bool), *(thin_bodies(b.fragments, self.cell) for b in boundaries)])
+        self._edges, self.home = (np.zeros(self.distance.shape, np.uint8) for _ in range(2))
+        self._main, self._touched, self.blocked = (np.zeros(shape, np.uint8) for _ in range(3))
+        self.reach = np.full(shape, thin_kernels.ALL, np.uint32)
         self.within = np.zeros((0, 3), np.int32)
         self._where: list[np.ndarray] = []
 
@@ -90,12 +105,22 @@ class Walls:
         self.distance[:] = self._bare
         self.owner.fill(kernels.NONE)
         self._full.fill(0)
+        self._planes, self._faces = planes, np.zeros(1, np.int64)
         if found:
             ends = np.cumsum([0, *(len(f.hulls.planes) for f in found)])
+            self._faces = np.concatenate([*(f.hulls.face_start[:-1] + e for f, e in zip(found, ends)), ends[-1:]])
             kernels.carve(
-                planes, np.concatenate([*(f.hulls.face_start[:-1] + e for f, e in zip(found, ends)), ends[-1:]]), low, self._high,
-                self.origin, self.cell, REACH, self.distance, self.owner, self._full,
-            )  # fmt: skip
+                planes,
+                self._faces,
+                low,
+                self._high,
+                self.origin,
+                self.cell,
+                REACH,
+                self.distance,
+                self.owner,
+                self._full,
+            )
         self._measure(found)
         for axis in range(3):
             kernels.open_faces(self.distance, self.owner, self.ease, axis, self.weights[axis])
@@ -106,6 +131,33 @@ class Walls:
         kernels.open_cells(self.distance, self.owner, self.ease, self.share, self.middle)
         kernels.open_about(self.distance, self.owner, self.ease, self.share, self.room)
         self.within = kernels.behind(self.middle, np.float32(INTO))
+        if self.thin.any():
+            self._divide(low)
+
+    def _divide(self, low):
+        """See which sides of thin walls cells are on, and close what these pass through."""
+        self._edges.fill(0)
+        self.home.fill(thin_kernels.OWN)
+        self.blocked.fill(0)
+        thin_kernels.cross(self._planes, self._faces, low, self._high, self.thin, self.origin, self.cell, self._edges)
+        thin_kernels.split(self.distance, self.owner, self.thin, self._edges, self._main, self._touched)
+        thin_kernels.give_home(self.distance, self._edges, self._main, self.home)
+        for axis in range(3):
+            thin_kernels.close_faces(
+                self.distance, self._edges, self._main, self._touched, axis, self.weights[axis], self.blocked
+            )
+        thin_kernels.block_behind(self.blocked)
+        thin_kernels.share_out(self.distance, self._main, self._touched, self.home, self.share)
+        reach = np.empty_like(self.reach)
+        thin_kernels.find_reach(self.blocked, reach)
+        thin_kernels.guard(reach, self.reach)
+        thin_kernels.room_about(self.distance, self.home, self.reach, self.share, self.room)
+
+    def met(self):
+        """Return what particles meet of thin walls: planes, faces, owners, thin ones, velocities, positions, spins, origin and cell."""
+        return (
+            self._planes, self._faces, self.owner, self.thin, self.velocity, self.position, self.spin, self.origin, self.cell
+        )  # fmt: skip
 
     def _measure(self, found):
         """See how much more bodies hold by their samples than they are: small ones would be lifted by water that they do not
@@ -165,3 +217,26 @@ class Walls:
         low, high = self._where[1], self.origin + self.cell * np.array(self.share.shape)
         inside = (low < high).all(axis=1) & (self._high > self.origin).all(axis=1)
         return float(np.linalg.norm(self.velocity[inside], axis=1).max(initial=0.0))
+
+
+def thin_bodies(fragments: Fragments, cell: float) -> np.ndarray:
+    """Return which bodies are walls that are thin beside cells, (n,) bool.
+
+    Parameters
+    ----------
+    fragments : Fragments
+    cell : float [m]
+    """
+    h, found = fragments.hulls, np.zeros(len(fragments), bool)
+    for b in range(len(fragments)):
+        points = h.vertices[h.vertex_start[b] : h.vertex_start[b + 1]]
+        planes = h.planes[h.face_start[b] : h.face_start[b + 1]]
+        if not len(planes):
+            continue
+        depth = planes[:, 3] - (points @ planes[:, :3].T).min(axis=0)
+        thickness, normal = depth.min(), planes[depth.argmin(), :3]
+        flat = points - np.outer(points @ normal, normal)
+        span = np.linalg.svd(flat - flat.mean(axis=0), full_matrices=False)[2][:2]
+        across = np.ptp(flat @ span.T, axis=0).min()
+        found[b] = thickness < THIN * cell and (across > ACROSS * cell or fragments.whole[b] >= 0)
+    return found
