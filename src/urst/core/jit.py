@@ -20,3 +20,5 @@ parallel = njit(cache=True, nogil=True, error_model="numpy", parallel=True)
 inline = njit(inline="always", error_model="numpy")
 #: for what is called by the million within other kernels: it may allocate nothing, and counts no references
 kernel = njit(cache=True, nogil=True, error_model="numpy", _nrt=False, forceinline=True)  # type: ignore[call-overload]
+#: the same for what is long and called seldom: a call is cheaper than to compile it at each place
+called = njit(cache=True, nogil=True, error_model="numpy", _nrt=False)  # type: ignore[call-overload]

@@ -30,8 +30,10 @@ def around(shot: Any, layer: Any, matter: Matter) -> dict[str, Any]:
     }
 
 
-def thin(shot: Any, layer: Any, matter: Matter, across: float, why: str, *, driven: bool = True) -> list[Finding]:
-    """Return the thinnest piece that stops a matter and is thinner than a cell, if there is one.
+def thin(
+    shot: Any, layer: Any, matter: Matter, across: float, why: str, *, driven: bool = True, share: float = 1.0
+) -> list[Finding]:
+    """Return the thinnest piece that stops a matter and is thinner than a share of a cell, if there is one.
 
     Parameters
     ----------
@@ -44,6 +46,8 @@ def thin(shot: Any, layer: Any, matter: Matter, across: float, why: str, *, driv
         What happens there.
     driven : bool
         Whether driven pieces count.
+    share : float
+        Of a cell that is thick enough.
     """
     cell, found = layer.settings.cell_size, []
     for piece in (shot.pieces[i] for i in stopping(shot, matter)):
@@ -54,13 +58,13 @@ def thin(shot: Any, layer: Any, matter: Matter, across: float, why: str, *, driv
             piece.shape.wall if is_hollow(piece.shape) else min(float(np.ptp(m.vertices, axis=0).min()) for m in parts)
         )
         extent = float(np.ptp(np.concatenate([m.vertices for m in parts]), axis=0).max())
-        if 0 < thickness < cell < extent:
+        if 0 < thickness < share * cell < extent:
             found.append((thickness, piece.name))
     if not found:
         return []
     thickness, name = min(found)
     wanted = round(thickness / across, 4)
     return [Finding(
-        f"'{name}' is {thickness * 100:.3g} cm thick, thinner than a cell of {cell * 100:.3g} cm.", why, layer=layer.id,
+        f"'{name}' is {thickness * 100:.3g} cm thick, thinner than {'a cell' if share == 1.0 else f'{share:g} of a cell'} of {cell * 100:.3g} cm.", why, layer=layer.id,
         fix=f"Use cells of {wanted * 100:.3g} cm", changes=((at(shot, layer, "cell_size"), wanted),),
     )]  # fmt: skip

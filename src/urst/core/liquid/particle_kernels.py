@@ -8,9 +8,9 @@ import numpy as np
 from numba import prange
 
 from urst.core.fields.cells import between
-from urst.core.jit import inline, kernel, parallel, serial
-from urst.core.liquid.thin_kernels import ALL, LAP, apart, clip, reached, stopped
-from urst.core.liquid.wall_kernels import HALF, NONE, ONE, ZERO, distance_at, slope_at
+from urst.core.jit import called, inline, kernel, parallel, serial
+from urst.core.liquid.thin_kernels import ALL, LAP, apart, hit, reached, stopped
+from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, distance_at, slope_at
 
 #: planes of a slab; particles write to one plane before and behind theirs
 SLAB = 4
@@ -148,29 +148,6 @@ def weigh(position, plane, lodging, reach, density):
                 _weigh(position, p, lodging, reach, density)
 
 
-@kernel
-def _barred(met, before, x, y, z):
-    """Whether a thin wall lies between two places."""
-    planes, face_start, owner, thin, _, _, _, origin, cell = met
-    for end in range(2):
-        a = np.int64(2.0 * (before[0] if end else x))
-        b = np.int64(2.0 * (before[1] if end else y))
-        c = np.int64(2.0 * (before[2] if end else z))
-        if min(a, b, c) < 0 or a >= owner.shape[0] or b >= owner.shape[1] or c >= owner.shape[2]:
-            continue
-        body = owner[a, b, c]
-        if body == NONE or not thin[body]:
-            continue
-        t, _ = clip(
-            planes, face_start[body], face_start[body + 1], LAP * cell, origin[0] + cell * before[0],
-            origin[1] + cell * before[1], origin[2] + cell * before[2], cell * (x - before[0]), cell * (y - before[1]),
-            cell * (z - before[2]),
-        )  # fmt: skip
-        if t <= 1.0:
-            return True
-    return False
-
-
 @parallel
 def shift(position, u, v, w, distance, keep, stand, most, reach, met):
     """Move particles by what faces say [cells], `most` along each axis at most, and out of walls; for reach and met see `carry`."""
@@ -182,7 +159,7 @@ def shift(position, u, v, w, distance, keep, stand, most, reach, met):
         c = min(max(sample(w, 2, x, y, z), -most), most)
         guarded = reach[np.int64(x), np.int64(y), np.int64(z)] != ALL
         x, y, z = x + a, y + b, z + c
-        if guarded and _barred(met, position[p], x, y, z):
+        if guarded and hit(met, False, position[p, 0], position[p, 1], position[p, 2], x, y, z, LAP)[1] >= 0:
             continue
         inside = keep[0, 0] <= x <= keep[1, 0] and keep[0, 1] <= y <= keep[1, 1] and keep[0, 2] <= z <= keep[1, 2]
         if inside and distance_at(distance, x, y, z) >= stand:
@@ -246,7 +223,7 @@ def _gather(u, axis, x, y, z):
     )  # fmt: skip
 
 
-@kernel
+@called
 def _gather_apart(u, axis, reach, r, s, t, x, y, z):
     """The same of the faces that are beside what is reached from a cell (r, s, t) past thin walls; others are as these on average."""
     i, j, k, a, b, c = _corner(u, axis, x, y, z)
@@ -296,35 +273,25 @@ def _out_of_walls(distance, keep, before, x, y, z, stand, velocity):
         velocity[0] -= into * sx
         velocity[1] -= into * sy
         velocity[2] -= into * sz
-    x = min(max(x, keep[0, 0]), keep[1, 0])
-    y = min(max(y, keep[0, 1]), keep[1, 1])
-    z = min(max(z, keep[0, 2]), keep[1, 2])
+    for axis in range(3):
+        at = x if axis == 0 else (y if axis == 1 else z)
+        if at < keep[0, axis]:
+            at, velocity[axis] = keep[0, axis], max(velocity[axis], ZERO)
+        elif at > keep[1, axis]:
+            at, velocity[axis] = keep[1, axis], min(velocity[axis], ZERO)
+        x, y, z = at if axis == 0 else x, at if axis == 1 else y, at if axis == 2 else z
     d = distance_at(distance, x, y, z)
     return x, y, z, d >= ZERO or d > distance_at(distance, before[0], before[1], before[2])
 
 
-@kernel
-def _past_thin(met, before, x, y, z, velocity, step, stand):
-    """Where a particle gets to beside thin walls."""
-    planes, face_start, owner, thin, ways, positions, spins, origin, cell = met
-    return stopped(
-        planes,
-        face_start,
-        owner,
-        thin,
-        ways,
-        positions,
-        spins,
-        origin,
-        cell,
-        float(step),
-        before,
-        x,
-        y,
-        z,
-        velocity,
-        stand,
-    )
+@inline
+def _place(guarded, distance, keep, stand, met, before, x, y, z, velocity):
+    """Where a particle gets to, and whether it does: not past thin walls, out of others."""
+    if not guarded:
+        return _out_of_walls(distance, keep, before, x, y, z, stand, velocity)
+    x, y, z = stopped(met, before, x, y, z, velocity, stand)
+    p, q, r, found = _out_of_walls(distance, keep, before, x, y, z, stand, velocity)
+    return (p, q, r, found) if found and hit(met, False, x, y, z, p, q, r, LAP)[1] < 0 else (x, y, z, True)
 
 
 @parallel
@@ -379,35 +346,28 @@ def carry(
             x += step * (velocity[p, 0] - HALF * fall[0])
             y += step * (velocity[p, 1] - HALF * fall[1])
             z += step * (velocity[p, 2] - HALF * fall[2])
+        else:
             if guarded:
-                x, y, z = _past_thin(met, position[p], x, y, z, velocity[p], step, stand)
-            x, y, z, found = _out_of_walls(distance, keep, position[p], x, y, z, stand, velocity[p])
-            if found:
-                position[p, 0], position[p, 1], position[p, 2] = x, y, z
-            state[p] = FLYING if not found or _within(x, y, z, nx, ny, nz) else GONE
-            continue
-        if guarded:
-            a, ax, ay, az = _gather_apart(u, 0, reach, r, s, t, x, y, z)
-            b, bx, by, bz = _gather_apart(v, 1, reach, r, s, t, x, y, z)
-            c, cx, cy, cz = _gather_apart(w, 2, reach, r, s, t, x, y, z)
-        else:
-            a, ax, ay, az = _gather(u, 0, x, y, z)
-            b, bx, by, bz = _gather(v, 1, x, y, z)
-            c, cx, cy, cz = _gather(w, 2, x, y, z)
-        velocity[p, 0], velocity[p, 1], velocity[p, 2] = a, b, c
-        affine[p, 0, 0], affine[p, 0, 1], affine[p, 0, 2] = ax, ay, az
-        affine[p, 1, 0], affine[p, 1, 1], affine[p, 1, 2] = bx, by, bz
-        affine[p, 2, 0], affine[p, 2, 1], affine[p, 2, 2] = cx, cy, cz
-        if guarded:
-            x, y, z = x + step * a, y + step * b, z + step * c
-            x, y, z = _past_thin(met, position[p], x, y, z, velocity[p], step, stand)
-        else:
-            half = HALF * step
-            mx, my, mz = x + half * a, y + half * b, z + half * c
-            x += step * sample(u, 0, mx, my, mz)
-            y += step * sample(v, 1, mx, my, mz)
-            z += step * sample(w, 2, mx, my, mz)
-        x, y, z, found = _out_of_walls(distance, keep, position[p], x, y, z, stand, velocity[p])
+                a, ax, ay, az = _gather_apart(u, 0, reach, r, s, t, x, y, z)
+                b, bx, by, bz = _gather_apart(v, 1, reach, r, s, t, x, y, z)
+                c, cx, cy, cz = _gather_apart(w, 2, reach, r, s, t, x, y, z)
+            else:
+                a, ax, ay, az = _gather(u, 0, x, y, z)
+                b, bx, by, bz = _gather(v, 1, x, y, z)
+                c, cx, cy, cz = _gather(w, 2, x, y, z)
+            velocity[p, 0], velocity[p, 1], velocity[p, 2] = a, b, c
+            affine[p, 0, 0], affine[p, 0, 1], affine[p, 0, 2] = ax, ay, az
+            affine[p, 1, 0], affine[p, 1, 1], affine[p, 1, 2] = bx, by, bz
+            affine[p, 2, 0], affine[p, 2, 1], affine[p, 2, 2] = cx, cy, cz
+            if guarded:
+                x, y, z = x + step * a, y + step * b, z + step * c
+            else:
+                half = HALF * step
+                mx, my, mz = x + half * a, y + half * b, z + half * c
+                x += step * sample(u, 0, mx, my, mz)
+                y += step * sample(v, 1, mx, my, mz)
+                z += step * sample(w, 2, mx, my, mz)
+        x, y, z, found = _place(guarded, distance, keep, stand, met, position[p], x, y, z, velocity[p])
         if found:
             position[p, 0], position[p, 1], position[p, 2] = x, y, z
-        state[p] = 0 if not found or _within(x, y, z, nx, ny, nz) else GONE
+        state[p] = (FLYING if flies else 0) if not found or _within(x, y, z, nx, ny, nz) else GONE

@@ -17,7 +17,8 @@ BEYOND = 4
 EVEN, EVEN_TO, EVEN_MOST = 0.5, 0.05, 0.1
 #: rounds of the pressure solve at most, and of what is put right after it
 MOST, MOST_AGAIN = 120, 40
-_LEAST, _CLOSED = np.float32(LEAST_DEPTH), np.float32(LEAST_OPEN)
+#: cells are liquid that lie so deep, and faces open that are so much [cells], [-]
+LEAST, CLOSED = np.float32(LEAST_DEPTH), np.float32(LEAST_OPEN)
 
 
 class Pressing:
@@ -47,7 +48,7 @@ class Pressing:
         self, walls: Walls, phi: np.ndarray, up: np.ndarray, velocity: list[np.ndarray], nodes: Nodes | None = None
     ):
         self.walls, self.phi, self.nodes = walls, phi, nodes
-        self.weights = [np.where(w < _CLOSED, np.float32(0.0), w) for w in walls.weights]
+        self.weights = [np.where(w < CLOSED, np.float32(0.0), w) for w in walls.weights]
         if nodes is not None and nodes.loose.any():
             self._part(up, nodes)
         wx, wy, wz = self.weights
@@ -56,7 +57,7 @@ class Pressing:
         """mass of a full cell [kg]"""
         self._pocket = np.empty(phi.shape, np.int32)
         self._known = [np.zeros(weight.shape, np.uint8) for weight in walls.weights]
-        self.pockets = body_kernels.shut_in(wx, wy, wz, self.phi, _LEAST, _CLOSED, self._pocket)
+        self.pockets = body_kernels.shut_in(wx, wy, wz, self.phi, LEAST, CLOSED, self._pocket)
         self.held = Held(np.zeros(0, np.int64), np.zeros((0, 3), np.int64), np.zeros((0, 6)))
         self.terms: BodyTerms | None = None
         self.given, self.taken, self.exchanged = np.zeros(3), np.zeros(3), 0.0
@@ -66,7 +67,7 @@ class Pressing:
         """of nodes with what is stuck to them, and how they would go without the pressure"""
         if nodes is not None:
             self.inverse, self.ways = blocks(nodes.inverse_mass, nodes.inverse_inertia), nodes.velocity
-            self.stuck = stuck(walls, self.phi, _LEAST, nodes, velocity, self.full)
+            self.stuck = stuck(walls, self.phi, LEAST, nodes, velocity, self.full)
             if self.stuck is not None:
                 self.inverse, self.ways = self.stuck.merged(nodes)
             self.held = self._held(nodes)
@@ -101,12 +102,12 @@ class Pressing:
             weight = self.weights[axis]
             count = np.empty(len(weight), np.int64)
             body_kernels.count_held(
-                w.distance, w.owner, w.ease, nodes.node, weight, axis, w.ends(axis), self.phi, _LEAST, count
+                w.distance, w.owner, w.ease, nodes.node, weight, axis, w.ends(axis), self.phi, LEAST, count
             )
             first = np.concatenate([[0], np.cumsum(count)])
             part = Held(np.empty(first[-1], np.int64), np.empty((first[-1], 3), np.int64), np.empty((first[-1], 6)))
             body_kernels.list_held(
-                w.distance, w.owner, w.ease, nodes.node, weight, axis, w.ends(axis), self.phi, _LEAST, w.position, w.origin, w.cell,
+                w.distance, w.owner, w.ease, nodes.node, weight, axis, w.ends(axis), self.phi, LEAST, w.position, w.origin, w.cell,
                 first, *part,
             )  # fmt: skip
             parts.append(part)
@@ -148,7 +149,7 @@ class Pressing:
 
     def _outflow(self, velocity, source):
         rhs = np.empty(self.phi.shape, np.float32)
-        flow_kernels.outflow(*velocity, *self.weights, *self.walls.walls, self.phi, _LEAST, source, rhs)
+        flow_kernels.outflow(*velocity, *self.weights, *self.walls.walls, self.phi, LEAST, source, rhs)
         return rhs
 
     def _solve(self, velocity, rhs, tolerance, most):
@@ -160,7 +161,7 @@ class Pressing:
         pressure, solution = self.solver.solve(rhs, tolerance=tolerance, most=most, terms=self.terms)
         before = self.momentum(velocity)
         for axis, (u, weight) in enumerate(zip(velocity, self.weights)):
-            flow_kernels.push(u, weight, self.phi, pressure, axis, _LEAST, _CLOSED, self._known[axis])
+            flow_kernels.push(u, weight, self.phi, pressure, axis, LEAST, CLOSED, self._known[axis])
         if self.nodes is not None:
             self._account(before - self.momentum(velocity), pressure)
         return pressure, solution
@@ -175,7 +176,7 @@ class Pressing:
         total = np.zeros(3)
         for axis in range(3):
             part = np.zeros(len(velocity[axis]))
-            flow_kernels.momentum(velocity[axis], self.weights[axis], self.phi, axis, _LEAST, _CLOSED, part)
+            flow_kernels.momentum(velocity[axis], self.weights[axis], self.phi, axis, LEAST, CLOSED, part)
             total[axis] = self.full * part.sum()
         return total
 
@@ -233,11 +234,11 @@ class Pressing:
         w, out = self.walls, []
         for axis in range(3):
             flying = velocity[axis]
-            self._known[axis][w.weights[axis] < _CLOSED] = 0
+            self._known[axis][w.weights[axis] < CLOSED] = 0
             u, near = spread(flying, w.weights[axis], self._known[axis], BEYOND)
             # beyond that there is spray, which nothing presses, and the insides of walls
-            u = np.where(near == 1, u, np.where(w.weights[axis] < _CLOSED, w.walls[axis], flying))
-            flow_kernels.hold(u, w.weights[axis], w.walls[axis], w.middle, axis, _CLOSED)
+            u = np.where(near == 1, u, np.where(w.weights[axis] < CLOSED, w.walls[axis], flying))
+            flow_kernels.hold(u, w.weights[axis], w.walls[axis], w.middle, axis, CLOSED)
             out.append(u)
         return out
 
@@ -258,12 +259,12 @@ class Pressing:
         w = self.walls
         density, wanted = np.zeros(self.phi.shape, np.float32), np.empty(self.phi.shape, np.float32)
         particle_kernels.weigh(position, planes, lodging, w.reach, density)
-        flow_kernels.crowding(density, w.room, self.phi, np.float32(PARTICLES), np.float32(EVEN), _LEAST, wanted)
+        flow_kernels.crowding(density, w.room, self.phi, np.float32(PARTICLES), np.float32(EVEN), LEAST, wanted)
         pressure, _ = self.solver.solve(wanted, tolerance=EVEN_TO, most=20)
         moved = []
         for axis in range(3):
             u, known = np.zeros(w.weights[axis].shape, np.float32), np.empty(w.weights[axis].shape, np.uint8)
-            flow_kernels.push(u, self.weights[axis], self.phi, pressure, axis, _LEAST, _CLOSED, known)
+            flow_kernels.push(u, self.weights[axis], self.phi, pressure, axis, LEAST, CLOSED, known)
             moved.append(spread(u, w.weights[axis], known, 1)[0])
         x, y, z = moved
         particle_kernels.shift(

@@ -106,6 +106,10 @@ class LiquidSettings(BaseModel):
     fills: tuple[Fill, ...] = Field((), description="Set pieces whose inside is full at the start")
     inflows: tuple[Inflow, ...] = Field((), description="Set pieces that pour liquid")
     regions: tuple[Region, ...] = Field((), description="Set pieces in which liquid is taken away or slowed")
+    viscosity: float = Field(
+        0.0, ge=0, le=1e6, description="How thick it is; water 0.001, oil 0.1, syrup 5, honey 10 [Pa s]"
+    )
+    tension: float = Field(0.0, ge=0, le=10, description="Of its surface; water 0.072; 0: none [N/m]")
     tolerance: float = Field(1e-3, gt=1e-7, le=0.1, description="Share of the divergence left in the pressure solve")
     most_substeps: int = Field(16, ge=1, le=256, description="Most steps a frame for a fast liquid")
     settle: float = Field(

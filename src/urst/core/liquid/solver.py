@@ -3,7 +3,7 @@
 from collections.abc import Callable, Sequence
 
 import numpy as np
-from scipy.ndimage import binary_dilation, map_coordinates
+from scipy.ndimage import map_coordinates
 
 from urst.core.bodies.boundary import Boundary
 from urst.core.curves.clock import Clock
@@ -11,11 +11,13 @@ from urst.core.fields.pressure import Solution
 from urst.core.liquid import body_kernels, flow_kernels, level_kernels, particle_kernels, thin_kernels
 from urst.core.liquid.afloat import Afloat
 from urst.core.liquid.inflows import Inflow, Region
-from urst.core.liquid.pressing import Pressing, spread
+from urst.core.liquid.pressing import CLOSED, LEAST, Pressing, spread
 from urst.core.liquid.sea import Sea
 from urst.core.liquid.settings import DENSITY, EDGE, PARTICLES, LiquidSettings
+from urst.core.liquid.viscous import steady_dt, thicken, tighten
 from urst.core.liquid.walls import STAND, Walls
 from urst.core.liquid.waves import Waves
+from urst.core.liquid.window import Window, fitted, moved
 from urst.errors import BadValue, SolverFailed
 
 #: cells that the fastest liquid may cross in one step
@@ -79,14 +81,15 @@ class LiquidSolver:
         self._up = -self.gravity / max(float(np.linalg.norm(self.gravity)), 1e-9)
         self.clock, self.time = clock or Clock(), start_time
         self.least_dt = 1.0 / (self.clock.rate * settings.most_substeps)
-        box = (settings.low, settings.high) if settings.sides == "wall" else None
-        self.waves, beyond = self._waves(), None
+        self.waves = self._waves()
         self.sea: Sea | None = None
         if settings.sides == "waves":
             assert self.waves is not None
             self.sea = Sea(self.waves, settings.waves.band, self.origin, self.cell, self.shape, settings.seed)
-            beyond = lambda x: self.sea.waves.velocity(x, self.time)  # noqa: E731
-        self.walls = Walls(self.shape, self.origin, self.cell, list(boundaries), box, beyond)
+        self._boundaries, self.domain = list(boundaries), self.shape
+        self.window = Window((0, 0, 0), self.shape)
+        """the part of the domain that is solved"""
+        self.walls = self._hold()
         self.walls.place(start_time)
         self.velocity = [np.zeros(w.shape, np.float32) for w in self.walls.weights]
         self.phi = np.full(self.shape, level_kernels.BAND, np.float32)
@@ -105,6 +108,8 @@ class LiquidSolver:
         self.poured = 0
         """particles that there ever were"""
         self.solution = Solution(0, 0.0, True)
+        self.thickened = 0
+        """rounds that viscosity took in the last step"""
         self.afloat: Afloat | None = None
         """bodies that liquid pushes, where both act on each other"""
         self._pressing: Pressing | None = None
@@ -114,6 +119,44 @@ class LiquidSolver:
         self._shut = np.zeros(self.shape, bool)
         self.given, self.taken, self.exchanged = np.zeros(3), np.zeros(3), 0.0
         """momentum that pressure has taken from the liquid, that solids have got, and all that passed [N s]"""
+
+    def _hold(self):
+        """What holds the liquid, on the grid as it is."""
+        s, beyond = self.settings, None
+        if self.sea is not None:
+            beyond = lambda x: self.sea.waves.velocity(x, self.time)  # noqa: E731
+        box = (s.low, s.high) if s.sides == "wall" else None
+        return Walls(self.shape, self.origin, self.cell, self._boundaries, box, beyond)
+
+    def _fit(self):
+        """Solve no more of the domain than is wet or about to be."""
+        if self.sea is not None or not len(self.position):
+            return
+        first = np.array(self.window.first)
+        low, high = first + self.position.min(axis=0), first + self.position.max(axis=0)
+        for inflow in self.inflows:
+            if inflow.acts(self.time):
+                a, b = inflow.box(self.time, np.zeros(3))
+                base = np.array(self.settings.low)
+                low, high = np.minimum(low, (a - base) / self.cell), np.maximum(high, (b - base) / self.cell)
+        window = fitted(self.window, low, high, self.domain)
+        if window != self.window:
+            self._look_at(window)
+
+    def _look_at(self, window):
+        """Solve another part of the domain."""
+        before, self.window = self.window, window
+        self.shape, self.origin = window.shape, np.array(self.settings.low) + self.cell * np.array(window.first)
+        self.phi = moved(self.phi, before, window, None, level_kernels.BAND)
+        self.velocity = [moved(u, before, window, axis, 0.0) for axis, u in enumerate(self.velocity)]
+        self._known = [moved(u, before, window, axis, 0) for axis, u in enumerate(self._known)]
+        self._push = None if self._push is None else moved(self._push, before, window, None, 0.0)
+        self._shut = np.zeros(self.shape, bool)
+        self._start = np.zeros(self.phi.size + 1, np.int64)
+        self.position = self.position + (np.array(before.first) - np.array(window.first)).astype(np.float32)
+        self.walls = self._hold()
+        self.walls.place(self.time)
+        self._sort()
 
     def _waves(self):
         """The waves on the pool, None where it is still and ends at its sides."""
@@ -155,11 +198,9 @@ class LiquidSolver:
         i, j, k = at
         thin_kernels.joined(open_, self.walls.blocked, i, j, k, mine)
         # cells that walls leave less than half of go with those beside
-        self.fill(
-            inside,
-            velocity,
-            only=mine | (binary_dilation(mine) & (self.walls.share <= OPEN)),
-        )
+        only = np.zeros(self.shape, bool)
+        thin_kernels.edge_of(mine, self.walls.share, self.walls.blocked, np.float32(OPEN), only)
+        self.fill(inside, velocity, only=only)
 
     def fill(self, inside: Callable[[np.ndarray], np.ndarray], velocity=(0.0, 0.0, 0.0), only=None) -> None:
         """Fill all that is open and lies inside something.
@@ -225,7 +266,7 @@ class LiquidSolver:
         )
         # the step in which it crosses COURANT cells, with what gravity adds on the way
         dt = 2.0 * reach / (speed + np.sqrt(speed * speed + 2.0 * weight * reach)) if weight + speed > 0.0 else np.inf
-        return max(dt, self.least_dt)
+        return min(max(dt, self.least_dt), steady_dt(self.settings.tension, self.cell))
 
     def settle(self, seconds: float) -> None:
         """Come to rest before the first frame, with all that moves held still.
@@ -237,6 +278,7 @@ class LiquidSolver:
         done = 0.0
         while done < seconds - 1e-9:
             dt = min(self.stable_dt(), seconds - done)
+            self._fit()
             self._press(dt, held=True)
             self._move(dt, self.time)
             done += dt
@@ -267,6 +309,7 @@ class LiquidSolver:
             If a velocity is no longer finite or the pressure solve does not converge.
         """
         self.pulse()
+        self._fit()
         self.walls.place(self.time)
         self._press(dt, held=False)
 
@@ -283,6 +326,7 @@ class LiquidSolver:
             w.drive(np.zeros_like(w.velocity), np.zeros_like(w.velocity))
         else:
             pressing.drive(pressing.ways if nodes else None)
+        self._thicken(dt)
         wanted = (len(self.position) - self.flying) / PARTICLES
         have = self.volume() / self.cell**3
         # as a speed across a cell, a share a second and not a step: changes of it press on what floats
@@ -307,6 +351,14 @@ class LiquidSolver:
             self._note(pressing)
         if not all(np.isfinite(u).all() for u in self.velocity):
             raise SolverFailed("The liquid has no finite velocity any more: raise the most substeps.")
+
+    def _thicken(self, dt):
+        """Let viscosity and surface tension act."""
+        s = self.settings
+        if s.viscosity > 0.0:
+            self.thickened = thicken(self.velocity, self.phi, self.walls, s.viscosity, dt, CLOSED)
+        if s.tension > 0.0:
+            tighten(self.velocity, self.phi, self.cell, s.tension, dt, LEAST)
 
     def _note(self, pressing):
         self.given, self.taken = self.given + pressing.given, self.taken + pressing.taken
@@ -540,9 +592,14 @@ class LiquidSolver:
             "position": (self.origin + self.cell * self.position).astype(np.float32),
             "velocity": self.speed.astype(np.float16),
             "size": np.full(len(self.position), self.cell / EDGE, np.float16),
-            "phi": np.clip(self.phi, -3.0, 3.0).astype(np.float16),
-            "walls": np.clip(self.walls.middle, -2.0, 2.0).astype(np.float16),
+            "phi": self._whole(self.phi, 3.0),
+            "walls": self._whole(self.walls.middle, 2.0),
         }
+
+    def _whole(self, field, most):
+        """A field of cells over all of the domain, `most` at most and where it is not solved."""
+        found = moved(field, self.window, Window((0, 0, 0), self.domain), None, most)
+        return np.clip(found, -most, most).astype(np.float16)
 
     def gauges(self) -> dict[str, float]:
         """Return the numbers judged on every frame."""
@@ -565,6 +622,7 @@ class LiquidSolver:
             "energy": 0.5 * each * squared + each * fall,
             "pressure_iterations": float(self.solution.iterations),
             "divergence_left": self.solution.residual,
+            "viscous_iterations": float(self.thickened),
         }
 
     _STATE = ("position", "speed", "affine", "phi")
@@ -575,6 +633,7 @@ class LiquidSolver:
         state |= {f"velocity_{a}": u.copy() for a, u in zip("xyz", self.velocity)}
         return state | {
             "counts": np.array([self.time, self.lost, self.poured, self.flying, self._begun, self.drained]),
+            "window": np.array([self.window.first, self.window.shape]),
             "push": np.zeros(0, np.float32) if self._push is None else self._push.copy(),
             "inflows": np.array([[x.owed, x.steps, x.due, x.came] for x in self.inflows], float).reshape(-1, 4),
             "ledger": np.concatenate([self.given, self.taken, [self.exchanged]]),
@@ -582,6 +641,9 @@ class LiquidSolver:
 
     def restore(self, state: dict[str, np.ndarray]) -> None:
         """Take up the state that `snapshot` returned."""
+        self._keep(slice(0, 0))
+        first, shape = state["window"].astype(int).tolist()
+        self._look_at(Window(tuple(first), tuple(shape)))
         for n in self._STATE:
             setattr(self, n, state[n].copy())
         self.velocity = [state[f"velocity_{a}"].copy() for a in "xyz"]

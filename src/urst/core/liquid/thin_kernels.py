@@ -7,7 +7,7 @@ what is left of its room goes to the cell across the face beside it. Faces betwe
 import numpy as np
 from numba import prange
 
-from urst.core.jit import inline, kernel, parallel, serial
+from urst.core.jit import called, inline, kernel, parallel, serial
 from urst.core.liquid.wall_kernels import HALF, NONE, ONE, ZERO, open_share
 
 #: all 26 cells about a cell and itself can be reached from it
@@ -22,7 +22,7 @@ WHOLE = 255
 LAP = 1e-3
 
 
-@kernel
+@called
 def clip(planes, first, last, lap, x, y, z, u, v, w):
     """Where a way from a place by (u, v, w) enters a convex body, 2 if it does not, and through which plane; from within it that is
     where it begins, and the nearest plane."""
@@ -287,7 +287,7 @@ def reached(reach, i, j, k, x, y, z):
     return (reach[i + a, j + b, k + c] & np.uint32(1 << (9 * (p + 1) + 3 * (q + 1) + r + 1))) != 0
 
 
-@kernel
+@called
 def apart(f, reach, i, j, k, x, y, z):
     """The same as `between` for what is reached from a cell past thin walls; what is not is as there."""
     x = min(max(x - HALF, ZERO), np.float32(f.shape[0] - 1.001))
@@ -410,46 +410,85 @@ def joined(open_, blocked, i, j, k, out):
             n += 1
 
 
-@kernel
-def stopped(
-    planes, face_start, owner, thin, ways, positions, spins, origin, cell, step, before, x, y, z, velocity, stand
-):
-    """Where a particle gets to that goes from `before` (3,) to (x, y, z) [cells] in the time in which 1 m/s goes `step` cells, beside
-    thin walls that it does not pass; of its velocity (3,) [m/s] what leads into them is lost."""
-    u, v, w = float(before[0]), float(before[1]), float(before[2])
-    tx, ty, tz = float(x), float(y), float(z)
-    for turn in range(3):
-        nearest, wall, face = 2.0, -1, -1
-        su, sv, sw = 0.0, 0.0, 0.0
-        count = 1 + int(2.0 * (abs(tx - u) + abs(ty - v) + abs(tz - w)))
-        last_seen = -1
-        for n in range(min(count, 12) + 1):
-            t = n / count
-            a = min(max(np.int64(2.0 * (u + t * (tx - u))), 0), owner.shape[0] - 1)
-            b = min(max(np.int64(2.0 * (v + t * (ty - v))), 0), owner.shape[1] - 1)
-            c = min(max(np.int64(2.0 * (w + t * (tz - w))), 0), owner.shape[2] - 1)
-            body = owner[a, b, c]
-            if body == NONE or body == last_seen or not thin[body]:
-                continue
-            last_seen = body
-            # as the wall sees it
-            rx = origin[0] + cell * u - positions[body, 0]
-            ry = origin[1] + cell * v - positions[body, 1]
-            rz = origin[2] + cell * w - positions[body, 2]
-            px = u + step * (ways[body, 0] + spins[body, 1] * rz - spins[body, 2] * ry)
-            py = v + step * (ways[body, 1] + spins[body, 2] * rx - spins[body, 0] * rz)
-            pz = w + step * (ways[body, 2] + spins[body, 0] * ry - spins[body, 1] * rx)
+@serial
+def beside(low, high, thin, reach):
+    """List for each body the thin ones whose bounds, (n, 3) each [m], are no farther than `reach` [m] from its own, itself among them:
+    numbers (m,), and where those of each begin (n + 1,)."""
+    n = len(low)
+    start, m = np.zeros(n + 1, np.int64), 0
+    for turn in range(2):
+        found, m = np.empty(m, np.int64), 0
+        for a in range(n):
+            for b in range(n):
+                near = thin[b]
+                for c in range(3):
+                    near = near and low[a, c] - reach <= high[b, c] and low[b, c] - reach <= high[a, c]
+                if near:
+                    if turn:
+                        found[m] = b
+                    m += 1
+            start[a + 1] = m
+    return found, start
+
+
+@called
+def hit(met, goes, u, v, w, x, y, z, lap):
+    """Where a way between two places [cells] meets a thin wall: the share of it, 2 if there is none, the wall, its plane, and the
+    place from which it is as the wall sees it, which has gone along since it was placed last if it `goes`.
+
+    Walls are looked for that are nearest to some place of the way, and those beside them.
+    """
+    planes, face_start, owner, beside, beside_start, turn, shift, _, _, _, origin, cell = met
+    nearest, wall, face, last = 2.0, -1, -1, -1
+    su, sv, sw = u, v, w
+    count = min(1 + int(2.0 * (abs(x - u) + abs(y - v) + abs(z - w))), 12)
+    for n in range(count + 1):
+        t = n / count
+        a = min(max(np.int64(2.0 * (u + t * (x - u))), 0), owner.shape[0] - 1)
+        b = min(max(np.int64(2.0 * (v + t * (y - v))), 0), owner.shape[1] - 1)
+        c = min(max(np.int64(2.0 * (w + t * (z - w))), 0), owner.shape[2] - 1)
+        first = owner[a, b, c]
+        if first == NONE or first == last:
+            continue
+        last = first
+        for m in range(beside_start[first], beside_start[first + 1]):
+            body = beside[m]
+            px, py, pz = u, v, w
+            if goes:
+                rx, ry, rz = origin[0] + cell * u, origin[1] + cell * v, origin[2] + cell * w
+                px = turn[body, 0, 0] * rx + turn[body, 0, 1] * ry + turn[body, 0, 2] * rz + shift[body, 0]
+                py = turn[body, 1, 0] * rx + turn[body, 1, 1] * ry + turn[body, 1, 2] * rz + shift[body, 1]
+                pz = turn[body, 2, 0] * rx + turn[body, 2, 1] * ry + turn[body, 2, 2] * rz + shift[body, 2]
+                px, py, pz = (px - origin[0]) / cell, (py - origin[1]) / cell, (pz - origin[2]) / cell
             t, f = clip(
-                planes, face_start[body], face_start[body + 1], LAP * cell, origin[0] + cell * px, origin[1] + cell * py,
-                origin[2] + cell * pz, cell * (tx - px), cell * (ty - py), cell * (tz - pz),
+                planes, face_start[body], face_start[body + 1], lap * cell, origin[0] + cell * px, origin[1] + cell * py,
+                origin[2] + cell * pz, cell * (x - px), cell * (y - py), cell * (z - pz),
             )  # fmt: skip
             if t < nearest:
                 nearest, wall, face, su, sv, sw = t, body, f, px, py, pz
+    return nearest, wall, face, su, sv, sw
+
+
+@called
+def stopped(met, before, x, y, z, velocity, stand):
+    """Where a particle gets to that goes from `before` (3,) to (x, y, z) [cells] beside thin walls, which it does not pass; of its
+    velocity (3,) [m/s] what leads into them is lost. For met see `hit`."""
+    planes, _, _, _, _, _, _, ways, positions, spins, origin, cell = met
+    u, v, w = float(before[0]), float(before[1]), float(before[2])
+    tx, ty, tz = float(x), float(y), float(z)
+    ou, ov, ow = u, v, w
+    for turn in range(4):
+        t, wall, face, su, sv, sw = hit(met, turn == 0, u, v, w, tx, ty, tz, LAP)
         if wall < 0:
             break
+        if turn == 0:
+            ou, ov, ow = su, sv, sw
+        if turn == 3:
+            # in a corner it goes as the wall does
+            tx, ty, tz = ou, ov, ow
+            break
         nx, ny, nz = planes[face, 0], planes[face, 1], planes[face, 2]
-        hx, hy, hz = su + nearest * (tx - su), sv + nearest * (ty - sv), sw + nearest * (tz - sw)
-        hx, hy, hz = hx + stand * nx, hy + stand * ny, hz + stand * nz
+        hx, hy, hz = su + t * (tx - su), sv + t * (ty - sv), sw + t * (tz - sw)
         rx = origin[0] + cell * hx - positions[wall, 0]
         ry = origin[1] + cell * hy - positions[wall, 1]
         rz = origin[2] + cell * hz - positions[wall, 2]
@@ -461,37 +500,31 @@ def stopped(
         velocity[1] -= np.float32(into * ny)
         velocity[2] -= np.float32(into * nz)
         # on along the wall
-        ox, oy, oz = tx - hx, ty - hy, tz - hz
-        off = min(ox * nx + oy * ny + oz * nz, 0.0)
-        u, v, w = hx, hy, hz
-        tx, ty, tz = hx + ox - off * nx, hy + oy - off * ny, hz + oz - off * nz
-        step = 0.0 * step
-        if turn == 2:
-            # in a corner
-            tx, ty, tz = hx, hy, hz
+        off = min((tx - hx) * nx + (ty - hy) * ny + (tz - hz) * nz, 0.0) - stand
+        u, v, w = ou, ov, ow
+        tx, ty, tz = tx - off * nx, ty - off * ny, tz - off * nz
     return np.float32(tx), np.float32(ty), np.float32(tz)
 
 
-@kernel
-def _sees(planes, face_start, owner, thin, origin, cell, x, y, z, a, b, c):
-    """Whether no thin wall lies between a place and a sample, as far as the bodies nearest to both tell."""
-    body = owner[a, b, c]
-    for end in range(2):
-        if end:
-            p, q, r = np.int64(x + x), np.int64(y + y), np.int64(z + z)
-            if owner[p, q, r] == body:
-                break
-            body = owner[p, q, r]
-        if body == NONE or not thin[body]:
-            continue
-        u, v, w = 0.5 * a + 0.25 - x, 0.5 * b + 0.25 - y, 0.5 * c + 0.25 - z
-        t, _ = clip(
-            planes, face_start[body], face_start[body + 1], 0.0, origin[0] + cell * x, origin[1] + cell * y,
-            origin[2] + cell * z, cell * u, cell * v, cell * w,
-        )  # fmt: skip
-        if t <= 1.0:
-            return False
-    return True
+@serial
+def edge_of(mine, share, blocked, most, out):
+    """Mark the cells open by `most` at most that are beside some, mine (nx, ny, nz) bool, past thin walls, and these, out."""
+    nx, ny, nz = mine.shape
+    for i in range(nx):
+        for j in range(ny):
+            for k in range(nz):
+                out[i, j, k] = mine[i, j, k]
+                if mine[i, j, k] or share[i, j, k] > most:
+                    continue
+                for side in range(6):
+                    step = 1 if side & 1 else -1
+                    x, y, z = (
+                        i + (step if side < 2 else 0),
+                        j + (step if side in (2, 3) else 0),
+                        k + (step if side > 3 else 0),
+                    )
+                    if min(x, y, z) >= 0 and x < nx and y < ny and z < nz and not blocked[i, j, k] & (1 << side):
+                        out[i, j, k] = out[i, j, k] or mine[x, y, z]
 
 
 @parallel
@@ -508,7 +541,6 @@ def lodge(position, distance, home, reach, met, lodging):
     lodging : (n,) int32
     """
     nx, ny, nz = reach.shape
-    planes, face_start, owner, thin, _, _, _, origin, cell = met
     for number in prange(len(position)):
         n = np.int64(number)
         x, y, z = float(position[n, 0]), float(position[n, 1]), float(position[n, 2])
@@ -530,7 +562,7 @@ def lodge(position, distance, home, reach, met, lodging):
                 continue
             dx, dy, dz = 0.5 * u + 0.25 - x, 0.5 * v + 0.25 - y, 0.5 * w + 0.25 - z
             away = dx * dx + dy * dy + dz * dz
-            if away < least and _sees(planes, face_start, owner, thin, origin, cell, x, y, z, u, v, w):
+            if away < least and hit(met, False, x, y, z, x + dx, y + dy, z + dz, 0.0)[1] < 0:
                 e, f, g = cell_of(home, u // 2, v // 2, w // 2, u, v, w)
                 if e >= 0:
                     least = away

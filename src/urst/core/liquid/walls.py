@@ -86,9 +86,12 @@ class Walls:
         self.thin = np.concatenate([np.zeros(0, bool), *(thin_bodies(b.fragments, self.cell) for b in boundaries)])
         self._edges, self.home = (np.zeros(self.distance.shape, np.uint8) for _ in range(2))
         self._main, self._touched, self.blocked = (np.zeros(shape, np.uint8) for _ in range(3))
+        self._beside, self._beside_start = np.zeros(0, np.int64), np.zeros(len(self.thin) + 1, np.int64)
         self.reach = np.full(shape, thin_kernels.ALL, np.uint32)
         self.within = np.zeros((0, 3), np.int32)
         self._where: list[np.ndarray] = []
+        self._turned, self._past = np.zeros((0, 3, 3)), np.zeros((0, 3))
+        self._turn, self._shift = np.zeros((0, 3, 3)), np.zeros((0, 3))
 
     def place(self, time: float) -> None:
         """Put the walls where they are at a time [s]; nothing is done where nothing has moved."""
@@ -98,6 +101,18 @@ class Walls:
             chain(n) for n in ("position", "velocity", "spin", "low", "high")
         )
         planes = np.concatenate([np.zeros((0, 4)), *(f.hulls.planes for f in found)])
+        turned = np.concatenate([np.zeros((0, 3, 3)), *(f.rotation for f in found)])
+        self._turned, before = turned, self._turned
+        # how each has gone since it was placed last: x to turn x + shift
+        turn = (
+            turned @ np.transpose(before, (0, 2, 1))
+            if len(before) == len(turned)
+            else np.tile(np.eye(3), (len(turned), 1, 1))
+        )
+        past = self._past if len(before) == len(turned) else self.position
+        self._turn = np.ascontiguousarray(turn)
+        self._shift = self.position - np.einsum("nij,nj->ni", turn, past)
+        self._past = self.position.copy()
         now = [planes, low]
         if len(now) == len(self._where) and all(np.array_equal(a, b) for a, b in zip(now, self._where)):
             return
@@ -137,6 +152,7 @@ class Walls:
     def _divide(self, low):
         """See which sides of thin walls cells are on, and close what these pass through."""
         self._edges.fill(0)
+        self._beside, self._beside_start = thin_kernels.beside(low, self._high, self.thin, self.cell)
         self.home.fill(thin_kernels.OWN)
         self.blocked.fill(0)
         thin_kernels.cross(self._planes, self._faces, low, self._high, self.thin, self.origin, self.cell, self._edges)
@@ -154,9 +170,11 @@ class Walls:
         thin_kernels.room_about(self.distance, self.home, self.reach, self.share, self.room)
 
     def met(self):
-        """Return what particles meet of thin walls: planes, faces, owners, thin ones, velocities, positions, spins, origin and cell."""
+        """Return what particles meet of thin walls: planes, faces, owners, those beside each body (itself too) and where they begin, how each
+        has turned and moved since it was placed last, velocities, positions, spins, origin and cell."""
         return (
-            self._planes, self._faces, self.owner, self.thin, self.velocity, self.position, self.spin, self.origin, self.cell
+            self._planes, self._faces, self.owner, self._beside, self._beside_start, self._turn, self._shift, self.velocity, self.position,
+            self.spin, self.origin, self.cell,
         )  # fmt: skip
 
     def _measure(self, found):

@@ -25,6 +25,8 @@ _BOUNDS = 0.5
 _STEPS = 4
 #: what floats must be so many cells large
 _SEEN = 1.0
+#: walls that are thinner than this are told of [cells]
+_THIN = 0.25
 #: settings that list set pieces
 _LISTS = ("fills", "inflows", "regions")
 
@@ -32,7 +34,7 @@ _LISTS = ("fills", "inflows", "regions")
 class Flood(Kind):
     """A liquid with a free surface among walls and moving bodies."""
 
-    name, title, version = "flood", "Flood", 2
+    name, title, version = "flood", "Flood", 3
     golden = "a90cb75092c074f7ffad7476116aa65c85189cfd"
     settings = LiquidSettings
     hue = ("#42a1aa", "#1d727b")
@@ -64,6 +66,7 @@ class Flood(Kind):
         Gauge("particles", "particles"),
         Gauge("divergence_left", "divergence left", "%", 100, None, 0.2),
         Gauge("pressure_iterations", "pressure rounds", "", 1, None, 60),
+        Gauge("viscous_iterations", "viscosity rounds", "", 1, None, 200),
         Gauge("substeps", "substeps"),
         Gauge("afloat", "bodies afloat"),
         Gauge(
@@ -76,6 +79,10 @@ class Flood(Kind):
             Field("level", "Level of a pool", **METRES),
             Field("pool_at", "Pool about", **METRES),
             Field("settle", "Comes to rest for", **SECONDS),
+        )),
+        Question("What liquid is it?", "matter", (
+            Field("viscosity", "Viscosity", "Pa s", 1.0, "Pa s"),
+            Field("tension", "Surface tension", "N/m", 1.0, "N/m"),
         )),
         Question("What waves go over it?", "wind and swell", (
             Field("waves.wind", "Wind that raised them", **SPEED),
@@ -185,7 +192,14 @@ class Flood(Kind):
             + self._outside(shot, layer)
             + self._small(shot, layer)
             + self._unseen(shot, layer)
-            + thin(shot, layer, "liquid", 1.2, "Liquid leaks through it.")
+            + thin(
+                shot,
+                layer,
+                "liquid",
+                1.0,
+                "It holds, but liquid beside it is uneasy and drawn up to half a cell off.",
+                share=_THIN,
+            )
         )
 
     def _dry(self, shot, layer):

@@ -1,0 +1,111 @@
+"""What makes a liquid thick and round: viscosity, solved implicitly, and surface tension."""
+
+import numpy as np
+
+from urst.core.liquid import viscous_kernels as kernels
+from urst.core.liquid.settings import DENSITY
+from urst.core.liquid.walls import Walls
+from urst.errors import SolverFailed
+
+#: share of what is to be done that may be left, and rounds at most
+TOLERANCE, MOST = 1e-4, 400
+#: share of the longest step at which capillary waves are stable (Brackbill, Kothe & Zemach 1992)
+_STEADY = 0.7
+
+
+def thicken(velocity: list[np.ndarray], phi: np.ndarray, walls: Walls, viscosity: float, dt: float, closed) -> int:
+    """Let a flow rub against itself and against walls, with which it goes where it touches them, in place.
+
+    Conjugate gradients over all faces at once, so that what turns as a whole goes on turning and a thread buckles.
+
+    Parameters
+    ----------
+    velocity : three arrays of faces, float32 [m/s]
+    phi : (nx, ny, nz) float32
+        Distance from the surface [cells].
+    walls : Walls
+        Whose velocities are set.
+    viscosity : float [Pa s]
+    dt : float [s]
+    closed : float32
+        Faces that are less open are walls.
+
+    Returns
+    -------
+    int
+        Rounds it took.
+
+    Raises
+    ------
+    SolverFailed
+        If it does not converge.
+    """
+    strength = np.float32(viscosity * dt / (DENSITY * walls.cell**2))
+    kind = [np.empty(u.shape, np.uint8) for u in velocity]
+    share, diagonal = ([np.empty_like(u) for u in velocity] for _ in range(2))
+    for axis in range(3):
+        kernels.faces(phi, walls.weights[axis], axis, closed, kind[axis], share[axis])
+        kernels.diagonal(phi, axis, kind[axis], share[axis], strength, diagonal[axis])
+        wall = kind[axis] == kernels.WALL
+        velocity[axis][wall] = walls.walls[axis][wall]
+
+    def product(x):
+        out = [np.empty_like(u) for u in x]
+        for axis in range(3):
+            u, v, w = (x[(axis + n) % 3] for n in range(3))
+            kernels.apply(phi, u, v, w, axis, kind[axis], share[axis], strength, out[axis])
+        return out
+
+    def dot(x, y):
+        return sum(float(np.vdot(a.astype(np.float64), b)) for a, b in zip(x, y))
+
+    free = [k == kernels.FREE for k in kind]
+    left = [
+        np.where(f, s * u, 0.0).astype(np.float32) - p for f, s, u, p in zip(free, share, velocity, product(velocity))
+    ]
+    guess = [r / d for r, d in zip(left, diagonal)]
+    way, gain = guess, dot(left, guess)
+    first = gain
+    for turn in range(MOST):
+        if gain <= TOLERANCE**2 * first or gain < 1e-20:
+            return turn
+        pushed = product(way)
+        step = np.float32(gain / dot(way, pushed))
+        for u, r, p, q in zip(velocity, left, way, pushed):
+            u += step * p
+            r -= step * q
+        guess = [r / d for r, d in zip(left, diagonal)]
+        before, gain = gain, dot(left, guess)
+        way = [z + np.float32(gain / before) * p for z, p in zip(guess, way)]
+    raise SolverFailed(
+        f"Viscosity left {np.sqrt(gain / first):.2g} after {MOST} rounds: use a viscosity under {viscosity:.3g} Pa s, or more substeps."
+    )
+
+
+def tighten(velocity: list[np.ndarray], phi: np.ndarray, cell: float, tension: float, dt: float, least) -> None:
+    """Let surface tension pull, in place.
+
+    Parameters
+    ----------
+    velocity : three arrays of faces, float32 [m/s]
+    phi : (nx, ny, nz) float32 [cells]
+    cell : float [m]
+    tension : float [N/m]
+    dt : float [s]
+    least : float32
+        Cells above -least are no liquid [cells].
+    """
+    strength = np.float32(tension * dt / (DENSITY * cell**2))
+    for axis in range(3):
+        kernels.pull(phi, axis, strength, least, velocity[axis])
+
+
+def steady_dt(tension: float, cell: float) -> float:
+    """Return the longest step at which capillary waves of two cells are stable [s].
+
+    Parameters
+    ----------
+    tension : float [N/m]
+    cell : float [m]
+    """
+    return float(_STEADY * np.sqrt(DENSITY * cell**3 / (2.0 * np.pi * tension))) if tension > 0.0 else float("inf")
