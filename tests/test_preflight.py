@@ -9,7 +9,7 @@ from tests.shots import falling_box, tiny
 from urst.core.checks.meshes import check_solid, self_crossings
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import Mesh
-from urst.demo import sluice, swell
+from urst.demo import cask, sluice, swell
 from urst.errors import BadMesh, BadValue
 from urst.scene.shapes import Imported
 from urst.shot.document import parse
@@ -90,7 +90,6 @@ class Findings(unittest.TestCase):
         self.mends(with_data(basin, flood(pool_at=(1.9, 0, 0.4))), "above its level or outside its domain")
         with self.assertRaisesRegex(BadValue, "a place of the pool is given and no level"):
             with_data(basin, flood(level=None))
-        self.mends(with_data(basin, flood(cell_size=0.35)), "30 cm thick, thinner than a cell of 35 cm")
         self.mends(with_data(basin, flood(high=(3.2, 1.0, 2.4))), "stands partly outside the domain")
         open_water = swell.shot()
         self.assertEqual([f.title for f in preflight(open_water)], [])
@@ -105,6 +104,54 @@ class Findings(unittest.TestCase):
         self.mends(with_data(basin, lambda d: d["taking_part"].clear()), "stops liquid at the same time")
         with self.assertRaisesRegex(BadValue, "is filled from 'Heap', which is no set piece"):
             with_data(basin, flood(fills=[{"piece": "Heap"}]))
+
+    def test_a_vessel_that_is_a_plug_or_cannot_be_hollow(self):
+        shot = cask.shot()
+        self.assertEqual([f.title for f in preflight(shot)], [])
+
+        def of_cask(**shape):
+            return lambda d: next(p for p in d["pieces"] if p["name"] == "Cask")["shape"].update(shape)
+
+        solid = with_data(shot, of_cask(matter="solid"))
+        self.mends(solid, "'Cask' is filled by 'Flood' and is solid")
+        self.mends(with_data(shot, of_cask(wall=0.6)), "'Cask' cannot be hollow")
+        self.mends(with_data(shot, of_cask(wall=0.01)), "1 cm thick, thinner than 0.25 of a cell of 4.5 cm")
+
+        def inside(d):
+            d["pieces"].append(
+                d["pieces"][-1]
+                | {
+                    "name": "Water",
+                    "shape": {"kind": "box", "width": 0.2, "depth": 0.2, "height": 0.2},
+                    "position": (-0.62, 0, 2.0),
+                    "motion": "fixed",
+                }
+            )
+            d["taking_part"].append({"of": "Water", "bodies": False, "liquid": False, "seen": False})
+            d["layers"][2]["settings"]["fills"] = [{"piece": "Water"}]
+
+        self.mends(with_data(solid, inside), "'Water', which 'Flood' fills, lies within 'Cask', which is solid")
+
+    def test_a_pool_above_the_rim_of_its_vessel(self):
+        vessel = generators.box(2, 2, 1)[0]
+        tub = Imported.from_mesh(Mesh(vessel.vertices, vessel.triangles[[0, 1, *range(4, 12)]]), "tub.obj").model_dump()
+
+        def pour(d):
+            piece = d["pieces"][0] | {
+                "name": "Tub",
+                "shape": tub,
+                "position": (0, 0, 0),
+                "motion": "fixed",
+                "rotation": (0, 0, 0),
+                "bonded": False,
+            }
+            d["pieces"] = [piece]
+            d["taking_part"] = []
+            d["layers"][0]["settings"].update(
+                level=1.2, pool_at=(0, 0, 0.3), low=(-2, -2, -0.5), high=(2, 2, 2), fills=[], inflows=[], regions=[]
+            )
+
+        self.mends(with_data(sluice.shot(), pour), "is above the rim of 'Tub' or a hole in it, 1 m")
 
     def test_a_set_far_from_the_origin(self):
         def move(d):

@@ -4,7 +4,7 @@ import os
 
 from urst.db import shots
 from urst.db.engine import session
-from urst.demo import basin, glasshouse, granary, kiln, sluice, smoke, sparks, swell
+from urst.demo import basin, cask, glasshouse, granary, kiln, sluice, smoke, sparks, swell
 
 
 def load(*, bake: bool = False) -> None:
@@ -24,6 +24,7 @@ def load(*, bake: bool = False) -> None:
             sluice.shot(),
             basin.shot(),
             swell.shot(),
+            cask.shot(),
             granary.coupled(),
         ]
         for shot in [granary.full(), *few]:

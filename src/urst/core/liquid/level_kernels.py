@@ -251,7 +251,7 @@ def extend(phi, distance, middle, reach, cells):
     """
     nx, ny, nz = phi.shape
     for m in range(len(cells)):
-        i, j, k = cells[m, 0], cells[m, 1], cells[m, 2]
+        i, j, k = np.int64(cells[m, 0]), np.int64(cells[m, 1]), np.int64(cells[m, 2])
         if reach[i, j, k] & ALL != ALL:
             total, count = ZERO, ZERO
             for a in range(max(i - 1, 0), min(i + 2, nx)):

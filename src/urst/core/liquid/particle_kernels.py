@@ -93,7 +93,7 @@ def _spread(position, velocity, affine, p, axis, lodging, reach, mass, momentum)
             for c in range(2):
                 if k + c < 0 or k + c >= mass.shape[2]:
                     continue
-                if not free and not _beside_face(reach, r, s, t, axis, i + a, j + b, k + c):
+                if not free and not _beside_face(reach, r, s, t, np.int64(axis), i + a, j + b, k + c):
                     continue
                 weight = wb * (w if c else ONE - w)
                 there = own + cx * (np.float32(a) - u) + cy * (np.float32(b) - v) + cz * (np.float32(c) - w)
@@ -226,11 +226,12 @@ def _gather(u, axis, x, y, z):
 @called
 def _gather_apart(u, axis, reach, r, s, t, x, y, z):
     """The same of the faces that are beside what is reached from a cell (r, s, t) past thin walls; others are as these on average."""
-    i, j, k, a, b, c = _corner(u, axis, x, y, z)
+    p, q, o, a, b, c = _corner(u, axis, x, y, z)
+    i, j, k, way = np.int64(p), np.int64(q), np.int64(o), np.int64(axis)
     total, weights = ZERO, ZERO
     for n in range(8):
         d, e, f = n & 1, (n >> 1) & 1, n >> 2
-        if _beside_face(reach, r, s, t, axis, i + d, j + e, k + f):
+        if _beside_face(reach, r, s, t, way, i + d, j + e, k + f):
             weight = (a if d else ONE - a) * (b if e else ONE - b) * (c if f else ONE - c)
             total += weight * u[i + d, j + e, k + f]
             weights += weight
@@ -239,14 +240,14 @@ def _gather_apart(u, axis, reach, r, s, t, x, y, z):
     mean = total / weights
     return _slopes(
         a, b, c,
-        u[i, j, k] if _beside_face(reach, r, s, t, axis, i, j, k) else mean,
-        u[i, j, k + 1] if _beside_face(reach, r, s, t, axis, i, j, k + 1) else mean,
-        u[i, j + 1, k] if _beside_face(reach, r, s, t, axis, i, j + 1, k) else mean,
-        u[i, j + 1, k + 1] if _beside_face(reach, r, s, t, axis, i, j + 1, k + 1) else mean,
-        u[i + 1, j, k] if _beside_face(reach, r, s, t, axis, i + 1, j, k) else mean,
-        u[i + 1, j, k + 1] if _beside_face(reach, r, s, t, axis, i + 1, j, k + 1) else mean,
-        u[i + 1, j + 1, k] if _beside_face(reach, r, s, t, axis, i + 1, j + 1, k) else mean,
-        u[i + 1, j + 1, k + 1] if _beside_face(reach, r, s, t, axis, i + 1, j + 1, k + 1) else mean,
+        u[i, j, k] if _beside_face(reach, r, s, t, way, i, j, k) else mean,
+        u[i, j, k + 1] if _beside_face(reach, r, s, t, way, i, j, k + 1) else mean,
+        u[i, j + 1, k] if _beside_face(reach, r, s, t, way, i, j + 1, k) else mean,
+        u[i, j + 1, k + 1] if _beside_face(reach, r, s, t, way, i, j + 1, k + 1) else mean,
+        u[i + 1, j, k] if _beside_face(reach, r, s, t, way, i + 1, j, k) else mean,
+        u[i + 1, j, k + 1] if _beside_face(reach, r, s, t, way, i + 1, j, k + 1) else mean,
+        u[i + 1, j + 1, k] if _beside_face(reach, r, s, t, way, i + 1, j + 1, k) else mean,
+        u[i + 1, j + 1, k + 1] if _beside_face(reach, r, s, t, way, i + 1, j + 1, k + 1) else mean,
     )  # fmt: skip
 
 

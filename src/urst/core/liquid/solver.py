@@ -228,6 +228,9 @@ class LiquidSolver:
         places = places[inside(self.origin + self.cell * places) < 0.0].astype(np.float32)
         # rounding must not take any to the far side of the grid
         places = np.minimum(places, np.nextafter(np.array(self.shape, np.float32), np.float32(0.0)))
+        clear = np.empty(len(places), bool)
+        thin_kernels.clear(places, self.walls.reach, self.walls.met(), clear)
+        places = places[clear]
         if only is not None:
             places = places[only.ravel()[self._lodgings(places)]]
         there = self.origin + self.cell * places

@@ -486,6 +486,11 @@ def stopped(met, before, x, y, z, velocity, stand):
         if turn == 3:
             # in a corner it goes as the wall does
             tx, ty, tz = ou, ov, ow
+            rx, ry, rz = origin[0] + cell * ou, origin[1] + cell * ov, origin[2] + cell * ow
+            rx, ry, rz = rx - positions[wall, 0], ry - positions[wall, 1], rz - positions[wall, 2]
+            velocity[0] = np.float32(ways[wall, 0] + spins[wall, 1] * rz - spins[wall, 2] * ry)
+            velocity[1] = np.float32(ways[wall, 1] + spins[wall, 2] * rx - spins[wall, 0] * rz)
+            velocity[2] = np.float32(ways[wall, 2] + spins[wall, 0] * ry - spins[wall, 1] * rx)
             break
         nx, ny, nz = planes[face, 0], planes[face, 1], planes[face, 2]
         hx, hy, hz = su + t * (tx - su), sv + t * (ty - sv), sw + t * (tz - sw)
@@ -525,6 +530,15 @@ def edge_of(mine, share, blocked, most, out):
                     )
                     if min(x, y, z) >= 0 and x < nx and y < ny and z < nz and not blocked[i, j, k] & (1 << side):
                         out[i, j, k] = out[i, j, k] or mine[x, y, z]
+
+
+@parallel
+def clear(position, reach, met, out):
+    """Write whether places (n, 3) [cells] lie in no thin wall, out (n,) bool; for met see `hit`."""
+    for number in prange(len(position)):
+        n = np.int64(number)
+        x, y, z = float(position[n, 0]), float(position[n, 1]), float(position[n, 2])
+        out[n] = reach[np.int64(x), np.int64(y), np.int64(z)] == ALL or hit(met, False, x, y, z, x, y, z, LAP)[1] < 0
 
 
 @parallel

@@ -41,6 +41,7 @@ def thicken(velocity: list[np.ndarray], phi: np.ndarray, walls: Walls, viscosity
         If it does not converge.
     """
     strength = np.float32(viscosity * dt / (DENSITY * walls.cell**2))
+    ends = np.array([walls.ends(axis) for axis in range(3)])
     kind = [np.empty(u.shape, np.uint8) for u in velocity]
     share, diagonal = ([np.empty_like(u) for u in velocity] for _ in range(2))
     for axis in range(3):
@@ -53,7 +54,7 @@ def thicken(velocity: list[np.ndarray], phi: np.ndarray, walls: Walls, viscosity
         out = [np.empty_like(u) for u in x]
         for axis in range(3):
             u, v, w = (x[(axis + n) % 3] for n in range(3))
-            kernels.apply(phi, u, v, w, axis, kind[axis], share[axis], strength, out[axis])
+            kernels.apply(phi, u, v, w, axis, kind[axis], share[axis], strength, ends, out[axis])
         return out
 
     def dot(x, y):

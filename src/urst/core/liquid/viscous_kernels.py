@@ -7,26 +7,26 @@ for buckling, coiling, and rotating liquids). Lengths are in cells.
 import numpy as np
 from numba import prange
 
-from urst.core.jit import inline, parallel
+from urst.core.jit import kernel, parallel
 from urst.core.liquid.wall_kernels import HALF, ONE, ZERO
 
 #: what a face is: in the air, in the liquid, or in a wall, with which the liquid goes
 AIR, FREE, WALL = 0, 1, 2
 
 
-@inline
+@kernel
 def _phi(phi, i, j, k):
     nx, ny, nz = phi.shape
     return phi[min(max(i, 0), nx - 1), min(max(j, 0), ny - 1), min(max(k, 0), nz - 1)]
 
 
-@inline
+@kernel
 def _full(d):
     """What of a cube is liquid whose middle lies so far from the surface."""
     return min(max(HALF - d, ZERO), ONE)
 
 
-@inline
+@kernel
 def _cell(phi, i, j, k):
     nx, ny, nz = phi.shape
     if min(i, j, k) < 0 or i >= nx or j >= ny or k >= nz:
@@ -34,7 +34,7 @@ def _cell(phi, i, j, k):
     return _full(phi[i, j, k])
 
 
-@inline
+@kernel
 def _edge(phi, d, e, i, j, k):
     """Liquid share about the edge before cell (i, j, k) across both axes d and e."""
     total = ZERO
@@ -47,10 +47,19 @@ def _edge(phi, d, e, i, j, k):
     return _full(np.float32(0.25) * total)
 
 
-@inline
+@kernel
 def _at(u, i, j, k):
     nx, ny, nz = u.shape
     return u[min(max(i, 0), nx - 1), min(max(j, 0), ny - 1), min(max(k, 0), nz - 1)]
+
+
+@kernel
+def _around(phi, d, i, j, k):
+    """Twice the liquid shares of the cells on both sides of a face across d, and those of its four edges."""
+    e, f = (d + 1) % 3, (d + 2) % 3
+    total = np.float32(2.0) * (_cell(phi, i, j, k) + _cell(phi, i - (d == 0), j - (d == 1), k - (d == 2)))
+    total += _edge(phi, d, e, i, j, k) + _edge(phi, d, e, i + (e == 0), j + (e == 1), k + (e == 2))
+    return total + _edge(phi, d, f, i, j, k) + _edge(phi, d, f, i + (f == 0), j + (f == 1), k + (f == 2))
 
 
 @parallel
@@ -63,35 +72,50 @@ def faces(phi, weight, axis, closed, kind, share):
                 a, b, c = i - (axis == 0), j - (axis == 1), k - (axis == 2)
                 full = _full(HALF * (_phi(phi, i, j, k) + _phi(phi, a, b, c)))
                 share[i, j, k] = full
-                kind[i, j, k] = WALL if weight[i, j, k] < closed else (FREE if full > ZERO else AIR)
+                # what is strained beside it has a say in it as well
+                any_of = full + _around(phi, axis, i, j, k)
+                kind[i, j, k] = WALL if weight[i, j, k] < closed else (FREE if any_of > ZERO else AIR)
 
 
-@inline
-def _shear(phi, u, v, d, e, i, j, k):
+@kernel
+def _step(u, e, ends, i, j, k):
+    """How u changes along e up to (i, j, k); at sides of the grid that are walls it is 0 half a cell beyond."""
+    at = i if e == 0 else (j if e == 1 else k)
+    before = _at(u, i - (e == 0), j - (e == 1), k - (e == 2))
+    here = _at(u, i, j, k)
+    if at == 0:
+        return here + here if ends[e, 0] else ZERO
+    if at == u.shape[e]:
+        return -before - before if ends[e, 1] else ZERO
+    return here - before
+
+
+@kernel
+def _shear(phi, u, v, d, e, ends, i, j, k):
     """Liquid share of the edge before (i, j, k) across d and e, times the shear there: u lies across d, v across e."""
     part = _edge(phi, d, e, i, j, k)
-    if part == ZERO:
-        return ZERO
-    one = _at(u, i, j, k) - _at(u, i - (e == 0), j - (e == 1), k - (e == 2))
-    two = _at(v, i, j, k) - _at(v, i - (d == 0), j - (d == 1), k - (d == 2))
-    return part * (one + two)
+    return part * (_step(u, e, ends, i, j, k) + _step(v, d, ends, i, j, k)) if part > ZERO else ZERO
 
 
-@inline
-def _stress(phi, u, v, w, d, e, f, i, j, k):
+@kernel
+def _stress(phi, u, v, w, d, e, f, ends, i, j, k):
     """What flows into a face across d by stress; u, v, w lie across d, e, f."""
     a, b, c = i - (d == 0), j - (d == 1), k - (d == 2)
     own = _at(u, i, j, k)
     two = np.float32(2.0)
     total = two * _cell(phi, i, j, k) * (_at(u, i + (d == 0), j + (d == 1), k + (d == 2)) - own)
     total -= two * _cell(phi, a, b, c) * (own - _at(u, a, b, c))
-    total += _shear(phi, u, v, d, e, i + (e == 0), j + (e == 1), k + (e == 2)) - _shear(phi, u, v, d, e, i, j, k)
-    total += _shear(phi, u, w, d, f, i + (f == 0), j + (f == 1), k + (f == 2)) - _shear(phi, u, w, d, f, i, j, k)
+    total += _shear(phi, u, v, d, e, ends, i + (e == 0), j + (e == 1), k + (e == 2)) - _shear(
+        phi, u, v, d, e, ends, i, j, k
+    )
+    total += _shear(phi, u, w, d, f, ends, i + (f == 0), j + (f == 1), k + (f == 2)) - _shear(
+        phi, u, w, d, f, ends, i, j, k
+    )
     return total
 
 
 @parallel
-def apply(phi, u, v, w, axis, kind, share, strength, out):
+def apply(phi, u, v, w, axis, kind, share, strength, ends, out):
     """Write the operator's product at the free faces across an axis, 0 at others.
 
     Parameters
@@ -104,6 +128,8 @@ def apply(phi, u, v, w, axis, kind, share, strength, out):
         See `faces`.
     strength : float32
         Kinematic viscosity times the step over the square of a cell.
+    ends : (3, 2) bool
+        Which sides of the grid are walls that liquid sticks to.
     out : faces, float32
     """
     d, e, f = axis, (axis + 1) % 3, (axis + 2) % 3
@@ -113,14 +139,13 @@ def apply(phi, u, v, w, axis, kind, share, strength, out):
             for k in range(out.shape[2]):
                 out[i, j, k] = ZERO
                 if kind[i, j, k] == FREE:
-                    stress = _stress(phi, u, v, w, d, e, f, i, j, k)
+                    stress = _stress(phi, u, v, w, d, e, f, ends, i, j, k)
                     out[i, j, k] = share[i, j, k] * u[i, j, k] - strength * stress
 
 
 @parallel
 def diagonal(phi, axis, kind, share, strength, out):
     """Write the operator's diagonal at the free faces across an axis, 1 at others."""
-    d, e, f = axis, (axis + 1) % 3, (axis + 2) % 3
     for row in prange(out.shape[0]):
         i = np.int64(row)
         for j in range(out.shape[1]):
@@ -128,10 +153,7 @@ def diagonal(phi, axis, kind, share, strength, out):
                 out[i, j, k] = ONE
                 if kind[i, j, k] != FREE:
                     continue
-                total = np.float32(2.0) * (_cell(phi, i, j, k) + _cell(phi, i - (d == 0), j - (d == 1), k - (d == 2)))
-                total += _edge(phi, d, e, i, j, k) + _edge(phi, d, e, i + (e == 0), j + (e == 1), k + (e == 2))
-                total += _edge(phi, d, f, i, j, k) + _edge(phi, d, f, i + (f == 0), j + (f == 1), k + (f == 2))
-                out[i, j, k] = max(share[i, j, k] + strength * total, np.float32(1e-6))
+                out[i, j, k] = max(share[i, j, k] + strength * _around(phi, axis, i, j, k), np.float32(1e-6))
 
 
 @parallel
@@ -165,7 +187,7 @@ def pull(phi, axis, strength, least, u):
                 u[i, j, k] -= strength * (_curvature(phi, i, j, k) - _curvature(phi, a, b, c))
 
 
-@inline
+@kernel
 def _curvature(phi, i, j, k):
     """Twice the mean curvature of the surface through the middle of a cell, that of a drop is positive [1/cell]; it fades three
     cells from the surface."""
