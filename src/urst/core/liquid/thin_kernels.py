@@ -25,7 +25,17 @@ LAP = 1e-3
 @called
 def clip(planes, first, last, lap, x, y, z, u, v, w):
     """Where a way from a place by (u, v, w) enters a convex body, 2 if it does not, and through which plane; from within it that is
-    where it begins, and the nearest plane."""
+    where it begins, and the nearest plane.
+
+    Parameters
+    ----------
+    planes : (f, 4) float
+    first, last : int
+        Those of the body.
+    lap : float
+        By how much they are farther out.
+    x, y, z, u, v, w : float
+    """
     enter, leave, face = -1.0, 2.0, -1
     nearest, least = -1e30, -1
     for f in range(first, last):
@@ -272,7 +282,13 @@ def cell_of(home, i, j, k, a, b, c):
 
 @kernel
 def reached(reach, i, j, k, x, y, z):
-    """Whether a cell (x, y, z), two from (i, j, k) at most, can be reached from it past thin walls."""
+    """Whether a cell (x, y, z), two from (i, j, k) at most, can be reached from it past thin walls.
+
+    Parameters
+    ----------
+    reach : (nx, ny, nz) uint32
+    i, j, k, x, y, z : int
+    """
     if reach[i, j, k] == ALL:
         return True
     da, db, dc = x - i, y - j, z - k
@@ -289,7 +305,17 @@ def reached(reach, i, j, k, x, y, z):
 
 @called
 def apart(f, reach, i, j, k, x, y, z):
-    """The same as `between` for what is reached from a cell past thin walls; what is not is as there."""
+    """The same as `between` for what is reached from a cell past thin walls; what is not is as there.
+
+    Parameters
+    ----------
+    f : (nx, ny, nz) float32
+    reach : (nx, ny, nz) uint32
+    i, j, k : int
+        The cell.
+    x, y, z : float32
+        The place [cells].
+    """
     x = min(max(x - HALF, ZERO), np.float32(f.shape[0] - 1.001))
     y = min(max(y - HALF, ZERO), np.float32(f.shape[1] - 1.001))
     z = min(max(z - HALF, ZERO), np.float32(f.shape[2] - 1.001))
@@ -437,6 +463,16 @@ def hit(met, goes, u, v, w, x, y, z, lap):
     place from which it is as the wall sees it, which has gone along since it was placed last if it `goes`.
 
     Walls are looked for that are nearest to some place of the way, and those beside them.
+
+    Parameters
+    ----------
+    met : tuple
+        What `Walls.met` returns.
+    goes : bool
+    u, v, w, x, y, z : float
+        Both places.
+    lap : float
+        By how much walls are larger [cells].
     """
     planes, face_start, owner, beside, beside_start, turn, shift, _, _, _, origin, cell = met
     nearest, wall, face, last = 2.0, -1, -1, -1
@@ -472,7 +508,18 @@ def hit(met, goes, u, v, w, x, y, z, lap):
 @called
 def stopped(met, before, x, y, z, velocity, stand):
     """Where a particle gets to that goes from `before` (3,) to (x, y, z) [cells] beside thin walls, which it does not pass; of its
-    velocity (3,) [m/s] what leads into them is lost. For met see `hit`."""
+    velocity (3,) [m/s] what leads into them is lost. For met see `hit`.
+
+    Parameters
+    ----------
+    met : tuple
+    before : (3,) float32
+    x, y, z : float32
+    velocity : (3,) float32
+        Changed in place.
+    stand : float32
+        Distance kept from walls [cells].
+    """
     planes, _, _, _, _, _, _, ways, positions, spins, origin, cell = met
     u, v, w = float(before[0]), float(before[1]), float(before[2])
     tx, ty, tz = float(x), float(y), float(z)

@@ -20,8 +20,8 @@ _CRACKS = "Where do the cracks run?"
 class Break(Kind):
     """Voronoi fracture of set pieces; one result, no frames."""
 
-    name, title, version = "break", "Break", 6
-    golden = "dbfe10dffa8d141ab8ac5ba6628be0c10e4dc1ca"
+    name, title, version = "break", "Break", 7
+    golden = "ff03be513f0ec8c67d4ddd05fe981e18787aefbd"
     settings = BreakSettings
     hue = ("#c9694b", "#a84a2d")
     own = ("pieces", "focus")

@@ -29,7 +29,7 @@ class Fall(Kind):
     """Rigid convex bodies: the fragments of the breaks that are read, and the pieces nobody broke."""
 
     name, title, version = "fall", "Fall", 8
-    golden = "4a6b40525522cb0dc4e9207bfa620077905a2d24"
+    golden = "2fb3eaab1d91b0a94f03df53a36cec9a1580fcb1"
     settings = FallSettings
     hue = ("#d6a044", "#9a6a10")
     own = ("events", "joints", "regions")

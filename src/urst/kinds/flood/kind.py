@@ -35,7 +35,7 @@ class Flood(Kind):
     """A liquid with a free surface among walls and moving bodies."""
 
     name, title, version = "flood", "Flood", 3
-    golden = "a90cb75092c074f7ffad7476116aa65c85189cfd"
+    golden = "c46667237b9b1cd9e81454fa5d7f8d19295a413d"
     settings = LiquidSettings
     hue = ("#42a1aa", "#1d727b")
     own = ("fills", "inflows", "regions", "low", "high", "level", "pool_at")

@@ -19,7 +19,7 @@ class Froth(OnLiquid):
     """What a liquid that takes in air gives birth to."""
 
     name, title, version = "froth", "Froth", 1
-    golden = "e9e1f4c0ee38fc608b2d0de23520a6652e945bbb"
+    golden = "8ff271e83e18e0fb42f801165a787b193027703e"
     settings = FrothSettings
     hue = ("#c9d6d6", "#7b9292")
     work = "urst.kinds.froth.work"

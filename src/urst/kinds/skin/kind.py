@@ -18,7 +18,7 @@ class Skin(OnLiquid):
     """The surface of a liquid, closed, with normals and velocities."""
 
     name, title, version = "skin", "Skin", 1
-    golden = "8f6476a8bc4e3fc27b58f64baa7b738363fd76fb"
+    golden = "336648d6cfdd89adf2393e818e08124016e7ae44"
     settings = SkinSettings
     hue = ("#7fc4cf", "#3b8d99")
     work = "urst.kinds.skin.work"
