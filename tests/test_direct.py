@@ -175,6 +175,12 @@ class Events(unittest.TestCase):
         self.assertEqual(s.bodies.kind.tolist(), [FIXED, LOOSE, LOOSE, LOOSE, LOOSE, ABSENT])
         self.assertAlmostEqual(s.bodies.position[2, 2], 1.1, delta=1e-3)
         self.assertLess(s.bodies.position[3, 2], 0.9)
+        # what is one solid stays one
+        cut = [event(3, [0, 1, 2], name="cut", frame=2, what="part")]
+        s = solver(meshes[:3], settings=bonds, directed=cut, whole=np.array([0, 0, -1]))
+        run(s, 0.2)
+        one = (s.bonds.body < 2).all(axis=1)
+        self.assertEqual((s.bonds.alive[one].min(), s.bonds.alive[~one].max()), (1, 0))
         slow = [event(1, [0], name="slow", frame=0, what="slow down", top_speed=2.0, over=0.3)]
         s = solver([cube()], velocity=[(10.0, 0, 0)], gravity=OUT, directed=slow)
         run(s, 0.3)

@@ -8,7 +8,7 @@ _STEPS, _RISE, _RUN = 5, 0.34, 0.52
 _RADIUS, _LENGTH, _WALL = 0.45, 1.15, 0.02
 
 
-def shot(*, fragments: int = 36, cell_size: float = 0.045, end: int = 84, seed: int = 3) -> Shot:
+def shot(*, fragments: int = 20, cell_size: float = 0.045, end: int = 84, seed: int = 3) -> Shot:
     """Return the shot; the arguments choose its quality."""
     top = _STEPS * _RISE
     fixed = {"material": "stone", "motion": "fixed", "bonded": False}

@@ -165,6 +165,10 @@ class Bonds:
         held[label[j[kind[i] == FIXED]]] = True
         return held[label] & (kind == LOOSE)
 
+    def loosen(self, some: np.ndarray) -> None:
+        """End some bonds (b,) bool, but those within one solid."""
+        self.part(some & ~self._tied)
+
     def part(self, gone: np.ndarray) -> None:
         """End some bonds (b,) bool."""
         self.state.alive[gone] = 0

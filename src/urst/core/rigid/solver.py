@@ -262,7 +262,7 @@ class RigidSolver:
                 self._bonds.part(mine[self.bonds.body].any(axis=1) & (self.bonds.alive == 1))
                 self._become(mine, ABSENT)
             elif what == "part":
-                self._bonds.part(mine[self.bonds.body].any(axis=1) & (self.bonds.alive == 1))
+                self._bonds.loosen(mine[self.bonds.body].any(axis=1) & (self.bonds.alive == 1))
                 self._become(mine & False, LOOSE)
         director.slow(self.time, dt, bodies)
 

@@ -23,7 +23,7 @@ class Billow(Emitting):
     """Gas on a grid that carries dust and warmth among bodies."""
 
     name, title, version = "billow", "Billow", 8
-    golden = "c422bd0bb23718371ddf4250f88cb4e80b3c48c7"
+    golden = "2b156762335acfbe44a16738cf70c7f44f636a6c"
     settings = BillowSettings
     gives, counted, stopped = "dust", "kg", "gas"
     hue = ("#8fa3bd", "#4f678a")

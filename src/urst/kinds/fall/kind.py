@@ -28,8 +28,8 @@ _MOST_STEPS = FallSettings.model_fields["steps"].metadata[-1].le
 class Fall(Kind):
     """Rigid convex bodies: the fragments of the breaks that are read, and the pieces nobody broke."""
 
-    name, title, version = "fall", "Fall", 8
-    golden = "2fb3eaab1d91b0a94f03df53a36cec9a1580fcb1"
+    name, title, version = "fall", "Fall", 9
+    golden = "ec4e0bf2cf55c346c3182fd8f9762dd6b6d953cf"
     settings = FallSettings
     hue = ("#d6a044", "#9a6a10")
     own = ("events", "joints", "regions")

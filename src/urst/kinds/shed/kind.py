@@ -29,7 +29,7 @@ class Shed(Emitting):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
     name, title, version = "shed", "Shed", 6
-    golden = "1b45f1d10cb9154f40c0510518f55dd819f38c62"
+    golden = "34873a335b2f81dddad06cdddd43553f0603efbb"
     settings = ShedSettings
     gives, counted, stopped = "points", "points", "chips"
     hue = ("#a98159", "#85592c")
