@@ -1,6 +1,7 @@
 """Frames of a liquid as closed surfaces."""
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 
 import numpy as np
 from scipy import ndimage
@@ -19,6 +20,8 @@ LOOSE, REACH = 0.3, 0.9
 _BALL = 0.5 * (3.0 / (4.0 * np.pi)) ** (1.0 / 3.0)
 #: how far within the sides the sea beyond begins to be drawn [cells of the surface]
 INSET = 1.7
+#: what is drawn goes so far beyond the liquid, in such blocks [cells of the liquid]
+ROOM, BLOCK = 4, 8
 #: no drop is drawn smaller than this, or the grid would lose it [cells of the surface]
 _LEAST = 0.9
 
@@ -135,7 +138,30 @@ class Skinner:
         self._gauges = {}
         if self.liquid is None:
             return _nothing()
-        liquid, distance = self.liquid, self.distance(self.liquid)
+        if not self.keeps and self._beyond is None and len(self.liquid.position):
+            part = self._about(self.liquid)
+            found = part._drawn(part.liquid)
+            self._gauges = part._gauges
+            return found
+        return self._drawn(self.liquid)
+
+    def _about(self, liquid):
+        """The same for no more of the grid than the liquid takes up."""
+        count = np.array(liquid.phi.shape)
+        wet = np.argwhere(liquid.phi < 1.0)
+        places = (liquid.position - self.origin) / self.coarse
+        low, high = np.floor(places.min(axis=0)), np.ceil(places.max(axis=0))
+        if len(wet):
+            low, high = np.minimum(low, wet.min(axis=0)), np.maximum(high, wet.max(axis=0) + 1)
+        first = np.clip(BLOCK * np.floor((low - ROOM) / BLOCK), 0, count - 1).astype(int)
+        last = np.clip(BLOCK * np.ceil((high + ROOM) / BLOCK), first + 1, count).astype(int)
+        cells = tuple(slice(a, b) for a, b in zip(first, last))
+        part = Skinner(self.settings, self.origin + self.coarse * first, self.coarse, tuple(last - first))
+        part.liquid = replace(liquid, phi=liquid.phi[cells], walls=liquid.walls[cells])
+        return part
+
+    def _drawn(self, liquid):
+        distance = self.distance(liquid)
         levels = {"levels": (self.coarse * distance).astype(np.float16)} if "levels" in self.keeps else {}
         if not (distance < 0.0).any():
             return _nothing() | levels

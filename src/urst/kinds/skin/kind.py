@@ -17,8 +17,8 @@ _COARSE, _FINE = 1.0, 0.2
 class Skin(OnLiquid):
     """The surface of a liquid, closed, with normals and velocities."""
 
-    name, title, version = "skin", "Skin", 1
-    golden = "336648d6cfdd89adf2393e818e08124016e7ae44"
+    name, title, version = "skin", "Skin", 2
+    golden = "8bdb8e314cd70034e5785220dec1e5890023b217"
     settings = SkinSettings
     hue = ("#7fc4cf", "#3b8d99")
     work = "urst.kinds.skin.work"
