@@ -65,6 +65,11 @@ class Representations(unittest.TestCase):
             # an eighth of a thousandth of the logarithm of the range: 2.3 % of a size
             np.testing.assert_allclose(np.exp(least + out["size"] / 255 * (most - least)), 0.02, rtol=0.023)
         few = representations.frame("points", {"position": position[:9], "size": np.full(9, 0.02)})
+        velocity = np.array([[3.0, 4.0, 0.0], [0.0, 0.0, 1.0]])
+        ((out, meta),) = representations.frame(
+            "points", {"position": position[:2], "size": np.full(2, 0.02), "velocity": velocity}
+        )
+        np.testing.assert_allclose(out["pace"] / 255 * meta["fastest"], [5.0, 1.0], atol=0.02)
         np.testing.assert_allclose(few[0][0]["position"].values(), position[:9], atol=1e-4)
 
     def test_levels_of_a_volume_hold_the_same_dust(self):

@@ -74,11 +74,17 @@ def _points(arrays):
     size = np.clip((np.log(np.maximum(arrays["size"], 1e-12)) - low) / (high - low), 0, 1)
     size, found = np.rint(255 * size).astype(np.uint8)[order], []
     position = np.asarray(arrays["position"])[order]
+    speed = (
+        np.linalg.norm(arrays["velocity"].astype(np.float32), axis=1)[order] if "velocity" in arrays else np.zeros(n)
+    )
+    fastest = float(speed.max(initial=1e-3))
+    pace = np.rint(255 / fastest * speed).astype(np.uint8)
     for level in range(_LEVELS + 1):
         if level and n // _FEWER ** (level - 1) <= _MANY_POINTS:
             break
         some = slice(0, n // _FEWER**level)
-        found.append(({"position": _places(position[some]), "size": size[some]}, {"sizes": list(_SIZES), "of": n}))
+        meta = {"sizes": list(_SIZES), "of": n, "fastest": fastest}
+        found.append(({"position": _places(position[some]), "size": size[some], "pace": pace[some]}, meta))
     return found
 
 

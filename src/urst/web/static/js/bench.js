@@ -179,7 +179,7 @@ async function ask() {
   markRunning(now.state.runs.length ? told : null);
   clock.range(now.state.start, now.state.end, now.state.rate);
   clock.paces = now.meta?.played ?? null;
-  stage.topSpeed = Math.max(4, Math.ceil(Math.max(0, ...drawn('bodies').flatMap(x => x.gauges.top_speed || []))));
+  stage.topSpeed = Math.max(4, Math.ceil(Math.max(0, ...['bodies', 'points'].flatMap(drawn).flatMap(x => x.gauges.top_speed || []))));
   strata.draw(now.state, now.chosen);
   gauges.draw(now.state, layer());
   header();
@@ -289,10 +289,12 @@ function header() {
 function show() {
   if (!now.state) return;
   const building = view.measure.piece !== null, seen = representation => (building ? [] : drawn(representation));
-  const f = clock.frame, bodies = seen('bodies'), points = seen('points'), volumes = seen('volume'), surfaces = seen('surface');
+  const f = clock.frame, bodies = seen('bodies'), points = seen('points'), volumes = seen('volume');
+  // by speed a liquid is seen as what it is carried by, else as its surface, where there is one
+  const carried = x => stage.mode === 'speed' && points.some(p => x.reads.includes(p.id) && p.frames.includes(f));
+  const surfaces = seen('surface').filter(x => !carried(x));
   const moving = bodies.filter(x => x.moving), still = bodies.filter(x => !x.moving);
   const got = x => (x.frames.includes(f) ? frames.get(x.key, f) : null);
-  // a liquid is seen as its surface, where there is one
   const skinned = x => surfaces.some(s => s.reads.includes(x.id) && s.frames.includes(f));
   const before = stage.shown.trails ? [...Array(TRAIL)].map((_, n) => f - TRAIL + n) : [];
   const posed = moving.map(x => ({ layer: x, frame: partly(x, got(x), f), past: before.filter(g => frames.has(x.key, g)).map(g => frames.get(x.key, g)) }));

@@ -2,7 +2,7 @@
 import * as THREE from '../vendor/three.js';
 import { RUN } from './runs.js';
 
-const RAMP = ['#2d3b53', '#4f8a8b', '#d8b25a', '#f6efe0'].map(c => new THREE.Color(c));
+export const RAMP = ['#2d3b53', '#4f8a8b', '#d8b25a', '#f6efe0'].map(c => new THREE.Color(c));
 
 export function ramp(t, out) {
   const x = Math.min(0.9999, Math.max(0, t)) * 3, i = Math.floor(x);
