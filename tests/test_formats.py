@@ -53,7 +53,7 @@ class Wet(unittest.TestCase):
         }
         cls.shot, cls.store, cls.out = parse(data), Store(root / "store"), root / "out"
         runner.bake(cls.shot, cls.store)
-        handover.export(cls.shot, root / "store", cls.out, ["surface", "ply", "obj", "levels", "froth"])
+        handover.export(cls.shot, root / "store", cls.out, ["surface", "ply", "obj", "glb", "levels", "froth"])
         keys = layer_keys(cls.shot)
         cls.skin = cls.store.read_frame(keys["skin"], 6)[0]
         cls.froth = cls.store.read_frame(keys["froth"], 6)[0]
@@ -66,6 +66,13 @@ class Wet(unittest.TestCase):
         np.testing.assert_allclose(raw["vz"].ravel(), self.skin["velocity"][:, 2], atol=1e-6)
         obj = trimesh.load(self.out / "skin" / "skin.000006.obj", process=False)
         self.assertEqual(len(obj.faces), len(self.skin["triangles"]))
+        # y up in the file
+        glb = trimesh.load(self.out / "skin" / "skin.000006.glb", process=False, force="mesh")
+        self.assertTrue(glb.is_watertight)
+        back = lambda x: np.column_stack([x[:, 0], -x[:, 2], x[:, 1]])  # noqa: E731
+        np.testing.assert_allclose(back(glb.vertices), self.skin["position"], atol=1e-5)
+        found = np.asarray(glb.vertex_attributes["_VELOCITY"])
+        np.testing.assert_allclose(back(found), self.skin["velocity"], atol=1e-5)
 
     def test_usd_changes_its_triangles(self):
         stage = Usd.Stage.Open(str(self.out / "skin.usd"))

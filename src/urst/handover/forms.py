@@ -11,6 +11,7 @@ FORMS = {
     "surface": ("Surface, USD", "one mesh whose corners and triangles change, with velocities"),
     "ply": ("Surface, PLY", "one closed mesh a frame, with normals and velocities"),
     "obj": ("Surface, OBJ", "one closed mesh a frame, with normals"),
+    "glb": ("Surface, glTF", "one closed mesh a frame, with normals and velocities"),
     "levels": ("Surface, OpenVDB", "one level set a frame, where these are kept"),
     "vdb": ("Dust, OpenVDB", "one density file a frame"),
     "csv": ("Gauges, CSV", "one table a layer"),

@@ -24,7 +24,7 @@ class Skin(OnLiquid):
     work = "urst.kinds.skin.work"
     does, rehearsed = "draw", {"smoothing": 0.1}
     representation = "surface"
-    hands_over = ("surface", "ply", "obj", "levels", "csv")
+    hands_over = ("surface", "ply", "obj", "glb", "levels", "csv")
     unit = "cells"
     seconds, memory = 2.5e-7, 60.0
     quantities = (
