@@ -9,7 +9,7 @@ from selenium.webdriver.common.by import By
 
 from tests.live import Live, wait_for
 from tests.pages import browser
-from urst.demo import basin, glasshouse, granary, kiln, swell
+from urst.demo import basin, cask, glasshouse, granary, swell
 from urst.shot import layers
 
 OUT = Path(__file__).parent / "screenshots"
@@ -124,7 +124,7 @@ def main() -> int:
             for _ in range(3):
                 live.client.post(f"/shots/{shot_id}/history/undo").raise_for_status()
             for name, shot, frame, layer in (
-                ("swell", swell.shot(cell_size=0.2, end=36), 34, "skin"), ("kiln", kiln.shot(end=90), 84, "fall"),
+                ("swell", swell.shot(cell_size=0.2, end=36), 34, "skin"), ("cask", cask.shot(cell_size=0.06, end=62), 62, "flood"),
                 ("glasshouse", glasshouse.shot(end=24), 14, "fall"),
                 ("basin", basin.shot(cell_size=0.14, end=48), 46, "flood"),
             ):  # fmt: skip
