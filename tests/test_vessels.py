@@ -16,7 +16,7 @@ from urst.core.geometry import generators, rotation
 from urst.core.geometry.mesh import transformed
 from urst.core.liquid.settings import DENSITY, LiquidSettings
 from urst.core.liquid.solver import LiquidSolver
-from urst.scene.shapes import Ball, Box, parts, rooms, volumes
+from urst.scene.shapes import Ball, Box, Drum, parts, rooms, volumes
 
 CELL = 1 / 16
 
@@ -133,6 +133,26 @@ class Carried(unittest.TestCase):
         self.assertTrue((np.abs(own) < np.array([0.39, 0.24, 0.29])).all())
         # ten cells across and thrown about
         self.assertLess(abs(liquid.gauges()["volume_drift"]), 0.15)
+
+    def test_one_that_sets_off_at_once_leaves_nothing_behind(self):
+        # it goes on by nearly two cells while its liquid stands still
+        liquid, _ = vessel(Drum(radius=0.4, height=0.6, matter="hollow", wall=0.02), (0.6, 1, 0.6), (0, 0, 0), 0.9)
+        walls, middle = liquid.walls.boundaries[0], np.array([0.6, 1, 0.9])
+
+        def pose(time):
+            turn = rotation.from_degrees((0, 240 * time, 0))
+            place = middle + [2.5 * time, 0, 0] + (walls.fragments.centre - middle) @ rotation.matrix(turn).T
+            return {"position": place, "orientation": np.tile(turn, (len(walls), 1))}
+
+        for _ in range(5):
+            walls.span(pose(liquid.time), pose(liquid.time + DT), liquid.time, DT)
+            end = liquid.time + DT
+            while liquid.time < end - 1e-9:
+                liquid.step(min(liquid.stable_dt(), end - liquid.time))
+        turn = rotation.matrix(rotation.from_degrees((0, 240 * liquid.time, 0)))
+        own = (liquid.origin + CELL * liquid.position - middle - [2.5 * liquid.time, 0, 0]) @ turn
+        self.assertLess(np.hypot(own[:, 0], own[:, 1]).max(), 0.4)
+        self.assertLess(np.abs(own[:, 2]).max(), 0.3)
 
     def test_an_empty_one_floats_as_deep_as_it_weighs(self):
         for wall, turn in ((0.02, (0, 0, 0)), (0.05, (0, 6, 0))):

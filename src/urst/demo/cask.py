@@ -37,7 +37,6 @@ def shot(*, fragments: int = 20, cell_size: float = 0.045, end: int = 84, seed: 
             "cell_size": cell_size, "low": (-1.7, -1.7, -0.05), "high": (7.2, 1.7, 3.1), "sides": "open",
             "fills": [{"piece": "Cask", "level": top + _RADIUS}]}},
         {"id": "skin", "name": "Skin", "kind": "skin", "reads": ["flood"]},
-        {"id": "froth", "name": "Froth", "kind": "froth", "reads": ["flood"]},
     ]  # fmt: skip
     return parse({
         "name": "Cask", "note": "half full, down the quay stairs", "end": end, "pieces": pieces, "layers": layers,

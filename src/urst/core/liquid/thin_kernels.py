@@ -457,6 +457,16 @@ def beside(low, high, thin, reach):
     return found, start
 
 
+@kernel
+def _taken(turn, shift, origin, cell, body, u, v, w):
+    """Where a place has gone with a body since that was placed last [cells]."""
+    x, y, z = origin[0] + cell * u, origin[1] + cell * v, origin[2] + cell * w
+    p = turn[body, 0, 0] * x + turn[body, 0, 1] * y + turn[body, 0, 2] * z + shift[body, 0]
+    q = turn[body, 1, 0] * x + turn[body, 1, 1] * y + turn[body, 1, 2] * z + shift[body, 1]
+    r = turn[body, 2, 0] * x + turn[body, 2, 1] * y + turn[body, 2, 2] * z + shift[body, 2]
+    return (p - origin[0]) / cell, (q - origin[1]) / cell, (r - origin[2]) / cell
+
+
 @called
 def hit(met, goes, u, v, w, x, y, z, lap):
     """Where a way between two places [cells] meets a thin wall: the share of it, 2 if there is none, the wall, its plane, and the
@@ -477,12 +487,21 @@ def hit(met, goes, u, v, w, x, y, z, lap):
     planes, face_start, owner, beside, beside_start, turn, shift, _, _, _, origin, cell = met
     nearest, wall, face, last = 2.0, -1, -1, -1
     su, sv, sw = u, v, w
-    count = min(1 + int(2.0 * (abs(x - u) + abs(y - v) + abs(z - w))), 12)
+    ou, ov, ow = u, v, w
+    if goes:
+        # from where the nearest has taken it
+        body = owner[
+            min(max(np.int64(2.0 * u), 0), owner.shape[0] - 1), min(max(np.int64(2.0 * v), 0), owner.shape[1] - 1),
+            min(max(np.int64(2.0 * w), 0), owner.shape[2] - 1),
+        ]  # fmt: skip
+        if body != NONE:
+            ou, ov, ow = _taken(turn, shift, origin, cell, body, u, v, w)
+    count = min(1 + int(2.0 * (abs(x - ou) + abs(y - ov) + abs(z - ow))), 16)
     for n in range(count + 1):
         t = n / count
-        a = min(max(np.int64(2.0 * (u + t * (x - u))), 0), owner.shape[0] - 1)
-        b = min(max(np.int64(2.0 * (v + t * (y - v))), 0), owner.shape[1] - 1)
-        c = min(max(np.int64(2.0 * (w + t * (z - w))), 0), owner.shape[2] - 1)
+        a = min(max(np.int64(2.0 * (ou + t * (x - ou))), 0), owner.shape[0] - 1)
+        b = min(max(np.int64(2.0 * (ov + t * (y - ov))), 0), owner.shape[1] - 1)
+        c = min(max(np.int64(2.0 * (ow + t * (z - ow))), 0), owner.shape[2] - 1)
         first = owner[a, b, c]
         if first == NONE or first == last:
             continue
@@ -491,11 +510,7 @@ def hit(met, goes, u, v, w, x, y, z, lap):
             body = beside[m]
             px, py, pz = u, v, w
             if goes:
-                rx, ry, rz = origin[0] + cell * u, origin[1] + cell * v, origin[2] + cell * w
-                px = turn[body, 0, 0] * rx + turn[body, 0, 1] * ry + turn[body, 0, 2] * rz + shift[body, 0]
-                py = turn[body, 1, 0] * rx + turn[body, 1, 1] * ry + turn[body, 1, 2] * rz + shift[body, 1]
-                pz = turn[body, 2, 0] * rx + turn[body, 2, 1] * ry + turn[body, 2, 2] * rz + shift[body, 2]
-                px, py, pz = (px - origin[0]) / cell, (py - origin[1]) / cell, (pz - origin[2]) / cell
+                px, py, pz = _taken(turn, shift, origin, cell, body, u, v, w)
             t, f = clip(
                 planes, face_start[body], face_start[body + 1], lap * cell, origin[0] + cell * px, origin[1] + cell * py,
                 origin[2] + cell * pz, cell * (x - px), cell * (y - py), cell * (z - pz),
