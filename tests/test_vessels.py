@@ -33,7 +33,7 @@ def bodies(found, whole=-1):
 
 def vessel(shape, at, turn, level, *, cell=CELL, low=(0, 0, 0), high=(2, 2, 1.75)):
     """A vessel that stands, filled up to a level, and the room in it."""
-    walls = Boundary(bodies(put([m for m, _ in parts(shape)], at, turn)))
+    walls = Boundary(bodies(put([m for m, _ in parts(shape)], at, turn), 0))
     room = Boundary(bodies(put(rooms(shape), at, turn)))
     liquid = LiquidSolver(LiquidSettings(cell_size=cell, low=low, high=high), (0, 0, -G), boundaries=[walls])
     liquid.fill(lambda x: np.maximum(room.distance(x, 0.0), x[:, 2] - level))

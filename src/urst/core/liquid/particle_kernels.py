@@ -297,7 +297,7 @@ def _place(guarded, distance, keep, stand, met, before, x, y, z, velocity):
 
 @parallel
 def carry(
-    position, velocity, affine, u, v, w, phi, spray, fall, distance, keep, step, stand, reach, met, lodging, state
+    position, velocity, affine, u, v, w, phi, spray, fall, distance, keep, step, stand, reach, now, met, lodging, state
 ):
     """Take up the grid's velocity and move along it (midpoint rule), out of walls.
 
@@ -320,8 +320,8 @@ def carry(
         Cells that 1 m/s goes in the step.
     stand : float32
         Least distance that particles keep from walls [cells].
-    reach : (nx, ny, nz) uint32
-        But ALL near thin walls, which no particle passes.
+    reach, now : (nx, ny, nz) uint32
+        But ALL near thin walls, which no particle passes, as they stood before and as they stand now.
     met : tuple
         What `Walls.met` returns.
     lodging : (n,) int32
@@ -333,7 +333,8 @@ def carry(
     for number in prange(len(position)):
         p = np.int64(number)
         x, y, z = position[p, 0], position[p, 1], position[p, 2]
-        guarded = reach[np.int64(x), np.int64(y), np.int64(z)] != ALL
+        i, j, k = np.int64(x), np.int64(y), np.int64(z)
+        guarded = reach[i, j, k] != ALL or now[i, j, k] != ALL
         r, s, t = _lodged(lodging, p, reach)
         if guarded:
             flies = apart(phi, reach, r, s, t, x, y, z) > spray

@@ -261,6 +261,8 @@ class LiquidSolver:
 
     def stable_dt(self) -> float:
         """Return the longest step the present flow and what moves in it allow [s]."""
+        # how walls go from now on may have been told since they were placed
+        self.walls.place(self.time)
         fastest = max((float(np.abs(u).max(initial=0.0)) for u in self.velocity), default=0.0)
         weight, reach, speed = (
             float(np.linalg.norm(self.gravity)),
@@ -485,7 +487,7 @@ class LiquidSolver:
         state = np.zeros(len(self.position), np.uint8)
         particle_kernels.carry(
             self.position, self.speed, self.affine, *self.velocity, self.phi, np.float32(SPRAY),
-            (dt * self.gravity).astype(np.float32), self.walls.distance, self.walls.keep, step, np.float32(STAND), self.walls.reach,
+            (dt * self.gravity).astype(np.float32), self.walls.distance, self.walls.keep, step, np.float32(STAND), self.walls.left, self.walls.reach,
             self.walls.met(), self._lodging, state,
         )  # fmt: skip
         self.flying = int((state == particle_kernels.FLYING).sum())

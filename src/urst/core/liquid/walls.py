@@ -64,6 +64,8 @@ class Walls:
         Whose room each sample is: see `thin_kernels`.
     reach : (nx, ny, nz) uint32
         Which cells about each are reached from it past thin walls: see `thin_kernels`.
+    left : (nx, ny, nz) uint32
+        The same where walls stood before they were placed last.
     position, velocity, spin : (n, 3) float
         Of all bodies [m], [m/s], [rad/s].
     """
@@ -84,10 +86,11 @@ class Walls:
             self.keep[0], self.keep[1, :2] = low + STAND, high[:2] - STAND
         self.boxed, self._beyond = box is not None, beyond
         self.thin = np.concatenate([np.zeros(0, bool), *(thin_bodies(b.fragments, self.cell) for b in boundaries)])
+        self._radius = np.concatenate([np.zeros(0), *(b.fragments.hulls.radius() for b in boundaries)])
         self._edges, self.home = (np.zeros(self.distance.shape, np.uint8) for _ in range(2))
         self._main, self._touched, self.blocked = (np.zeros(shape, np.uint8) for _ in range(3))
         self._beside, self._beside_start = np.zeros(0, np.int64), np.zeros(len(self.thin) + 1, np.int64)
-        self.reach = np.full(shape, thin_kernels.ALL, np.uint32)
+        self.reach = self.left = np.full(shape, thin_kernels.ALL, np.uint32)
         self.within = np.zeros((0, 3), np.int32)
         self._where: list[np.ndarray] = []
         self._turned, self._past = np.zeros((0, 3, 3)), np.zeros((0, 3))
@@ -113,6 +116,7 @@ class Walls:
         self._turn = np.ascontiguousarray(turn)
         self._shift = self.position - np.einsum("nij,nj->ni", turn, past)
         self._past = self.position.copy()
+        self.left = self.reach
         now = [planes, low]
         if len(now) == len(self._where) and all(np.array_equal(a, b) for a, b in zip(now, self._where)):
             return
@@ -166,6 +170,7 @@ class Walls:
         thin_kernels.share_out(self.distance, self._main, self._touched, self.home, self.share)
         reach = np.empty_like(self.reach)
         thin_kernels.find_reach(self.blocked, reach)
+        self.reach = np.empty_like(reach)
         thin_kernels.guard(reach, self.reach)
         thin_kernels.room_about(self.distance, self.home, self.reach, self.share, self.room)
 
@@ -234,7 +239,9 @@ class Walls:
             return 0.0
         low, high = self._where[1], self.origin + self.cell * np.array(self.share.shape)
         inside = (low < high).all(axis=1) & (self._high > self.origin).all(axis=1)
-        return float(np.linalg.norm(self.velocity[inside], axis=1).max(initial=0.0))
+        # what is thin must not pass over what it holds
+        out = self.thin * np.linalg.norm(self.spin, axis=1) * self._radius
+        return float((np.linalg.norm(self.velocity, axis=1) + out)[inside].max(initial=0.0))
 
 
 def thin_bodies(fragments: Fragments, cell: float) -> np.ndarray:
