@@ -11,7 +11,7 @@ import scipy.sparse.linalg as linalg
 from tests.bodies import fragments_of
 from urst.core.bodies.boundary import Boundary
 from urst.core.fields import matrix_kernels, solid_kernels
-from urst.core.fields.body_terms import BodyTerms, blocks
+from urst.core.fields.body_terms import BodyTerms, inverse_masses
 from urst.core.fields.pressure import LEAST_OPEN, NOTHING, PressureSolver
 from urst.core.fields.solids import Solids
 from urst.core.geometry import generators
@@ -274,7 +274,7 @@ class GivingWay(unittest.TestCase):
             solids = self.solids()
             bodies = Still(masses, [m * 0.02 for m in masses])
             held, give = solids.held(), (bodies.inverse_mass(), bodies.inverse_inertia())
-            terms = BodyTerms(solids.solid.shape, held, blocks(*give), density * solids.cell**3)
+            terms = BodyTerms(solids.solid.shape, held, inverse_masses(*give), density * solids.cell**3)
             rng = np.random.default_rng(2)
             rhs = np.where(solids.is_open, rng.standard_normal(solids.solid.shape), 0).astype(np.float32)
             found, solution = PressureSolver(solids.is_open).solve(rhs, tolerance=1e-6, terms=terms, most=200)
@@ -298,7 +298,9 @@ class GivingWay(unittest.TestCase):
         solids = self.solids()
         bodies = Still((0.1, np.inf), (0.002, np.inf))
         held, full = solids.held(), 1.2 * solids.cell**3
-        terms = BodyTerms(solids.solid.shape, held, blocks(bodies.inverse_mass(), bodies.inverse_inertia()), full)
+        terms = BodyTerms(
+            solids.solid.shape, held, inverse_masses(bodies.inverse_mass(), bodies.inverse_inertia()), full
+        )
         rng = np.random.default_rng(4)
         rhs = np.where(solids.is_open, rng.standard_normal(solids.solid.shape), 0).astype(np.float32)
         found, _ = PressureSolver(solids.is_open).solve(rhs, terms=terms)

@@ -64,7 +64,7 @@ class Shells(unittest.TestCase):
         self.assertTrue(is_hollow(shape))
         self.assertEqual(len(parts(shape)), 1)
         half_open = Mesh(*(lambda m: (m.vertices, m.triangles[:-2]))(generators.box(1, 1, 1)[0]))
-        with self.assertRaises(BadMesh):
+        with self.assertRaisesRegex(BadMesh, "not a sound solid"):
             shell.moved_in(half_open, 0.1)
 
     def test_what_is_hollow_breaks_into_pieces_of_its_wall(self):

@@ -2,13 +2,14 @@
 
 from urst.core.curves.curve import Curve
 from urst.scene.pieces import SetPiece
+from urst.scene.shapes import is_hollow
 from urst.scene.world import World
 
 
 def shape(piece: SetPiece) -> dict:
     """What the piece's geometry depends on: not its name, nor the file a mesh came from."""
-    solid = getattr(piece.shape, "matter", "solid") == "solid"
-    return piece.shape.model_dump(mode="json", exclude={"source"} | ({"matter", "wall", "grows"} if solid else set()))
+    about_walls = set() if is_hollow(piece.shape) else {"matter", "wall", "grows"}
+    return piece.shape.model_dump(mode="json", exclude={"source"} | about_walls)
 
 
 def stance(piece: SetPiece, world: World) -> dict:

@@ -35,7 +35,7 @@ class Held(NamedTuple):
         return np.column_stack([np.bincount(self.body, column, minlength=bodies) for column in pushed.T]).astype(float)
 
 
-def blocks(inverse_mass: np.ndarray, inverse_inertia: np.ndarray) -> np.ndarray:
+def inverse_masses(inverse_mass: np.ndarray, inverse_inertia: np.ndarray) -> np.ndarray:
     """Return inverse masses about centres, (n, 6, 6).
 
     Parameters

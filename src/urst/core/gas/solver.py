@@ -10,7 +10,7 @@ from urst.core.bodies.boundary import Boundary
 from urst.core.curves.clock import Clock
 from urst.core.curves.varies import along, at_time
 from urst.core.fields import advect, solid_kernels
-from urst.core.fields.body_terms import BodyTerms, blocks
+from urst.core.fields.body_terms import BodyTerms, inverse_masses
 from urst.core.fields.pressure import PressureSolver, Solution
 from urst.core.fields.sampled import SampledField
 from urst.core.fields.solids import Solids, clear_of_solids
@@ -238,7 +238,7 @@ class GasSolver:
         terms, full = None, AIR_DENSITY * self.cell**3
         if self.movable:
             held, give = solids.held(), (self.movable.inverse_mass(), self.movable.inverse_inertia())
-            terms = BodyTerms(self.shape, held, blocks(*give), full, pocket == 0)
+            terms = BodyTerms(self.shape, held, inverse_masses(*give), full, pocket == 0)
         solver = PressureSolver(solids.is_open)
         pressure, self.solution = solver.solve(rhs, tolerance=self.settings.tolerance, terms=terms)
         if not self.solution.converged:

@@ -17,6 +17,8 @@ _MITRE = 4.0
 _FLAT = 0.02
 #: faces that would shrink to less than such a share of their area go back by so much, on so much of the area at most
 _SHRUNK, _BACK, _THIN = 1e-3, 0.7, 0.15
+#: a wall that is thinner than such a share of the size is none
+_LEAST = 1e-4
 #: rounds in which they do, and in which the greatest thickness is sought
 _ROUNDS = 20
 
@@ -44,6 +46,8 @@ def moved_in(mesh: Mesh, thickness: float) -> Mesh:
         for _ in range(_ROUNDS):
             middle = 0.5 * (low + high)
             low, high = (middle, high) if _moved(mesh, middle) is not None else (low, middle)
+        if abs(low) < _LEAST * float(np.ptp(mesh.vertices, axis=0).max()):
+            raise BadMesh("No surface lies behind this one: it is not a sound solid; repair it, or let it be solid.")
         raise BadMesh(
             f"A wall of {abs(thickness) * 100:.3g} cm leaves no room where this shape is narrow: use at most {abs(low) * 99:.2g} cm, "
             "or let it grow to the other side."

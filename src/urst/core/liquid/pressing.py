@@ -3,7 +3,7 @@
 import numpy as np
 from scipy import ndimage
 
-from urst.core.fields.body_terms import BodyTerms, Held, blocks
+from urst.core.fields.body_terms import BodyTerms, Held, inverse_masses
 from urst.core.fields.pressure import LEAST_DEPTH, LEAST_OPEN, PressureSolver, Solution
 from urst.core.liquid import body_kernels, flow_kernels, particle_kernels, seam_kernels
 from urst.core.liquid.afloat import Nodes
@@ -66,7 +66,7 @@ class Pressing:
         self.inverse, self.ways = np.zeros((0, 6, 6)), np.zeros((0, 6))
         """of nodes with what is stuck to them, and how they would go without the pressure"""
         if nodes is not None:
-            self.inverse, self.ways = blocks(nodes.inverse_mass, nodes.inverse_inertia), nodes.velocity
+            self.inverse, self.ways = inverse_masses(nodes.inverse_mass, nodes.inverse_inertia), nodes.velocity
             self.stuck = stuck(walls, self.phi, LEAST, nodes, velocity, self.full)
             if self.stuck is not None:
                 self.inverse, self.ways = self.stuck.merged(nodes)

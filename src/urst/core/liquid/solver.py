@@ -627,8 +627,7 @@ class LiquidSolver:
             "energy": 0.5 * each * squared + each * fall,
             "pressure_iterations": float(self.solution.iterations),
             "divergence_left": self.solution.residual,
-            "viscous_iterations": float(self.thickened),
-        }
+        } | ({"viscous_iterations": float(self.thickened)} if self.settings.viscosity > 0.0 else {})
 
     _STATE = ("position", "speed", "affine", "phi")
 

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from urst.core.fields.body_terms import blocks
+from urst.core.fields.body_terms import inverse_masses
 from urst.core.jit import serial
 from urst.core.liquid.afloat import NO_NODE, Nodes
 from urst.core.liquid.thin_kernels import cell_of
@@ -30,7 +30,7 @@ class Stuck(NamedTuple):
 
     def merged(self, nodes: Nodes) -> tuple[np.ndarray, np.ndarray]:
         """Return inverse masses (k, 6, 6) and velocities (k, 6) of nodes with what is stuck to them."""
-        inverse, velocity = blocks(nodes.inverse_mass, nodes.inverse_inertia), nodes.velocity.copy()
+        inverse, velocity = inverse_masses(nodes.inverse_mass, nodes.inverse_inertia), nodes.velocity.copy()
         mine = nodes.node[self.body]
         for n in np.unique(mine[nodes.inverse_mass[mine] > 0.0]):
             some = mine == n

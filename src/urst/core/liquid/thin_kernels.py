@@ -8,7 +8,7 @@ import numpy as np
 from numba import prange
 
 from urst.core.jit import called, inline, kernel, parallel, serial
-from urst.core.liquid.wall_kernels import HALF, NONE, ONE, ZERO, open_share
+from urst.core.liquid.wall_kernels import HALF, NONE, ONE, ZERO, open_share, tent
 
 #: all 26 cells about a cell and itself can be reached from it
 ALL = np.uint32((1 << 27) - 1)
@@ -399,7 +399,7 @@ def room_about(distance, home, reach, share, room):
                 total = ZERO
                 for s in range(64):
                     a, b, c = (s & 3) - 1, ((s >> 2) & 3) - 1, (s >> 4) - 1
-                    w = np.float32(0.125) * _tent(a) * _tent(b) * _tent(c)
+                    w = np.float32(0.125) * tent(a) * tent(b) * tent(c)
                     a, b, c = 2 * i + a, 2 * j + b, 2 * k + c
                     if min(a, b, c) < 0 or a >= distance.shape[0] or b >= distance.shape[1] or c >= distance.shape[2]:
                         continue
@@ -407,11 +407,6 @@ def room_about(distance, home, reach, share, room):
                     if x >= 0 and reached(reach, i, j, k, x, y, z):
                         total += w * open_share(distance[a, b, c])
                 room[i, j, k] = total
-
-
-@inline
-def _tent(a):
-    return np.float32(0.75) if a == 0 or a == 1 else np.float32(0.25)
 
 
 @serial

@@ -174,7 +174,7 @@ def open_about(distance, owner, ease, share, room):
                 total = ZERO
                 for s in range(64):
                     a, b, c = (s & 3) - 1, ((s >> 2) & 3) - 1, (s >> 4) - 1
-                    w = np.float32(0.125) * _tent(a) * _tent(b) * _tent(c)
+                    w = np.float32(0.125) * tent(a) * tent(b) * tent(c)
                     a, b, c = 2 * i + a, 2 * j + b, 2 * k + c
                     if min(a, b, c) >= 0 and a < distance.shape[0] and b < distance.shape[1] and c < distance.shape[2]:
                         total += w * (ONE - closed_share(distance, owner, ease, a, b, c))
@@ -182,7 +182,8 @@ def open_about(distance, owner, ease, share, room):
 
 
 @inline
-def _tent(a):
+def tent(a):
+    """A tent of two cells' width at samples from half a cell before its middle's cell on."""
     return np.float32(0.75) if a == 0 or a == 1 else np.float32(0.25)
 
 

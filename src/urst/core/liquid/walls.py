@@ -93,8 +93,7 @@ class Walls:
         self.reach = self.left = np.full(shape, thin_kernels.ALL, np.uint32)
         self.within = np.zeros((0, 3), np.int32)
         self._where: list[np.ndarray] = []
-        self._turned, self._past = np.zeros((0, 3, 3)), np.zeros((0, 3))
-        self._turn, self._shift = np.zeros((0, 3, 3)), np.zeros((0, 3))
+        self._past: tuple[np.ndarray, np.ndarray] | None = None
 
     def place(self, time: float) -> None:
         """Put the walls where they are at a time [s]; nothing is done where nothing has moved."""
@@ -104,18 +103,12 @@ class Walls:
             chain(n) for n in ("position", "velocity", "spin", "low", "high")
         )
         planes = np.concatenate([np.zeros((0, 4)), *(f.hulls.planes for f in found)])
-        turned = np.concatenate([np.zeros((0, 3, 3)), *(f.rotation for f in found)])
-        self._turned, before = turned, self._turned
+        rotation = np.concatenate([np.zeros((0, 3, 3)), *(f.rotation for f in found)])
+        before, past = self._past or (rotation, self.position)
+        self._past = rotation, self.position
         # how each has gone since it was placed last: x to turn x + shift
-        turn = (
-            turned @ np.transpose(before, (0, 2, 1))
-            if len(before) == len(turned)
-            else np.tile(np.eye(3), (len(turned), 1, 1))
-        )
-        past = self._past if len(before) == len(turned) else self.position
-        self._turn = np.ascontiguousarray(turn)
-        self._shift = self.position - np.einsum("nij,nj->ni", turn, past)
-        self._past = self.position.copy()
+        self._turn = np.ascontiguousarray(rotation @ np.transpose(before, (0, 2, 1)))
+        self._shift = self.position - np.einsum("nij,nj->ni", self._turn, past)
         self.left = self.reach
         now = [planes, low]
         if len(now) == len(self._where) and all(np.array_equal(a, b) for a, b in zip(now, self._where)):
@@ -129,17 +122,8 @@ class Walls:
             ends = np.cumsum([0, *(len(f.hulls.planes) for f in found)])
             self._faces = np.concatenate([*(f.hulls.face_start[:-1] + e for f, e in zip(found, ends)), ends[-1:]])
             kernels.carve(
-                planes,
-                self._faces,
-                low,
-                self._high,
-                self.origin,
-                self.cell,
-                REACH,
-                self.distance,
-                self.owner,
-                self._full,
-            )
+                planes, self._faces, low, self._high, self.origin, self.cell, REACH, self.distance, self.owner, self._full
+            )  # fmt: skip
         self._measure(found)
         for axis in range(3):
             kernels.open_faces(self.distance, self.owner, self.ease, axis, self.weights[axis])

@@ -20,11 +20,6 @@ class Window(NamedTuple):
     shape: tuple[int, int, int]
     """cells along x, y, z"""
 
-    def cells(self) -> tuple[slice, slice, slice]:
-        """Return where it lies in an array of the domain's cells."""
-        a, b, c = (slice(f, f + n) for f, n in zip(self.first, self.shape))
-        return a, b, c
-
 
 def fitted(now: Window, low: np.ndarray, high: np.ndarray, domain: tuple[int, int, int]) -> Window:
     """Return a window about what is wet: the same while that has room in it and it is not much too large.
