@@ -114,6 +114,8 @@ class Findings(unittest.TestCase):
 
         solid = with_data(shot, of_cask(matter="solid"))
         self.mends(solid, "'Cask' is filled by 'Flood' and is solid")
+        low = with_data(shot, lambda d: d["layers"][2]["settings"]["fills"][0].update(level=-5))
+        self.mends(low, "fills 'Cask' up to -5 m, and it begins at 1.7")
         self.mends(with_data(shot, of_cask(wall=0.6)), "'Cask' cannot be hollow")
         self.mends(with_data(shot, of_cask(wall=0.01)), "1 cm thick, thinner than 0.25 of a cell of 4.5 cm")
 

@@ -41,5 +41,5 @@ def shot(*, fragments: int = 20, cell_size: float = 0.045, end: int = 84, seed: 
     return parse({
         "name": "Cask", "note": "half full, down the quay stairs", "end": end, "pieces": pieces, "layers": layers,
         "couplings": [{"first": "fall", "second": "flood"}],
-        "cameras": [{"eye": (5.6, -5.4, 2.6), "target": (1.9, 0, 0.6), "lens": 32}],
+        "cameras": [{"eye": (6.4, -6.3, 3.1), "target": (1.7, 0, 0.95), "lens": 32}],
     })  # fmt: skip

@@ -55,11 +55,8 @@ class Closed(Part):
     def meshes(self) -> list[Mesh]:
         if self.matter == "solid":
             return self.surfaces()
-        try:
-            return [shell.between(outer, inner) for outer, inner in self.walls()]
-        except BadMesh:
-            # said by preflight; it is solid until then
-            return self.surfaces()
+        # why it cannot be hollow is said by preflight; it is solid until then
+        return [shell.between(outer, inner) for outer, inner in _walls(self)[0]] or self.surfaces()
 
 
 class Box(Closed):
@@ -202,9 +199,9 @@ def is_sheet(shape: Shape) -> bool:
 @lru_cache(maxsize=64)
 def parts(shape: Shape) -> tuple[tuple[Mesh, np.ndarray], ...]:
     """Return what a closed shape collides as: nearly convex meshes, and which of their triangles lie on cuts between them."""
-    if is_hollow(shape) and not no_room(shape):
-        return tuple(part for outer, inner in shape.walls() for part in _wall(outer, inner))
-    found = []
+    found = [part for outer, inner in _walls(shape)[0] for part in _wall(outer, inner)]
+    if found:
+        return tuple(found)
     for mesh in meshes(shape):
         whole = [(mesh, np.zeros(len(mesh.triangles), bool))]
         try:
@@ -230,28 +227,23 @@ def is_hollow(shape: Shape) -> bool:
 
 
 @lru_cache(maxsize=256)
+def _walls(shape):
+    """The outer and inner surfaces of a hollow shape, and why there are none if it cannot be one."""
+    try:
+        return (tuple(shape.walls()) if is_hollow(shape) else ()), ""
+    except BadMesh as error:
+        return (), str(error)
+
+
 def no_room(shape: Shape) -> str:
     """Return why a hollow shape cannot be one, empty if it can."""
-    try:
-        if is_hollow(shape):
-            shape.walls()
-    except BadMesh as error:
-        return str(error)
-    return ""
+    return _walls(shape)[1]
 
 
 @lru_cache(maxsize=64)
 def rooms(shape: Shape) -> tuple[Mesh, ...]:
-    """Return convex parts of the room within a hollow shape.
-
-    Raises
-    ------
-    BadMesh
-        If its wall is too thick for it.
-    """
-    if not is_hollow(shape):
-        return ()
-    return tuple(part for _, inner in shape.walls() for part, _ in convex_parts(inner))
+    """Return convex parts of the room within a hollow shape."""
+    return tuple(part for _, inner in _walls(shape)[0] for part, _ in convex_parts(inner))
 
 
 def is_cut(shape: Shape) -> bool:
@@ -290,9 +282,8 @@ def volumes(shape: Shape) -> tuple[float, ...]:
 @lru_cache(maxsize=256)
 def displaced(shape: Shape) -> float:
     """Volume that a shape takes up, the room within it included [m3], 0 where it encloses none."""
-    if not is_hollow(shape) or no_room(shape):
-        return sum(volumes(shape))
-    return sum(mass_properties(outer).volume for outer, _ in shape.walls())
+    outer = sum(mass_properties(m).volume for m, _ in _walls(shape)[0])
+    return outer or sum(volumes(shape))
 
 
 @lru_cache(maxsize=256)

@@ -188,6 +188,7 @@ class Flood(Kind):
             self._dry(shot, layer)
             + self._stopped(shot, layer)
             + self._within(shot, layer)
+            + self._low(shot, layer)
             + self._vessels(shot, layer)
             + self._outside(shot, layer)
             + self._small(shot, layer)
@@ -287,6 +288,22 @@ class Flood(Kind):
                             f"'{mine.name}', which '{layer.name}' fills, lies within '{piece.name}', which is solid.",
                         )
                     ]
+        return []
+
+    def _low(self, shot, layer):
+        """A level must not lie below what is filled."""
+        for n, fill in enumerate(layer.settings.fills):
+            piece = shot.piece(fill.piece)
+            if fill.level is None or is_endless(piece.shape):
+                continue
+            heights = np.concatenate(placed_corners(piece, shot))[:, 2]
+            if fill.level <= heights.min():
+                half = round(float(0.5 * (heights.min() + heights.max())), 3)
+                return [Finding(
+                    f"'{layer.name}' fills '{piece.name}' up to {fill.level:g} m, and it begins at {heights.min():.3g} m.",
+                    "There is nothing of it below that: give it a greater height, or none.", layer=layer.id, fix=f"Fill it up to {half:g} m",
+                    changes=((at(shot, layer, "fills", n, "level"), half),),
+                )]  # fmt: skip
         return []
 
     def _vessels(self, shot, layer):
