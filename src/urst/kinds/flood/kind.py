@@ -180,7 +180,8 @@ class Flood(Kind):
         }
         fills = [{"piece": "Crate", "velocity": (0, 0, -1)}]
         # a small grid is solved by other kernels than a large one
-        coarse = {"id": "coarse", "kind": self.name, "settings": settings | {"cell_size": 0.3, "sides": "open"}}
+        thick = {"cell_size": 0.3, "sides": "open", "viscosity": 1.0, "tension": 0.07}
+        coarse = {"id": "coarse", "kind": self.name, "settings": settings | thick}
         return coarse, {"id": self.name, "kind": self.name, "settings": settings | {"fills": fills}}
 
     def findings(self, shot, layer):
