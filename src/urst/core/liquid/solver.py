@@ -202,7 +202,7 @@ class LiquidSolver:
         thin_kernels.edge_of(mine, self.walls.share, self.walls.blocked, np.float32(OPEN), only)
         self.fill(inside, velocity, only=only)
 
-    def fill(self, inside: Callable[[np.ndarray], np.ndarray], velocity=(0.0, 0.0, 0.0), only=None) -> None:
+    def fill(self, inside: Callable[[np.ndarray], np.ndarray], velocity=(0.0, 0.0, 0.0), only=None, box=None) -> None:
         """Fill all that is open and lies inside something.
 
         Parameters
@@ -213,10 +213,16 @@ class LiquidSolver:
             Of places (n, 3) [m], (n, 3).
         only : (nx, ny, nz) bool, optional
             Cells that are filled at most.
+        box : ((3,), (3,)) float [m], optional
+            Corners about what is filled, outside which nothing is looked at.
         """
         rng = np.random.default_rng([self.settings.seed, self.poured])
-        side = EDGE * np.array(self.shape)
-        corner = np.stack(np.meshgrid(*(np.arange(n) for n in side), indexing="ij"), axis=-1).reshape(-1, 3)
+        side, first, last = EDGE * np.array(self.shape), np.zeros(3, int), np.array(self.shape)
+        if box is not None:
+            low, high = ((np.asarray(end, float) - self.origin) / self.cell for end in box)
+            first = np.clip(np.floor(low - level_kernels.BAND).astype(int), 0, last)
+            last = np.clip(np.ceil(high + level_kernels.BAND).astype(int), first, last)
+        corner = _grid(EDGE * first, EDGE * last)
         places = (corner + rng.random(corner.shape)) / EDGE
         open_ = map_coordinates(self.walls.distance, 2.0 * places.T - 0.5, order=1, mode="nearest") > 0.0
         if len(self.position):
@@ -237,12 +243,12 @@ class LiquidSolver:
         self._add(
             places, velocity(there) if callable(velocity) else np.tile(np.array(velocity, float), (len(places), 1))
         )
-        middles = np.stack(np.meshgrid(*(np.arange(n) + 0.5 for n in self.shape), indexing="ij"), axis=-1)
-        distance = self._filled(inside, self.origin + self.cell * middles.reshape(-1, 3)).reshape(self.shape)
+        cells = tuple(slice(a, b) for a, b in zip(first, last))
+        distance = self._filled(inside, self.origin + self.cell * (_grid(first, last) + 0.5)).reshape(last - first)
         if only is not None:
             # walls are no part of it, but the surface goes on into them
-            distance[~only & (self.walls.middle > 0.0) & (distance < 0.0)] = level_kernels.BAND
-        self.phi = np.minimum(self.phi, np.clip(distance, -level_kernels.BAND, level_kernels.BAND)).astype(np.float32)
+            distance[~only[cells] & (self.walls.middle[cells] > 0.0) & (distance < 0.0)] = level_kernels.BAND
+        self.phi[cells] = np.minimum(self.phi[cells], np.clip(distance, -level_kernels.BAND, level_kernels.BAND))
         self._sort()
         self._surface()
         self._scatter()
@@ -264,11 +270,8 @@ class LiquidSolver:
         # how walls go from now on may have been told since they were placed
         self.walls.place(self.time)
         fastest = max((float(np.abs(u).max(initial=0.0)) for u in self.velocity), default=0.0)
-        weight, reach, speed = (
-            float(np.linalg.norm(self.gravity)),
-            COURANT * self.cell,
-            max(fastest, self.walls.speed()),
-        )
+        weight, reach = float(np.linalg.norm(self.gravity)), COURANT * self.cell
+        speed = max(fastest, self.walls.speed())
         # the step in which it crosses COURANT cells, with what gravity adds on the way
         dt = 2.0 * reach / (speed + np.sqrt(speed * speed + 2.0 * weight * reach)) if weight + speed > 0.0 else np.inf
         return min(max(dt, self.least_dt), steady_dt(self.settings.tension, self.cell))
@@ -452,9 +455,7 @@ class LiquidSolver:
             # what comes there falls into the empty
             corner = np.maximum(np.floor((low - self.origin) / self.cell).astype(int), 0)
             end = np.minimum(np.ceil((high - self.origin) / self.cell).astype(int), self.shape)
-            cells = np.stack(
-                np.meshgrid(*(np.arange(a, b) for a, b in zip(corner, end)), indexing="ij"), axis=-1
-            ).reshape(-1, 3)
+            cells = _grid(corner, end)
             away = -region.carrier.distance(self.origin + self.cell * (cells + 0.5), self.time + dt) / self.cell
             spot = tuple(cells.T)
             self.phi[spot] = np.maximum(self.phi[spot], np.clip(away, -level_kernels.BAND, level_kernels.BAND))
@@ -657,11 +658,8 @@ class LiquidSolver:
         self._push = state["push"].copy() if state["push"].size else None
         for inflow, (owed, steps, due, came) in zip(self.inflows, state["inflows"]):
             inflow.owed, inflow.steps, inflow.due, inflow.came = float(owed), int(steps), float(due), float(came)
-        self.given, self.taken, self.exchanged = (
-            state["ledger"][:3].copy(),
-            state["ledger"][3:6].copy(),
-            float(state["ledger"][6]),
-        )
+        ledger = state["ledger"]
+        self.given, self.taken, self.exchanged = ledger[:3].copy(), ledger[3:6].copy(), float(ledger[6])
         self.walls.place(self.time)
         self._sort()
 
@@ -691,6 +689,11 @@ class LiquidSolver:
             self.phi = self._counted()
         self._surface()
         self._scatter()
+
+
+def _grid(first, last):
+    """All cells from one to before another, (n, 3)."""
+    return np.stack(np.meshgrid(*map(np.arange, first, last), indexing="ij"), axis=-1).reshape(-1, 3)
 
 
 #: the kernel summed over particles deep in the liquid

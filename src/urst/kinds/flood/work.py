@@ -56,7 +56,9 @@ def begin(inputs) -> Begun:
         for fill in settings.fills:
             number = next(i for i, p in enumerate(shot.pieces) if p.name == fill.piece)
             room = Boundary(hollows(shot, [number]))
-            solver.fill(partial(_within, room, fill.level), fill.velocity)
+            found = room.at(0.0)
+            box = (found.low.min(axis=0), found.high.max(axis=0)) if len(room) else None
+            solver.fill(partial(_within, room, fill.level), fill.velocity, box=box)
         if settings.settle > 0.0:
             solver.settle(settings.settle)
 
