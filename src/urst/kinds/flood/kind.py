@@ -161,8 +161,7 @@ class Flood(Kind):
         s = layer.settings
         low, high = _about(shot, s)
         pool = float(np.prod(np.maximum(high - low, 0.0))) if s.level is not None else 0.0
-        pieces = [shot.piece(f.piece) for f in s.fills]
-        full = pool + sum(room(p.shape) for p in pieces if not is_endless(p.shape))
+        full = pool + sum(_full(shot, f) for f in s.fills if not is_endless(shot.piece(f.piece).shape))
         full += sum(_poured(shot, x) for x in s.inflows if not is_endless(shot.piece(x.piece).shape))
         return int(full / s.cell_size**3 * PARTICLES)
 
@@ -388,6 +387,15 @@ def _holds(spanning, points):
     hull = hull_of(spanning)
     offset = np.einsum("fi,fi->f", hull.normals, hull.vertices[[loop[0] for loop in hull.loops]])
     return bool((points @ hull.normals.T < offset - 1e-6).all())
+
+
+def _full(shot, fill):
+    """How much a fill holds, as if what is filled were as wide everywhere [m3]."""
+    piece, share = shot.piece(fill.piece), 1.0
+    if fill.level is not None:
+        heights = np.concatenate(placed_corners(piece, shot))[:, 2]
+        share = float(np.clip((fill.level - heights.min()) / max(float(np.ptp(heights)), 1e-9), 0.0, 1.0))
+    return share * room(piece.shape)
 
 
 def _poured(shot, inflow):
