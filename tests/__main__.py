@@ -23,6 +23,7 @@ FAST = (
     "liquid",
     "waves",
     "afloat",
+    "band",
     "vessels",
     "thick",
     "skin",

@@ -6,6 +6,7 @@ import numpy as np
 
 from tests.bodies import solver
 from tests.test_afloat import APART, DT, G, advance
+from tests.test_liquid import amount
 from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.fragments import Solid, assemble
 from urst.core.bodies.parting import Parting
@@ -72,7 +73,9 @@ class Standing(unittest.TestCase):
     def test_on_both_sides_of_a_sheet_of_steel_each_level_is_kept(self):
         sheet = Boundary(bodies([generators.box_between((0.52, -1, -1), (0.53, 2, 3))]))
         liquid = LiquidSolver(
-            LiquidSettings(cell_size=CELL, low=(0, 0, 0), high=(1, 0.5, 1.25)), (0, 0, -G), boundaries=[sheet]
+            LiquidSettings(cell_size=CELL, low=(0, 0, 0), high=(1, 0.5, 1.25), particle_depth=None),
+            (0, 0, -G),
+            boundaries=[sheet],
         )
         liquid.pool(0.8, (0.25, 0.25, 0.1))
         self.assertLess(liquid.position[:, 0].max() * CELL, 0.52)
@@ -173,6 +176,6 @@ class Carried(unittest.TestCase):
             group = Group([Member("fall", rigid, [parting]), Member("flood", liquid, [])], [("flood", between)])
             mass = rigid.bodies.mass / rigid.bodies.mass.sum()
             seen = advance(group, 40, watch=lambda r=rigid, m=mass: r.bodies.position[:, 2] @ m)
-            level = (len(liquid.position) / 8 * CELL**3 + 0.3) / 4
+            level = (amount(liquid) / 8 * CELL**3 + 0.3) / 4
             self.assertAlmostEqual(level - (np.mean(seen[8:]) - 0.3), 0.3, delta=0.12 * CELL)
             self.assertLess(liquid.momentum_lost(), 1e-8)

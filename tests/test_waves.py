@@ -4,6 +4,7 @@ import unittest
 
 import numpy as np
 
+from tests.test_liquid import lean
 from urst.core.liquid.settings import LiquidSettings, WaveSettings
 from urst.core.liquid.solver import LiquidSolver
 from urst.core.liquid.waves import Waves, jonswap, number, peak_frequency
@@ -76,9 +77,9 @@ class Carried(unittest.TestCase):
             s = LiquidSolver(LiquidSettings(cell_size=cell, low=(0, 0, 0), high=(length, 8 * cell, depth + 0.4)))
             s.fill(lambda x, d=depth: x[:, 2] - d - 0.02 * np.cos(np.pi * x[:, 0] / length))
             wanted = 2 * np.pi / np.sqrt(G * np.pi / length * np.tanh(np.pi * depth / length))
-            seen = np.array(run(s, 2.2 * wanted, lambda s: (s.time, s.position[:, 0].mean()), 1 / 48))
-            lean = seen[:, 1] - seen[:, 1].mean()
-            turns = seen[:-1, 0][(lean[:-1] < 0) != (lean[1:] < 0)]
+            seen = np.array(run(s, 2.2 * wanted, lambda s: (s.time, lean(s)), 1 / 48))
+            way = seen[:, 1] - seen[:, 1].mean()
+            turns = seen[:-1, 0][(way[:-1] < 0) != (way[1:] < 0)]
             self.assertAlmostEqual(2 * np.diff(turns).mean() / wanted, 1.0, delta=0.05, msg=depth)
 
     def test_swell_goes_through_a_cut_out_of_the_sea_and_does_not_come_back(self):

@@ -100,7 +100,7 @@ def _bake(options) -> int:
     try:
         bake(
             shot, store, options.layer, report=report, should_stop=lambda: bool(stopping),
-            prepare=lambda names, pulse: compiler.wait(names, _compiling, pulse),
+            prepare=lambda names, pulse: compiler.wait(names, _compiling, pulse), tell=_preparing,
         )  # fmt: skip
     except Stopped as error:
         print(f"\nurst: {error}", file=sys.stderr)
@@ -135,6 +135,10 @@ def _warm(options) -> int:
 
 def _compiling(name, done, total) -> None:
     print(f"compiling kernels {done}/{total}: {name}", flush=True)
+
+
+def _preparing(what, done, total) -> None:
+    print(f"{what}: {100 * done // max(1, total)} %", flush=True)
 
 
 def _migrate(options) -> int:

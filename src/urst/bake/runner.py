@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from urst.bake.work import Work
 from urst.drawn import files
 from urst.errors import CacheDamaged, SolverFailed, Stopped, StoreFull, UrstError
+from urst.kinds.inputs import Tell
 from urst.kinds.rehearsal import COUPLED
 from urst.shot.document import Shot
 from urst.shot.keys import layer_keys
@@ -53,6 +54,7 @@ def bake(
     report: Report = lambda progress: None,
     should_stop: ShouldStop = lambda: False,
     prepare: Prepare = lambda names, pulse: None,
+    tell: Tell = lambda what, done, total: None,
 ) -> None:
     """Bake the wanted layers and whatever they read that is not fresh.
 
@@ -66,7 +68,7 @@ def bake(
     keys = layer_keys(shot)
     for step in plan(shot, wanted):
         try:
-            _bake_step(shot, store, step, keys, report, should_stop, prepare)
+            _bake_step(shot, store, step, keys, report, should_stop, prepare, tell)
         except (UrstError, MemoryError) as error:
             raise _told(error, shot, step) from error
         except Exception as error:
@@ -106,7 +108,7 @@ def is_fresh(shot: Shot, store: Store, layer_id: str, key: str) -> bool:
     return set(shot.frames()) <= set(store.frames(key))
 
 
-def _bake_step(shot, store, step, keys, report, should_stop, prepare):
+def _bake_step(shot, store, step, keys, report, should_stop, prepare, tell):
     members = list(zip(step.layers, step.keys))
     if all(is_fresh(shot, store, layer_id, key) for layer_id, key in members):
         return
@@ -119,7 +121,7 @@ def _bake_step(shot, store, step, keys, report, should_stop, prepare):
     prepare(rehearsed(shot, step), pulse)
     _check_disk(store)
     started = time.perf_counter()
-    work = Work(shot, store, step.layers, keys, pulse)
+    work = Work(shot, store, step.layers, keys, pulse, tell)
     for layer_id, key in members:
         if not store.has_static(key):
             begun = work.begun[layer_id]
@@ -145,7 +147,7 @@ def _bake_step(shot, store, step, keys, report, should_stop, prepare):
             work.restore(at, state)
         except CacheDamaged:
             # an input frame went bad: begin anew, as if there were no checkpoint
-            work = Work(shot, store, step.layers, keys, pulse)
+            work = Work(shot, store, step.layers, keys, pulse, tell)
             at = shot.start - 1
     for frame in range(at + 1, shot.end + 1):
         pulse()

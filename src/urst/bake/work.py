@@ -5,7 +5,7 @@ from typing import Any
 from urst.core.coupling.baked import inner
 from urst.core.coupling.exchanges import exchange
 from urst.core.coupling.group import Group, Member
-from urst.kinds.inputs import Inputs, Pulse
+from urst.kinds.inputs import Inputs, Pulse, Tell
 from urst.kinds.kind import Arrays
 from urst.kinds.working import Begun
 from urst.shot.document import Shot
@@ -27,15 +27,20 @@ class Work:
         Content keys by layer id.
     pulse : callable
         Called often within long work; raises to end it.
+    tell : callable
+        Called with what is done before the first frame, how much of it is, and how much there is.
     """
 
-    def __init__(self, shot: Shot, store: Store, layers: tuple[str, ...], keys: dict[str, str], pulse: Pulse):
+    def __init__(
+        self, shot: Shot, store: Store, layers: tuple[str, ...], keys: dict[str, str], pulse: Pulse,
+        tell: Tell = lambda what, done, total: None,
+    ):  # fmt: skip
         self.shot, self.clock = shot, shot.clock()
         self.begun: dict[str, Begun] = {}
         for name in layers:
             layer = shot.layer(name)
             kind = shot.kind_of(layer)
-            self.begun[name] = kind.begin(Inputs(shot, layer, store, keys, self.begun, pulse))
+            self.begun[name] = kind.begin(Inputs(shot, layer, store, keys, self.begun, pulse, tell))
             self.begun[name].meta["kind"] = kind.name
         moving = {n: b for n, b in self.begun.items() if b.solver is not None}
         self.group = Group(

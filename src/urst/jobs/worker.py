@@ -90,7 +90,11 @@ class _Desk:
 
     def compiling(self, name: str, done: int, total: int) -> None:
         """Tell which kernels are waited for."""
-        self._tell({"compiling": name, "done": done, "total": total})
+        self.preparing(f"compiling {name}, once", done, total)
+
+    def preparing(self, what: str, done: int, total: int) -> None:
+        """Tell what is done before the first frame."""
+        self._tell({"doing": what, "done": done, "total": total})
 
     def tell_step(self, name: str, done: int, total: int) -> None:
         """Tell how far a hand-over has come."""
@@ -142,7 +146,7 @@ def work_off(context, run_id: int) -> None:
             compiler.ask(n for step in plan(shot, what) for n in rehearsed(shot, step))
             bake(
                 shot, store, what, report=desk.report, should_stop=desk.should_stop,
-                prepare=lambda names, pulse: compiler.wait(names, desk.compiling, pulse),
+                prepare=lambda names, pulse: compiler.wait(names, desk.compiling, pulse), tell=desk.preparing,
             )  # fmt: skip
             _keep_card(shot, store)
         else:

@@ -38,6 +38,26 @@ class Quantity:
 
 
 @dataclass(frozen=True)
+class Sliced:
+    """What of a frame is shown on a plane across it."""
+
+    name: str
+    title: str
+    unit: str = ""
+    labels: tuple[str, ...] = ()
+    """what values 0, 1, 2 and so on are, where these are no amounts"""
+
+
+@dataclass(frozen=True)
+class Told:
+    """What a probe tells of a place."""
+
+    label: str
+    value: float
+    unit: str
+
+
+@dataclass(frozen=True)
 class Spread:
     """How what drives a curve is spread at a frame: where on the curve, and how much counts there."""
 

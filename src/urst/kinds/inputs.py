@@ -22,6 +22,8 @@ from urst.scene.taking_part import Matter
 
 #: called often within long work; raises to end it
 Pulse = Callable[[], None]
+#: called with what is done before the first frame, how much of it is, and how much there is
+Tell = Callable[[str, int, int], None]
 
 
 class Inputs:
@@ -35,10 +37,13 @@ class Inputs:
         Content keys by layer id.
     begun : dict
         Layers of the same group that are set up already, by id.
-    pulse : callable
+    pulse, tell : callable
     """
 
-    def __init__(self, shot: Any, layer: Any, store: Any, keys: dict[str, str], begun: dict[str, Begun], pulse: Pulse):
+    def __init__(
+        self, shot: Any, layer: Any, store: Any, keys: dict[str, str], begun: dict[str, Begun], pulse: Pulse, tell: Tell
+    ):
+        self.tell = tell
         self.shot, self.layer, self.store, self.keys, self.begun, self.pulse = shot, layer, store, keys, begun, pulse
         self.kind = shot.kind_of(layer)
         self.clock = shot.clock()
@@ -151,7 +156,12 @@ class Inputs:
         return self.clock.seconds(first), self.clock.seconds(last + 1)
 
     def start_frame(self) -> dict[str, np.ndarray] | None:
-        """Return the frame it begins from, None if it begins at rest.
+        """Return the frame it begins from, None if it begins at rest; raises as `start` does."""
+        found = self.start()
+        return None if found is None else found[0]
+
+    def start(self) -> tuple[dict[str, np.ndarray], dict] | None:
+        """Return the frame it begins from and what does not change over time of that bake, None if it begins at rest.
 
         Raises
         ------
@@ -163,7 +173,7 @@ class Inputs:
             return None
         key = start.of if start.is_key() else self.keys[start.of]
         try:
-            return self.store.read_frame(key, start.frame)[0]
+            return self.store.read_frame(key, start.frame)[0], self.store.read_static(key)[1]
         except CacheDamaged as error:
             raise BadValue(
                 f"'{self.layer.name}' begins from frame {start.frame} of '{start.of}', which is not baked: bake that "

@@ -9,7 +9,7 @@ from pydantic import BaseModel
 
 from urst.core.checks.findings import Finding
 from urst.core.curves.curve import Curve
-from urst.kinds.gauge import Gauge, Quantity, Spread
+from urst.kinds.gauge import Gauge, Quantity, Sliced, Spread, Told
 from urst.kinds.layer import Layer
 from urst.kinds.questions import Note, Question
 from urst.scene import content
@@ -83,6 +83,8 @@ class Kind:
     hands_over: tuple[str, ...] = ("csv",)
     """open formats"""
     quantities: tuple[Quantity, ...] = ()
+    sliced: tuple[Sliced, ...] = ()
+    """what of its frames is shown on a plane across them, by their `cells`"""
     gauges: tuple[Gauge, ...] = ()
     chief: str | None = None
     """the gauge drawn in its band"""
@@ -213,6 +215,18 @@ class Kind:
         bodies: position, orientation, velocity, and if known awake, pressed, bond_alive, bond_load, touch_point, touch_force; points: position, velocity, size; volume: density
         """
         return arrays
+
+    def cells(self, arrays: Arrays, meta: dict, name: str) -> tuple[np.ndarray, np.ndarray]:
+        """Return one of what is `sliced` at cells' middles, and where it is anything (nx, ny, nz), bool."""
+        raise NotImplementedError
+
+    def met(self, arrays: Arrays) -> np.ndarray | None:
+        """Return how far cells' middles lie from what a probe meets, negative within [cells]; None if it meets nothing."""
+        return None
+
+    def told(self, arrays: Arrays, meta: dict, at: np.ndarray) -> list[Told]:
+        """Return what a probe tells of a place within the grid, (3,) [cells]."""
+        return []
 
     def matter(self, shot: World, layer: Any) -> Material | None:
         """Return what its points or its dust are of, None if that is not known."""

@@ -1,6 +1,7 @@
 """The store: every layer's result in a folder named by its content key."""
 
 import contextlib
+import hashlib
 import json
 import re
 import shutil
@@ -131,6 +132,26 @@ class Store:
                 with contextlib.suppress(CacheDamaged):
                     return frame, self._read(key, f"checkpoint{frame:06d}.urf")[0]
         return None
+
+    @staticmethod
+    def key_of(arrays: dict[str, np.ndarray], text: str) -> str:
+        """Return the content key of arrays and a text."""
+        whole = hashlib.blake2b(text.encode(), digest_size=20)
+        for name in sorted(arrays):
+            whole.update(f"{name} {arrays[name].shape} {arrays[name].dtype}".encode())
+            whole.update(np.ascontiguousarray(arrays[name]).tobytes())
+        return whole.hexdigest()
+
+    def write_start(self, key: str, state: dict[str, np.ndarray]) -> None:
+        """Write a state that solvers may begin from."""
+        self._write(key, "start.urf", state, {})
+
+    def read_start(self, key: str) -> dict[str, np.ndarray] | None:
+        """Return such a state, None if there is none or it is damaged."""
+        try:
+            return self._read(key, "start.urf")[0]
+        except CacheDamaged:
+            return None
 
     def note_time(self, key: str, frame: int, seconds: float) -> None:
         """Note how long a frame took."""

@@ -17,7 +17,7 @@ from urst.kinds.registry import KINDS
 from urst.logs import set_up
 from urst.scene import library
 from urst.store.meshes import Meshes
-from urst.web import bench, data, handbook, layers, live, measured, movies, pages, set_panel, sources, versions
+from urst.web import bench, data, handbook, layers, live, measured, movies, pages, set_panel, slices, sources, versions
 from urst.web.store import store
 from urst.web.templates import page
 
@@ -42,7 +42,7 @@ app = FastAPI(title="Urst", lifespan=_life, docs_url=None, redoc_url=None, opena
 # a name elsewhere that is made to point here must not reach the shots
 app.add_middleware(TrustedHostMiddleware, allowed_hosts=["127.0.0.1", "localhost"])
 app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-for part in (pages, bench, layers, measured, movies, sources, set_panel, versions, data, handbook, live):
+for part in (pages, bench, layers, measured, movies, sources, set_panel, slices, versions, data, handbook, live):
     app.include_router(part.router)
 
 

@@ -118,6 +118,11 @@ def set_meta(shot) -> dict:
             for x in shot.layers
             if hasattr(x.settings, "shape")
         },
+        "sliced": {
+            x.id: [{"name": s.name, "title": s.title, "unit": s.unit} for s in shot.kind_of(x).sliced]
+            for x in shot.layers
+            if shot.kind_of(x).sliced
+        },
         "bounds": [list(map(float, c)) for c in box] if box else None,
         "look": {"extinction": look.EXTINCTION, "dimming": look.DIMMING, "chip": look.CHIP},
         "camera": shot.camera.model_dump() | {"angle": field_of_view(shot.camera.lens)},

@@ -184,7 +184,7 @@ class AllAfloat:
         impulse : (n, 6) float [N s], [N m s]
         dt : float [s]
         """
-        wet = self.liquid.immersed()
+        wet = self.liquid.walls.immersed(self.liquid.phi)
         for part in self.parts:
             part.take(part.back * impulse[part.place], wet[part.place], dt)
 

@@ -7,7 +7,7 @@ import numpy as np
 
 @dataclass(frozen=True)
 class LiquidFrame:
-    """Particles, and distances at cells' middles."""
+    """Particles, and what is known at cells' middles."""
 
     position: np.ndarray
     """(n, 3) [m]"""
@@ -18,7 +18,14 @@ class LiquidFrame:
     walls: np.ndarray
     """(nx, ny, nz) distance from walls, negative within these [cells]"""
 
+    flow: np.ndarray
+    """(nx, ny, nz, 3) velocity, 0 well out of the liquid [m/s]"""
+    pressure: np.ndarray
+    """(nx, ny, nz) [kPa]"""
+    filled: np.ndarray
+    """() how many particles fill it; deep in it there are none, and its flow is on the grid alone"""
+
     @classmethod
     def of(cls, arrays: dict[str, np.ndarray]) -> "LiquidFrame":
         """Return that of a baked frame."""
-        return cls(*(arrays[n] for n in ("position", "velocity", "phi", "walls")))
+        return cls(*(arrays[n] for n in ("position", "velocity", "phi", "walls", "flow", "pressure", "filled")))

@@ -69,6 +69,9 @@ class FrothSolver:
         total, weight = np.zeros((*self.shape, 3), np.float32), np.zeros(self.shape, np.float32)
         places = ((liquid.position - self.origin) / self.cell).astype(np.float32)
         kernels.spread_velocity(places, np.ascontiguousarray(liquid.velocity, np.float32), total, weight)
+        # deep in the liquid no particle tells of the flow
+        deep = (weight == 0.0) & (self.phi < 0.0)
+        total[deep], weight[deep] = liquid.flow[deep], 1.0
         self.filled = weight
         for _ in range(2):
             out, known = np.empty_like(total), np.empty(self.shape, np.uint8)

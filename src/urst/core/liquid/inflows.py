@@ -8,6 +8,8 @@ from urst.core.bodies.boundary import Boundary
 from urst.core.curves.clock import Clock
 from urst.core.curves.curve import Curve
 from urst.core.curves.stream import Stream
+from urst.core.liquid.filling import grid
+from urst.core.liquid.level_kernels import BAND
 from urst.core.liquid.settings import EDGE, PARTICLES
 
 #: moments of a step at which what pours is filled behind what has left it
@@ -175,3 +177,34 @@ class Region(Place):
     """how soon what is in it comes to rest with it [1/s]"""
     takes: bool = False
     """whether it is taken away"""
+
+    def act(self, position, speed, affine, phi, origin, cell: float, time: float, dt: float) -> np.ndarray:
+        """Slow what is in it, or empty it of the surface, and return which particles it holds, (m,) int.
+
+        Parameters
+        ----------
+        position, speed, affine : (n, 3), (n, 3), (n, 3, 3) float32
+            Of the particles [cells], [m/s]; the latter two changed where it slows.
+        phi : (nx, ny, nz) float32
+            Distance from the surface [cells]; changed where it takes away.
+        origin : (3,) float [m]
+        cell : float [m]
+        time, dt : float [s]
+            At the end of the step, and its length.
+        """
+        low, high = ((end - origin) / cell for end in self.box(time, np.zeros(3)))
+        near = np.flatnonzero(((position >= low) & (position <= high)).all(axis=1))
+        mine = near[self.within(origin + cell * position[near], time)]
+        if not self.takes:
+            own = self.carrier.at(time).velocity[0]
+            keep = np.float32(np.exp(-self.damping * dt))
+            speed[mine] = own + keep * (speed[mine] - own)
+            affine[mine] *= keep
+            return mine
+        # what comes there falls into the empty
+        first, last = np.maximum(np.floor(low).astype(int), 0), np.minimum(np.ceil(high).astype(int), phi.shape)
+        cells = grid(first, last)
+        away = -self.carrier.distance(origin + cell * (cells + 0.5), time) / cell
+        spot = tuple(cells.T)
+        phi[spot] = np.maximum(phi[spot], np.clip(away, -BAND, BAND))
+        return mine

@@ -50,8 +50,8 @@ def _depth(share):
 
 
 @parallel
-def count(position, start, lodging, share, distance, home, reach, phi, full, wanted):
-    """Write where particles say the surface is, `wanted` (cells), where phi lies within 3 cells of it or they are beyond.
+def count(position, start, lodging, share, distance, home, reach, phi, full, deep, wanted):
+    """Write where particles say the surface is, `wanted` (cells), where it is not far or they are beyond.
 
     Parameters
     ----------
@@ -65,6 +65,8 @@ def count(position, start, lodging, share, distance, home, reach, phi, full, wan
     phi : (nx, ny, nz) float32
     full : float32
         Sum of the kernel over particles deep in the liquid.
+    deep : float32
+        Cells deeper than this are not looked at [cells].
     wanted : (nx, ny, nz) float32
     """
     nx, ny, nz = phi.shape
@@ -75,7 +77,7 @@ def count(position, start, lodging, share, distance, home, reach, phi, full, wan
                 wanted[i, j, k] = phi[i, j, k]
                 cell = (i * ny + j) * nz + k
                 here = start[cell + 1] > start[cell]
-                far = abs(phi[i, j, k]) > np.float32(3.0) and not (here and phi[i, j, k] > ZERO)
+                far = phi[i, j, k] < -deep or (phi[i, j, k] > np.float32(3.0) and not here)
                 if far or share[i, j, k] < np.float32(0.05):
                     continue
                 x, y, z = np.float32(i) + HALF, np.float32(j) + HALF, np.float32(k) + HALF
@@ -200,7 +202,7 @@ def _along_y(f, i, j, k, s, t):
 
 
 @inline
-def _tricubic(f, x, y, z):
+def tricubic(f, x, y, z):
     nx, ny, nz = f.shape
     x = min(max(x - HALF, ZERO), np.float32(nx - 1.001))
     y = min(max(y - HALF, ZERO), np.float32(ny - 1.001))
@@ -238,7 +240,7 @@ def advect(phi, u, v, w, step, reach, out):
                     out[i, j, k] = apart(phi, reach, i, j, k, x, y, z)
                     continue
                 far = abs(phi[i, j, k]) > np.float32(3.0)
-                out[i, j, k] = between(phi, x, y, z) if far else _tricubic(phi, x, y, z)
+                out[i, j, k] = between(phi, x, y, z) if far else tricubic(phi, x, y, z)
 
 
 @serial

@@ -214,7 +214,7 @@ def _slopes(a, b, c, u000, u001, u010, u011, u100, u101, u110, u111):
 
 
 @inline
-def _gather(u, axis, x, y, z):
+def slopes_at(u, axis, x, y, z):
     """The same with its slope along x, y, z a cell."""
     i, j, k, a, b, c = _corner(u, axis, x, y, z)
     return _slopes(
@@ -354,9 +354,9 @@ def carry(
                 b, bx, by, bz = _gather_apart(v, 1, reach, r, s, t, x, y, z)
                 c, cx, cy, cz = _gather_apart(w, 2, reach, r, s, t, x, y, z)
             else:
-                a, ax, ay, az = _gather(u, 0, x, y, z)
-                b, bx, by, bz = _gather(v, 1, x, y, z)
-                c, cx, cy, cz = _gather(w, 2, x, y, z)
+                a, ax, ay, az = slopes_at(u, 0, x, y, z)
+                b, bx, by, bz = slopes_at(v, 1, x, y, z)
+                c, cx, cy, cz = slopes_at(w, 2, x, y, z)
             velocity[p, 0], velocity[p, 1], velocity[p, 2] = a, b, c
             affine[p, 0, 0], affine[p, 0, 1], affine[p, 0, 2] = ax, ay, az
             affine[p, 1, 0], affine[p, 1, 1], affine[p, 1, 2] = bx, by, bz

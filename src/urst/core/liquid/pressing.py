@@ -7,6 +7,7 @@ from urst.core.fields.body_terms import BodyTerms, Held, inverse_masses
 from urst.core.fields.pressure import LEAST_DEPTH, LEAST_OPEN, PressureSolver, Solution
 from urst.core.liquid import body_kernels, flow_kernels, particle_kernels, seam_kernels
 from urst.core.liquid.afloat import Nodes
+from urst.core.liquid.band import Band
 from urst.core.liquid.settings import DENSITY, PARTICLES
 from urst.core.liquid.stuck import Stuck, stuck
 from urst.core.liquid.walls import STAND, Walls
@@ -242,7 +243,7 @@ class Pressing:
             out.append(u)
         return out
 
-    def even_out(self, position: np.ndarray, planes: np.ndarray, lodging: np.ndarray) -> None:
+    def even_out(self, position: np.ndarray, planes: np.ndarray, lodging: np.ndarray, band: Band) -> None:
         """Move particles from where they crowd to where they are few (implicit density projection: Kugelstadt et al. 2019).
 
         Speeds do not change, and where all is even nothing moves.
@@ -255,11 +256,14 @@ class Pressing:
             Where those of each plane of cells begin.
         lodging : (n,) int32
             Whose room they are in.
+        band : Band
+            Where there are any.
         """
         w = self.walls
         density, wanted = np.zeros(self.phi.shape, np.float32), np.empty(self.phi.shape, np.float32)
         particle_kernels.weigh(position, planes, lodging, w.reach, density)
         flow_kernels.crowding(density, w.room, self.phi, np.float32(PARTICLES), np.float32(EVEN), LEAST, wanted)
+        band.evened(wanted)
         pressure, _ = self.solver.solve(wanted, tolerance=EVEN_TO, most=20)
         moved = []
         for axis in range(3):

@@ -42,6 +42,12 @@ class Sea:
         near = np.minimum(x[:, :2], np.array(self.shape[:2], float) - x[:, :2]).min(axis=1)
         return np.clip(1.0 - near / self.band, 0.0, 1.0) ** 2
 
+    def outer(self) -> np.ndarray:
+        """Return the cells in which particles are kept in number, (nx, ny, nz) bool."""
+        found = np.zeros(self.shape, bool)
+        found[tuple(self._outer.T)] = True
+        return found
+
     def level(self, phi: np.ndarray, dt: float, time: float) -> None:
         """Bring the surface in the band to where the waves have it.
 
@@ -54,6 +60,27 @@ class Sea:
         away = np.clip((self._middle[:, 2] - self.waves.surface(self._middle, time)) / self.cell, -BAND, BAND)
         flat, pull = phi.reshape(-1), 1.0 - np.exp(-RATE * dt * self._share)
         flat[self._cells] += (pull * (away - flat[self._cells])).astype(np.float32)
+
+    def flow(self, velocity: list[np.ndarray], bare: np.ndarray | None, dt: float, time: float) -> None:
+        """Bring the flow in the band to how the waves go where no particles carry it.
+
+        Parameters
+        ----------
+        velocity : three arrays of faces, float32
+            Changed in place [m/s].
+        bare : (nx, ny, nz) bool, optional
+            Cells without particles; None if there are none.
+        dt, time : float [s]
+        """
+        if bare is None:
+            return
+        mine = bare.reshape(-1)[self._cells]
+        spot = np.unravel_index(self._cells[mine], self.shape)
+        pull = 1.0 - np.exp(-RATE * dt * self._share[mine])
+        for axis, u in enumerate(velocity):
+            places = self._middle[mine].copy()
+            places[:, axis] -= 0.5 * self.cell
+            u[spot] += (pull * (self.waves.velocity(places, time)[:, axis] - u[spot])).astype(np.float32)
 
     def join(self, position: np.ndarray, speed: np.ndarray, share: np.ndarray, dt: float, time: float, number: int):
         """Bring particles in the band to how the waves go.

@@ -110,10 +110,25 @@ class LiquidSettings(BaseModel):
         0.0, ge=0, le=1e6, description="How thick it is; water 0.001, oil 0.1, syrup 5, honey 10 [Pa s]"
     )
     tension: float = Field(0.0, ge=0, le=10, description="Of its surface; water 0.072; 0: none [N/m]")
+    particle_depth: float | None = Field(
+        4.0,
+        ge=3,
+        le=1000,
+        description="So many cells below the surface there are particles, deeper the flow is on the grid alone; empty: everywhere",
+    )
     tolerance: float = Field(1e-3, gt=1e-7, le=0.1, description="Share of the divergence left in the pressure solve")
     most_substeps: int = Field(16, ge=1, le=256, description="Most steps a frame for a fast liquid")
     settle: float = Field(
         0.0, ge=0, le=600, description="Seconds it comes to rest before the first frame, with all held still [s]"
+    )
+    start_below: float | None = Field(
+        None,
+        ge=-1e5,
+        le=1e5,
+        description="Where it begins from a frame: only what of that lies below this height; empty: all [m]",
+    )
+    start_within: Annotated[str, Field(max_length=80)] | None = Field(
+        None, description="Where it begins from a frame: only what of that lies in this set piece; empty: all"
     )
     seed: int = Field(1, ge=0, le=2**31 - 1, description="Another number, other particles")
 

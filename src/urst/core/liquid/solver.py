@@ -1,42 +1,47 @@
 """The liquid solver: particles that carry the flow, and a surface that stays still."""
 
 from collections.abc import Callable, Sequence
+from functools import partial
 
 import numpy as np
-from scipy.ndimage import map_coordinates
 
 from urst.core.bodies.boundary import Boundary
 from urst.core.curves.clock import Clock
+from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.fields.pressure import Solution
-from urst.core.liquid import body_kernels, flow_kernels, level_kernels, particle_kernels, thin_kernels
+from urst.core.liquid import deep_kernels, filling, level_kernels, particle_kernels
 from urst.core.liquid.afloat import Afloat
+from urst.core.liquid.band import Band, moving
+from urst.core.liquid.calming import calmed
 from urst.core.liquid.inflows import Inflow, Region
 from urst.core.liquid.pressing import CLOSED, LEAST, Pressing, spread
+from urst.core.liquid.restart import Lattice, taken_up
 from urst.core.liquid.sea import Sea
 from urst.core.liquid.settings import DENSITY, EDGE, PARTICLES, LiquidSettings
 from urst.core.liquid.viscous import steady_dt, thicken, tighten
 from urst.core.liquid.walls import STAND, Walls
 from urst.core.liquid.waves import Waves
-from urst.core.liquid.window import Window, fitted, moved
+from urst.core.liquid.window import Window, beside, fitted, moved, over
 from urst.errors import BadValue, SolverFailed
 
 #: cells that the fastest liquid may cross in one step
 COURANT = 2.0
 #: what is so far above the surface flies by itself [cells]
 SPRAY = 0.4
-#: what is filled has no surface where there is a wall so far behind it [cells]
-BEHIND = 0.5
-#: cells that are open by more may join others in a pool
-OPEN = 0.5
+#: frames tell of the flow so far beyond the surface [cells], and of so much at most [m/s], [kPa]
+SEEN, FASTEST, MOST_PRESSED = 2.0, 6e4, 6e4
+#: so near an open side of the domain there are particles at all depths [cells]
+SIDE = 2
+#: what lies so deep in the liquid is full, whether particles show it or not [cells]
+DEEP = 1.0
 #: gaps are closed among cells that are open by so much
 WIDE = 0.75
+#: particles are counted for the surface so deep [cells]
+COUNTED = 3.0
 #: share of a loss of volume that is given back in a second, while that is little
 MEND = 5.0
 #: and in a step at most
 MOST_MEND = 0.2
-#: what hardly moves is calmed: by this share in the time that a cell's height is fallen in, if slower than this share of the
-#: speed that it gives
-CALM, SLOW = 0.1, 0.02
 
 
 class LiquidSolver:
@@ -81,7 +86,7 @@ class LiquidSolver:
         self._up = -self.gravity / max(float(np.linalg.norm(self.gravity)), 1e-9)
         self.clock, self.time = clock or Clock(), start_time
         self.least_dt = 1.0 / (self.clock.rate * settings.most_substeps)
-        self.waves = self._waves()
+        self.waves = Waves.over(settings, float(np.linalg.norm(self.gravity)))
         self.sea: Sea | None = None
         if settings.sides == "waves":
             assert self.waves is not None
@@ -89,13 +94,14 @@ class LiquidSolver:
         self._boundaries, self.domain = list(boundaries), self.shape
         self.window = Window((0, 0, 0), self.shape)
         """the part of the domain that is solved"""
-        self.walls = self._hold()
+        self.walls, self._aside = self._hold(), self._sides()
         self.walls.place(start_time)
         self.velocity = [np.zeros(w.shape, np.float32) for w in self.walls.weights]
         self.phi = np.full(self.shape, level_kernels.BAND, np.float32)
         self.position = np.zeros((0, 3), np.float32)
         self.speed = np.zeros((0, 3), np.float32)
         self.affine = np.zeros((0, 3, 3), np.float32)
+        self.band = Band(settings.particle_depth, settings.seed)
         self._start = np.zeros(self.phi.size + 1, np.int64)
         self._lodging = np.zeros(0, np.int32)
         self._known = [np.zeros(u.shape, np.uint8) for u in self.velocity]
@@ -108,6 +114,8 @@ class LiquidSolver:
         self.poured = 0
         """particles that there ever were"""
         self.solution = Solution(0, 0.0, True)
+        self.pressed = np.zeros(self.shape, np.float32)
+        """pressure in the last step [kPa]"""
         self.thickened = 0
         """rounds that viscosity took in the last step"""
         self.afloat: Afloat | None = None
@@ -134,6 +142,9 @@ class LiquidSolver:
             return
         first = np.array(self.window.first)
         low, high = first + self.position.min(axis=0), first + self.position.max(axis=0)
+        deep = self.band.box()
+        if deep is not None:
+            low, high = np.minimum(low, first + deep[0]), np.maximum(high, first + deep[1])
         for inflow in self.inflows:
             if inflow.acts(self.time):
                 a, b = inflow.box(self.time, np.zeros(3))
@@ -151,20 +162,14 @@ class LiquidSolver:
         self.velocity = [moved(u, before, window, axis, 0.0) for axis, u in enumerate(self.velocity)]
         self._known = [moved(u, before, window, axis, 0) for axis, u in enumerate(self._known)]
         self._push = None if self._push is None else moved(self._push, before, window, None, 0.0)
+        self.pressed = moved(self.pressed, before, window, None, 0.0)
         self._shut = np.zeros(self.shape, bool)
         self._start = np.zeros(self.phi.size + 1, np.int64)
         self.position = self.position + (np.array(before.first) - np.array(window.first)).astype(np.float32)
-        self.walls = self._hold()
+        self.walls, self._aside = self._hold(), self._sides()
         self.walls.place(self.time)
         self._sort()
-
-    def _waves(self):
-        """The waves on the pool, None where it is still and ends at its sides."""
-        s = self.settings
-        if not s.waves.any() and s.sides != "waves":
-            return None
-        weight, level = float(np.linalg.norm(self.gravity)), float(s.level or 0.0)
-        return Waves(s.waves, level, level - s.low[2], weight, s.seed)
+        self._measure_band(self.time)
 
     def pool(self, level: float, place=None) -> None:
         """Fill all that is open below a level, or what of that is joined to a place.
@@ -182,25 +187,7 @@ class LiquidSolver:
         waves = self.waves
         inside = (lambda x: x[:, 2] - waves.surface(x, self.time)) if waves else (lambda x: x[:, 2] - level)
         velocity = (lambda x: waves.velocity(x, self.time)) if waves else (0.0, 0.0, 0.0)
-        if place is None:
-            self.fill(inside, velocity)
-            return
-        heights = self.origin[2] + self.cell * np.arange(self.shape[2])
-        open_ = (self.walls.share > OPEN) & (heights < level)
-        at = np.floor((np.asarray(place, float) - self.origin) / self.cell).astype(int)
-        outside = (at < 0).any() or (at >= np.array(self.shape)).any()
-        if outside or not open_[tuple(at)]:
-            raise BadValue(
-                f"The place of the pool, {', '.join(f'{x:g}' for x in place)}, is within a wall, above its level or outside the "
-                "domain: choose one in the open below the level."
-            )
-        mine = np.zeros(self.shape, bool)
-        i, j, k = at
-        thin_kernels.joined(open_, self.walls.blocked, i, j, k, mine)
-        # cells that walls leave less than half of go with those beside
-        only = np.zeros(self.shape, bool)
-        thin_kernels.edge_of(mine, self.walls.share, self.walls.blocked, np.float32(OPEN), only)
-        self.fill(inside, velocity, only=only)
+        self.fill(inside, velocity, only=None if place is None else filling.joined(place, level, self.walls))
 
     def fill(self, inside: Callable[[np.ndarray], np.ndarray], velocity=(0.0, 0.0, 0.0), only=None, box=None) -> None:
         """Fill all that is open and lies inside something.
@@ -217,53 +204,39 @@ class LiquidSolver:
             Corners about what is filled, outside which nothing is looked at.
         """
         rng = np.random.default_rng([self.settings.seed, self.poured])
-        side, first, last = EDGE * np.array(self.shape), np.zeros(3, int), np.array(self.shape)
+        first, last = np.zeros(3, int), np.array(self.shape)
         if box is not None:
             low, high = ((np.asarray(end, float) - self.origin) / self.cell for end in box)
             first = np.clip(np.floor(low - level_kernels.BAND).astype(int), 0, last)
             last = np.clip(np.ceil(high + level_kernels.BAND).astype(int), first, last)
-        corner = _grid(EDGE * first, EDGE * last)
-        places = (corner + rng.random(corner.shape)) / EDGE
-        open_ = map_coordinates(self.walls.distance, 2.0 * places.T - 0.5, order=1, mode="nearest") > 0.0
-        if len(self.position):
-            # nothing is born where there is some already
-            taken = np.zeros(side, bool)
-            taken[tuple((EDGE * self.position).astype(np.int64).T)] = True
-            open_ &= ~taken[tuple(corner.T)]
-        places = places[open_]
-        places = places[inside(self.origin + self.cell * places) < 0.0].astype(np.float32)
-        # rounding must not take any to the far side of the grid
-        places = np.minimum(places, np.nextafter(np.array(self.shape, np.float32), np.float32(0.0)))
-        clear = np.empty(len(places), bool)
-        thin_kernels.clear(places, self.walls.reach, self.walls.met(), clear)
-        places = places[clear]
+        # nothing is born where there is some already
+        taken = _eighths(self.phi < -DEEP)
+        taken[tuple((EDGE * self.position).astype(np.int64).T)] = True
+        places = filling.seeds(inside, self.walls, (first, last), taken, rng)
         if only is not None:
-            places = places[only.ravel()[self._lodgings(places)]]
+            places = places[only.ravel()[self.walls.lodgings(places)]]
         there = self.origin + self.cell * places
         self._add(
             places, velocity(there) if callable(velocity) else np.tile(np.array(velocity, float), (len(places), 1))
         )
         cells = tuple(slice(a, b) for a, b in zip(first, last))
-        distance = self._filled(inside, self.origin + self.cell * (_grid(first, last) + 0.5)).reshape(last - first)
+        distance = filling.surface(inside, self.walls, (first, last))
         if only is not None:
             # walls are no part of it, but the surface goes on into them
             distance[~only[cells] & (self.walls.middle[cells] > 0.0) & (distance < 0.0)] = level_kernels.BAND
-        self.phi[cells] = np.minimum(self.phi[cells], np.clip(distance, -level_kernels.BAND, level_kernels.BAND))
+        self.phi[cells] = np.minimum(self.phi[cells], distance)
+        self._show()
+
+    def _show(self):
+        """Take up what is new: it tells of its flow, and what of it is deep goes out of sight."""
         self._sort()
         self._surface()
-        self._scatter()
-
-    def _filled(self, inside, places):
-        """Distance from the surface of what is filled at places (n, 3) [cells]; there is none where it ends at a wall."""
-        distance, h = inside(places) / self.cell, 0.01 * self.cell
-        near = np.flatnonzero(np.abs(distance) < level_kernels.BAND)
-        slope = np.stack([inside(places[near] + h * e) - inside(places[near] - h * e) for e in np.eye(3)], axis=1)
-        slope /= np.maximum(np.linalg.norm(slope, axis=1, keepdims=True), 1e-12)
-        ends = (places[near] - self.origin) / self.cell - (distance[near, None] - BEHIND) * slope
-        sample = np.clip((2.0 * ends).astype(np.int64), 0, np.array(self.walls.distance.shape) - 1)
-        flush = (self.walls.distance[tuple(sample.T)] < 0.0) & (distance[near] < 0.0)
-        distance[near[flush]] = -level_kernels.BAND
-        return distance
+        self._measure_band(self.time)
+        self.band.show_all()
+        self._scatter(0.0)
+        self._measure_band(self.time)
+        self._trim(0.0)
+        self._sort()
 
     def stable_dt(self) -> float:
         """Return the longest step the present flow and what moves in it allow [s]."""
@@ -276,15 +249,18 @@ class LiquidSolver:
         dt = 2.0 * reach / (speed + np.sqrt(speed * speed + 2.0 * weight * reach)) if weight + speed > 0.0 else np.inf
         return min(max(dt, self.least_dt), steady_dt(self.settings.tension, self.cell))
 
-    def settle(self, seconds: float) -> None:
+    def settle(self, seconds: float, tell: Callable[[float], None] = lambda done: None) -> None:
         """Come to rest before the first frame, with all that moves held still.
 
         Parameters
         ----------
         seconds : float [s]
+        tell : callable
+            Called with what is done of it [s].
         """
         done = 0.0
         while done < seconds - 1e-9:
+            tell(done)
             dt = min(self.stable_dt(), seconds - done)
             self._fit()
             self._press(dt, held=True)
@@ -335,7 +311,7 @@ class LiquidSolver:
         else:
             pressing.drive(pressing.ways if nodes else None)
         self._thicken(dt)
-        wanted = (len(self.position) - self.flying) / PARTICLES
+        wanted = self._held() / PARTICLES
         have = self.volume() / self.cell**3
         # as a speed across a cell, a share a second and not a step: changes of it press on what floats
         source = min(MEND, MOST_MEND / dt) * (wanted - have) / max(have, 1.0) * self.cell
@@ -345,6 +321,7 @@ class LiquidSolver:
         if self._push is not None and not held:
             growth += np.float32(self.cell) * self._push
         self.pressure, self.solution = pressing.project(self.velocity, growth, self.settings.tolerance)
+        self.pressed = self.pressure * np.float32(1e-3 * DENSITY * self.cell / dt)
         if not self.solution.converged:
             raise SolverFailed(
                 f"The pressure solve left {self.solution.residual:.2g} of the divergence after {self.solution.iterations} "
@@ -400,7 +377,7 @@ class LiquidSolver:
         if pressing.nodes is not None:
             pressing.drive(self._ways)
         self.velocity = pressing.finish(self.velocity)
-        pressing.even_out(self.position, self._planes(), self._lodging)
+        pressing.even_out(self.position, self._planes(), self._lodging, self.band)
         self.pulse()
         self._carry(dt, time)
         self._begun = True
@@ -409,14 +386,20 @@ class LiquidSolver:
             self._drain(dt)
         if self.sea:
             self._join_sea(dt, time)
+        self._measure_band(time)
+        self._trim(dt)
         self._sort()
         self._follow(dt)
         if self.sea:
             self.sea.level(self.phi, dt, time)
             self._surface()
         self.pulse()
-        self._scatter()
-        self._calm(dt)
+        self._measure_band(time)
+        self._scatter(dt)
+        if self.sea:
+            self.sea.flow(self.velocity, self.band.bare(), dt, time)
+        weight = float(np.linalg.norm(self.gravity))
+        self.velocity = calmed(self.velocity, self._known, weight, self.cell, dt)
 
     def _pour(self, dt):
         """Let in what comes in."""
@@ -435,31 +418,13 @@ class LiquidSolver:
     def _drain(self, dt):
         """Take away and slow what is where that happens."""
         for region in self.regions:
-            if not region.acts(self.time + 0.5 * dt) or not len(self.position):
-                continue
-            low, high = region.box(self.time + dt, np.zeros(3))
-            near = np.flatnonzero(
-                (
-                    (self.position >= (low - self.origin) / self.cell)
-                    & (self.position <= (high - self.origin) / self.cell)
-                ).all(axis=1)
-            )
-            mine = near[region.within(self.origin + self.cell * self.position[near], self.time + dt)]
-            if not region.takes:
-                own = region.carrier.at(self.time + dt).velocity[0]
-                keep = np.float32(np.exp(-region.damping * dt))
-                self.speed[mine] = own + keep * (self.speed[mine] - own)
-                self.affine[mine] *= keep
-                continue
-            self.drained += len(mine)
-            # what comes there falls into the empty
-            corner = np.maximum(np.floor((low - self.origin) / self.cell).astype(int), 0)
-            end = np.minimum(np.ceil((high - self.origin) / self.cell).astype(int), self.shape)
-            cells = _grid(corner, end)
-            away = -region.carrier.distance(self.origin + self.cell * (cells + 0.5), self.time + dt) / self.cell
-            spot = tuple(cells.T)
-            self.phi[spot] = np.maximum(self.phi[spot], np.clip(away, -level_kernels.BAND, level_kernels.BAND))
-            self._keep(np.delete(np.arange(len(self.position)), mine))
+            if region.acts(self.time + 0.5 * dt) and len(self.position):
+                mine = region.act(
+                    self.position, self.speed, self.affine, self.phi, self.origin, self.cell, self.time + dt, dt
+                )
+                if region.takes:
+                    self.drained += len(mine)
+                    self._keep(np.delete(np.arange(len(self.position)), mine))
 
     def _join_sea(self, dt, time):
         """Let what is near the sides do as the sea beyond."""
@@ -469,12 +434,35 @@ class LiquidSolver:
         if len(fresh):
             self._add(fresh, speed)
 
-    def _add(self, places, speed):
-        """Add particles at places (n, 3) [cells] with velocities (n, 3)."""
+    def _measure_band(self, time):
+        self.band.measure(self.phi, self.walls, self._aside, [*self.inflows, *self.regions], time)
+
+    def _sides(self):
+        """Cells beside what goes on beyond the domain: particles tell what comes and goes there."""
+        if self.sea is not None:
+            return self.sea.outer()
+        if self.settings.sides == "wall":
+            return np.zeros(self.shape, bool)
+        return beside(self.window, self.domain, SIDE)
+
+    def _trim(self, dt):
+        """Let no particles be where it is too deep for any, and some where they are missing."""
+        self._keep(self.band.kept(self.position))
+        places, speed, slopes = self.band.born(self.position, self.velocity, self.walls, dt / self.cell)
+        if len(places):
+            self._add(places, speed, slopes, fresh=0)
+
+    def _held(self):
+        """How many particles fill what the surface holds."""
+        return len(self.position) + self.band.unseen - self.flying
+
+    def _add(self, places, speed, slopes=None, fresh=1):
+        """Add particles at places (n, 3) [cells] with velocities (n, 3) and their slopes (n, 3, 3), each of `fresh` liquid."""
+        slopes = np.zeros((len(places), 3, 3), np.float32) if slopes is None else slopes
         self.position = np.concatenate([self.position, places.astype(np.float32)])
         self.speed = np.concatenate([self.speed, speed.astype(np.float32)])
-        self.affine = np.concatenate([self.affine, np.zeros((len(places), 3, 3), np.float32)])
-        self.poured += len(places)
+        self.affine = np.concatenate([self.affine, slopes])
+        self.poured += fresh * len(places)
 
     def _keep(self, some):
         self.position, self.speed, self.affine = self.position[some], self.speed[some], self.affine[some]
@@ -504,13 +492,7 @@ class LiquidSolver:
         old = self.position, self.speed, self.affine
         self.position, self.speed, self.affine = (np.empty_like(x) for x in old)
         particle_kernels.arrange(order, *old, self.position, self.speed, self.affine)
-        self._lodging = self._lodgings(self.position)
-
-    def _lodgings(self, places):
-        """Whose room places (n, 3) [cells] are in, as numbers of cells (n,)."""
-        found, w = np.empty(len(places), np.int32), self.walls
-        thin_kernels.lodge(places, w.distance, w.home, w.reach, w.met(), found)
-        return found
+        self._lodging = self.walls.lodgings(self.position)
 
     def _follow(self, dt):
         """Bring the surface nearer to where the particles are."""
@@ -530,6 +512,7 @@ class LiquidSolver:
             w.reach,
             self.phi,
             np.float32(_FULL),
+            np.float32(min(COUNTED, self.band.counted)),
             wanted,
         )
         return wanted
@@ -551,36 +534,18 @@ class LiquidSolver:
         """Where the particles of each plane of cells begin."""
         return self._start[:: self.shape[1] * self.shape[2]].copy()
 
-    def _scatter(self):
-        """Bring the particles' motion to the faces, and on to faces a few cells beyond."""
-        plane, w = self._planes(), self.walls
+    def _scatter(self, dt):
+        """Bring the particles' motion to the faces, that of a step before to those deeper, and both to faces a few cells beyond."""
+        plane, w, before = self._planes(), self.walls, list(self.velocity)
         for axis in range(3):
             u, mass = np.zeros_like(self.velocity[axis]), np.zeros_like(self.velocity[axis])
             particle_kernels.scatter(
                 self.position, self.speed, self.affine, plane, axis, self._lodging, w.reach, mass, u
             )
             particle_kernels.normalise(mass, u)
+            self.band.carry(before, axis, dt / self.cell, mass, u)
             known = (mass > 0.0).astype(np.uint8)
             self.velocity[axis], self._known[axis] = spread(u, w.weights[axis], known, 2)
-
-    def _calm(self, dt):
-        """Take the shortest waves, which nothing else damps, and what is left of hardly any motion."""
-        fall = np.sqrt(np.linalg.norm(self.gravity) * self.cell)
-        if fall == 0.0:
-            return
-        rate, slow = np.float32(CALM * dt * fall / self.cell), np.float32(SLOW * fall)
-        for axis, (u, known) in enumerate(zip(self.velocity, self._known)):
-            out = np.empty_like(u)
-            flow_kernels.filter_short(u, known, out)
-            level_kernels.slow_down(out, rate, slow)
-            self.velocity[axis] = out
-
-    def immersed(self) -> np.ndarray:
-        """Return the share of each body that is in the liquid, (n,), by number over all boundaries."""
-        w = self.walls
-        wet, all_of = (np.zeros((self.shape[0], len(w.position))) for _ in range(2))
-        body_kernels.immersed(w.distance, w.owner, self.phi, wet, all_of)
-        return wet.sum(axis=0) / np.maximum(all_of.sum(axis=0), 1.0)
 
     def momentum_lost(self) -> float:
         """Return what got lost between liquid and solids so far, as a share of all that passed."""
@@ -592,27 +557,23 @@ class LiquidSolver:
         return float(full.sum(dtype=np.float64)) * self.cell**3
 
     def frame(self) -> dict[str, np.ndarray]:
-        """Return what a frame keeps: particles' places [m], velocities [m/s] and sizes [m]; the distances of the surface and of
-        walls from the cells' middles, float16 [cells]."""
+        """Return what a frame keeps, see `LiquidFrame`, and particles' sizes [m]."""
+        flow, whole = self._flow(SEEN), partial(over, self.window, self.domain)
         return {
             "position": (self.origin + self.cell * self.position).astype(np.float32),
             "velocity": self.speed.astype(np.float16),
             "size": np.full(len(self.position), self.cell / EDGE, np.float16),
-            "phi": self._whole(self.phi, 3.0),
-            "walls": self._whole(self.walls.middle, 2.0),
+            "phi": whole(self.phi, 3.0, 3.0),
+            "walls": whole(self.walls.middle, 2.0, 2.0),
+            "flow": np.stack([whole(flow[..., a], 0.0, FASTEST) for a in range(3)], axis=-1),
+            "pressure": whole(self.pressed, 0.0, MOST_PRESSED),
+            "filled": np.array(len(self.position) + self.band.unseen),
         }
-
-    def _whole(self, field, most):
-        """A field of cells over all of the domain, `most` at most and where it is not solved."""
-        found = moved(field, self.window, Window((0, 0, 0), self.domain), None, most)
-        return np.clip(found, -most, most).astype(np.float16)
 
     def gauges(self) -> dict[str, float]:
         """Return the numbers judged on every frame."""
-        wanted = (len(self.position) - self.flying) / PARTICLES * self.cell**3
-        squared = float((self.speed.astype(np.float64) ** 2).sum())
-        places = self.origin + self.cell * self.position.astype(np.float64)
-        fall = -float((places @ self.gravity).sum())
+        wanted = self._held() / PARTICLES * self.cell**3
+        squared, fall, fastest = self._moving()
         each = DENSITY * (self.cell / EDGE) ** 3
         due = sum(x.due for x in self.inflows)
         return {
@@ -623,21 +584,50 @@ class LiquidSolver:
             "poured": self.poured / PARTICLES * self.cell**3,
             "drained": self.drained / PARTICLES * self.cell**3,
             "blocked": 1.0 - sum(x.came for x in self.inflows) / due if due else 0.0,
-            "top_speed": float(np.sqrt((self.speed.astype(np.float64) ** 2).sum(axis=1).max(initial=0.0))),
+            "top_speed": fastest,
             "kinetic_energy": 0.5 * each * squared,
             "energy": 0.5 * each * squared + each * fall,
             "pressure_iterations": float(self.solution.iterations),
             "divergence_left": self.solution.residual,
         } | ({"viscous_iterations": float(self.thickened)} if self.settings.viscosity > 0.0 else {})
 
-    _STATE = ("position", "speed", "affine", "phi")
+    def _moving(self):
+        """What `band.moving` tells of all there is."""
+        places = self.origin + self.cell * self.position.astype(np.float64)
+        unseen = self.band.counted_for(self.walls, self._flow(0.0))
+        return moving(
+            np.concatenate([places, unseen[0]]),
+            np.concatenate([self.speed, unseen[1]]),
+            np.concatenate([np.ones(len(places)), unseen[2]]),
+            self.gravity,
+        )
+
+    def _flow(self, beyond):
+        """The flow at cells' middles, none farther beyond the surface than so many cells (cells, 3)."""
+        flow = np.empty((*self.shape, 3), np.float32)
+        deep_kernels.middles(*self.velocity, self.phi, np.float32(beyond), flow)
+        return flow
+
+    _STATE = ("position", "speed", "affine", "phi", "pressed")
+
+    def _fill_up(self, taken):
+        """Let there be particles where a start has liquid and brings none along."""
+        count = np.zeros(self.shape, np.int64)
+        np.add.at(count, tuple(self.position.astype(np.int64).T), 1)
+        full = _eighths(count >= PARTICLES // 2)
+        full[tuple((EDGE * self.position).astype(np.int64).T)] = True
+        rng = np.random.default_rng([self.settings.seed, len(self.position)])
+        places = filling.seeds(taken.inside, self.walls, (np.zeros(3, int), np.array(self.shape)), full, rng)
+        self._add(places, taken.velocity(self.origin + self.cell * places))
 
     def snapshot(self) -> dict[str, np.ndarray]:
         """Return the whole state as named arrays."""
         state = {n: getattr(self, n).copy() for n in self._STATE}
         state |= {f"velocity_{a}": u.copy() for a, u in zip("xyz", self.velocity)}
         return state | {
-            "counts": np.array([self.time, self.lost, self.poured, self.flying, self._begun, self.drained]),
+            "counts": np.array(
+                [self.time, self.lost, self.poured, self.flying, self._begun, self.drained, *self.band.state]
+            ),
             "window": np.array([self.window.first, self.window.shape]),
             "push": np.zeros(0, np.float32) if self._push is None else self._push.copy(),
             "inflows": np.array([[x.owed, x.steps, x.due, x.came] for x in self.inflows], float).reshape(-1, 4),
@@ -655,6 +645,7 @@ class LiquidSolver:
         self.time = float(state["counts"][0])
         self.lost, self.poured, self.flying = (int(x) for x in state["counts"][1:4])
         self._begun, self.drained = bool(state["counts"][4]), int(state["counts"][5])
+        self.band.state = state["counts"][6:8]
         self._push = state["push"].copy() if state["push"].size else None
         for inflow, (owed, steps, due, came) in zip(self.inflows, state["inflows"]):
             inflow.owed, inflow.steps, inflow.due, inflow.came = float(owed), int(steps), float(due), float(came)
@@ -662,38 +653,44 @@ class LiquidSolver:
         self.given, self.taken, self.exchanged = ledger[:3].copy(), ledger[3:6].copy(), float(ledger[6])
         self.walls.place(self.time)
         self._sort()
+        self._measure_band(self.time)
 
-    def begin_from(self, frame: dict[str, np.ndarray]) -> None:
-        """Begin with the particles of a baked frame.
+    def begin_from(self, frame: LiquidFrame, of: Lattice, within: filling.Inside | None = None) -> None:
+        """Begin with what a baked frame holds.
+
+        Parameters
+        ----------
+        frame : LiquidFrame
+        of : Lattice
+            Its grid.
+        within : callable, optional
+            Signed distance of places (n, 3) [m] from what is taken of it, negative within (n,) [m].
 
         Raises
         ------
         BadValue
-            If none of them lies in the domain.
+            If nothing of it lies in the domain.
         """
-        places = ((frame["position"] - self.origin) / self.cell).astype(np.float32)
-        inside = ((places >= 0.0) & (places < np.array(self.shape, np.float32))).all(axis=1)
-        if not inside.any():
-            raise BadValue("The start holds no liquid within this layer's domain: give both the same corners.")
-        self.position, self.speed = places[inside], frame["velocity"][inside].astype(np.float32)
+        taken = taken_up(frame, of, Lattice(self.origin, self.cell, self.shape), within)
+        self.phi, self.position, self.speed = taken.phi, taken.position, taken.speed
+        self.velocity = taken.flow
         self.affine = np.zeros((len(self.position), 3, 3), np.float32)
-        self.poured = len(self.position)
+        missing = int(frame.filled) - len(self.position)
+        if not taken.whole or (missing > 0 and self.band.most is None):
+            self._fill_up(taken)
+        if not len(self.position):
+            raise BadValue("The start holds no liquid within this layer's domain: give both the same corners.")
+        self._show()
+        if taken.whole:
+            self.band.unseen = int(frame.filled) - len(self.position)
+        self.poured = len(self.position) + self.band.unseen
         # its speeds are those of a step that has been done
         self._begun = True
-        self._sort()
-        if "phi" in frame and frame["phi"].shape == self.shape and inside.all():
-            self.phi = frame["phi"].astype(np.float32)
-        else:
-            # nothing is known of the surface but the particles
-            self.phi.fill(0.0)
-            self.phi = self._counted()
-        self._surface()
-        self._scatter()
 
 
-def _grid(first, last):
-    """All cells from one to before another, (n, 3)."""
-    return np.stack(np.meshgrid(*map(np.arange, first, last), indexing="ij"), axis=-1).reshape(-1, 3)
+def _eighths(cells):
+    """What holds of cells, for each eighth of them."""
+    return np.repeat(np.repeat(np.repeat(cells, EDGE, 0), EDGE, 1), EDGE, 2)
 
 
 #: the kernel summed over particles deep in the liquid

@@ -217,6 +217,29 @@ class Walls:
         found = self._beyond(places.reshape(-1, 3))[:, axis].reshape(shape)
         self.walls[axis][side] = found.astype(np.float32)
 
+    def lodgings(self, places: np.ndarray) -> np.ndarray:
+        """Return whose room places are in, as numbers of cells (n,) int32: see `thin_kernels`.
+
+        Parameters
+        ----------
+        places : (n, 3) float32 [cells]
+        """
+        found = np.empty(len(places), np.int32)
+        thin_kernels.lodge(places, self.distance, self.home, self.reach, self.met(), found)
+        return found
+
+    def immersed(self, phi: np.ndarray) -> np.ndarray:
+        """Return the share of each body that is in the liquid, (n,), by number over all boundaries.
+
+        Parameters
+        ----------
+        phi : (nx, ny, nz) float32
+            Distance from the surface [cells].
+        """
+        wet, whole = (np.zeros((len(phi), len(self.position))) for _ in range(2))
+        body_kernels.immersed(self.distance, self.owner, phi, wet, whole)
+        return wet.sum(axis=0) / np.maximum(whole.sum(axis=0), 1.0)
+
     def speed(self) -> float:
         """Return how fast the fastest body within the grid goes [m/s]."""
         if not len(self.position):

@@ -3,7 +3,7 @@
 import numpy as np
 
 from urst.core.liquid import wave_kernels as kernels
-from urst.core.liquid.settings import WaveSettings
+from urst.core.liquid.settings import LiquidSettings, WaveSettings
 from urst.errors import BadValue
 
 #: waves that a sea is made of: frequencies, and directions of each
@@ -104,6 +104,20 @@ class Waves:
         self.way = np.stack([np.cos(way), np.sin(way)], axis=1)
         self.phase = rng.uniform(0.0, 2.0 * np.pi, len(self.omega))
         self._trains = self.amplitude, self.omega, self.k, self.way, self.phase
+
+    @classmethod
+    def over(cls, settings: LiquidSettings, gravity: float) -> "Waves | None":
+        """Return the waves on a liquid's pool, None where it is still and ends at its sides.
+
+        Parameters
+        ----------
+        settings : LiquidSettings
+        gravity : float [m/s2]
+        """
+        if not settings.waves.any() and settings.sides != "waves":
+            return None
+        level = float(settings.level or 0.0)
+        return cls(settings.waves, level, level - settings.low[2], gravity, settings.seed)
 
     def height(self) -> float:
         """Return the significant height, four times the root of the variance [m]."""

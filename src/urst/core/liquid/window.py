@@ -71,3 +71,35 @@ def moved(array: np.ndarray, before: Window, after: Window, extra: int | None, f
     to = tuple(slice(a - f, b - f + m) for a, b, f, m in zip(low, high, after.first, more))
     out[to] = array[tuple(slice(a - f, b - f + m) for a, b, f, m in zip(low, high, before.first, more))]
     return out
+
+
+def over(window: Window, domain: tuple[int, int, int], field: np.ndarray, beyond: float, most: float) -> np.ndarray:
+    """Return a field of a window's cells over all of its domain, float16.
+
+    Parameters
+    ----------
+    window : Window
+    domain : (nx, ny, nz)
+    field : (cells)
+    beyond : float
+        What it is where it is not solved.
+    most : float
+        It is clipped to this either way.
+    """
+    found = moved(field, window, Window((0, 0, 0), domain), None, beyond)
+    return np.clip(found, -most, most).astype(np.float16)
+
+
+def beside(window: Window, domain: tuple[int, int, int], margin: int) -> np.ndarray:
+    """Return the cells of a window that are at most so many from the domain's sides, (cells) bool.
+
+    Parameters
+    ----------
+    window : Window
+    domain : (nx, ny, nz)
+    margin : int
+    """
+    found, low = np.ones(window.shape, bool), margin - np.array(window.first)
+    high = low + np.array(domain) - 2 * margin
+    found[tuple(slice(max(a, 0), max(b, 0)) for a, b in zip(low, high))] = False
+    return found

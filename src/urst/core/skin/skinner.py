@@ -22,6 +22,8 @@ _BALL = 0.5 * (3.0 / (4.0 * np.pi)) ** (1.0 / 3.0)
 INSET = 1.7
 #: what is drawn goes so far beyond the liquid, in such blocks [cells of the liquid]
 ROOM, BLOCK = 4, 8
+#: particles that fill a cell of the liquid
+PARTICLES = 8.0
 #: no drop is drawn smaller than this, or the grid would lose it [cells of the surface]
 _LEAST = 0.9
 
@@ -157,7 +159,7 @@ class Skinner:
         last = np.clip(BLOCK * np.ceil((high + ROOM) / BLOCK), first + 1, count).astype(int)
         cells = tuple(slice(a, b) for a, b in zip(first, last))
         part = Skinner(self.settings, self.origin + self.coarse * first, self.coarse, tuple(last - first))
-        part.liquid = replace(liquid, phi=liquid.phi[cells], walls=liquid.walls[cells])
+        part.liquid = replace(liquid, phi=liquid.phi[cells], walls=liquid.walls[cells], flow=liquid.flow[cells])
         return part
 
     def _drawn(self, liquid):
@@ -210,7 +212,7 @@ class Skinner:
         liquid = self.liquid
         if liquid is None:
             return {}
-        wanted = len(liquid.position) / 8.0 * self.coarse**3
+        wanted = float(liquid.filled) / PARTICLES * self.coarse**3
         have = self._gauges.get("surface_volume", 0.0)
         return {
             "triangles": self._gauges.get("triangles", 0.0),

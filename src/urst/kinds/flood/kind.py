@@ -7,8 +7,9 @@ from urst.core.curves.stream import Stream
 from urst.core.geometry.convex import hull_of
 from urst.core.geometry.mesh import open_edges
 from urst.core.liquid.settings import PARTICLES, LiquidSettings
+from urst.kinds.flood import reading
 from urst.kinds.flood.proposal import proposal
-from urst.kinds.gauge import Gauge, Quantity
+from urst.kinds.gauge import Gauge, Quantity, Sliced
 from urst.kinds.kind import Kind, at, piece_problem
 from urst.kinds.questions import CENTIMETRES, DEGREES, FRAME, METRES, PER_SECOND, SECONDS, SPEED, Field, Question
 from urst.kinds.surroundings import around, thin
@@ -34,11 +35,11 @@ _LISTS = ("fills", "inflows", "regions")
 class Flood(Kind):
     """A liquid with a free surface among walls and moving bodies."""
 
-    name, title, version = "flood", "Flood", 3
-    golden = "c46667237b9b1cd9e81454fa5d7f8d19295a413d"
+    name, title, version = "flood", "Flood", 4
+    golden = "ab9dc7fd5e5012cdbfef76afeb2c46e813e723a3"
     settings = LiquidSettings
     hue = ("#42a1aa", "#1d727b")
-    own = ("fills", "inflows", "regions", "low", "high", "level", "pool_at")
+    own = ("start_within", "fills", "inflows", "regions", "low", "high", "level", "pool_at")
     work = "urst.kinds.flood.work"
     offers = ("liquid",)
     reads = ("bodies",)
@@ -74,11 +75,18 @@ class Flood(Kind):
             about="What the liquid gave to bodies and walls and these did not take, as a share of all that was exchanged",
         ),
     )  # fmt: skip
+    sliced = (
+        Sliced("pressure", "pressure", "kPa"),
+        Sliced("speed", "speed", "m/s"),
+        Sliced("cells", "as the solver has it", labels=("air", "with particles", "by the grid alone", "wall")),
+    )
     questions = (
         Question("What is wet?", "at the start", (
             Field("level", "Level of a pool", **METRES),
             Field("pool_at", "Pool about", **METRES),
             Field("settle", "Comes to rest for", **SECONDS),
+            Field("start_below", "Of a start, below", **METRES),
+            Field("start_within", "Of a start, within", names="piece"),
         )),
         Question("What liquid is it?", "matter", (
             Field("viscosity", "Viscosity", "Pa s", 1.0, "Pa s"),
@@ -122,6 +130,7 @@ class Flood(Kind):
         Question("How fine?", "cells", (
             Field("cell_size", "Cell", **CENTIMETRES),
             Field("most_substeps", "Most substeps"),
+            Field("particle_depth", "Particles down to", "cells"),
             Field("tolerance", "Divergence left"),
             Field("seed", "Seed"),
         )),
@@ -131,14 +140,19 @@ class Flood(Kind):
         s = layer.settings
         found = [([f.piece for f in s.fills], "is filled from"), ([f.piece for f in s.inflows], "is poured from")]
         found.append(([f.piece for f in s.regions], "is taken away or slowed in"))
+        found.append(([s.start_within] if s.start_within else [], "begins within"))
         return next((p for p in (piece_problem(shot, names, verb) for names, verb in found) if p), "")
 
     def mentions(self, settings, before, now):
-        named = lambda rows: [f | {"piece": now if f["piece"] == before else f["piece"]} for f in rows]  # noqa: E731
-        return settings | {n: named(settings.get(n, [])) for n in _LISTS}
+        other = lambda name: now if name == before else name  # noqa: E731
+        named = lambda rows: [f | {"piece": other(f["piece"])} for f in rows]  # noqa: E731
+        within = {"start_within": other(settings["start_within"])} if settings.get("start_within") else {}
+        return settings | {n: named(settings.get(n, [])) for n in _LISTS} | within
 
     def content(self, shot, layer):
         settings = layer.settings.model_dump(mode="json")
+        if layer.settings.start_within is not None:
+            settings["start_within"] = content.stance(shot.piece(layer.settings.start_within), shot)
         settings["fills"] = [
             f.model_dump(mode="json", exclude={"piece"}) | {"of": content.stance(shot.piece(f.piece), shot)}
             for f in layer.settings.fills
@@ -161,7 +175,12 @@ class Flood(Kind):
         s = layer.settings
         low, high = _about(shot, s)
         pool = float(np.prod(np.maximum(high - low, 0.0))) if s.level is not None else 0.0
-        full = pool + sum(_full(shot, f) for f in s.fills if not is_endless(shot.piece(f.piece).shape))
+        full = _near(s, float(high[2] - low[2])) * pool
+        full += sum(
+            _near(s, displaced(shot.piece(f.piece).shape) ** (1 / 3)) * _full(shot, f)
+            for f in s.fills
+            if not is_endless(shot.piece(f.piece).shape)
+        )
         full += sum(_poured(shot, x) for x in s.inflows if not is_endless(shot.piece(x.piece).shape))
         return int(full / s.cell_size**3 * PARTICLES)
 
@@ -381,6 +400,15 @@ class Flood(Kind):
     def matter(self, shot, layer):
         return WATER
 
+    def cells(self, arrays, meta, name):
+        return reading.cells(arrays, meta, name)
+
+    def met(self, arrays):
+        return arrays["phi"]
+
+    def told(self, arrays, meta, at):
+        return reading.told(arrays, meta, at)
+
 
 def _holds(spanning, points):
     """Whether all of some points lie deep within the hull of others."""
@@ -396,6 +424,12 @@ def _full(shot, fill):
         heights = np.concatenate(placed_corners(piece, shot))[:, 2]
         share = float(np.clip((fill.level - heights.min()) / max(float(np.ptp(heights)), 1e-9), 0.0, 1.0))
     return share * room(piece.shape)
+
+
+def _near(settings, depth):
+    """What share of liquid so deep [m] is near enough to its surface to have particles."""
+    most = settings.particle_depth
+    return 1.0 if most is None or depth <= 0.0 else min(1.0, most * settings.cell_size / depth)
 
 
 def _poured(shot, inflow):

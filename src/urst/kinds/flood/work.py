@@ -5,15 +5,31 @@ from functools import partial
 import numpy as np
 
 from urst.core.bodies.boundary import Boundary
+from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.liquid.inflows import Inflow, Region
+from urst.core.liquid.restart import Lattice
 from urst.core.liquid.solver import LiquidSolver
 from urst.kinds.working import Begun
-from urst.scene.placing import hollows
+from urst.scene.placing import hollows, standing
+
+#: what of the settings tells how liquid comes to rest
+_RESTS = (
+    "settle",
+    "viscosity",
+    "tension",
+    "tolerance",
+    "most_substeps",
+    "sides",
+    "seed",
+    "waves",
+    "level",
+    "particle_depth",
+)
 
 
 def _within(room, level, places):
     """Signed distance of places (n, 3) from what is filled of a room [m]."""
-    away = room.distance(places, 0.0)
+    away = -np.inf if room is None else room.distance(places, 0.0)
     return away if level is None else np.maximum(away, places[:, 2] - level)
 
 
@@ -44,23 +60,65 @@ def begin(inputs) -> Begun:
         clock=inputs.clock,
         pulse=inputs.pulse,
     )
-    start = inputs.start_frame()
+    start = inputs.start()
 
     def settle():
         # what stands where at the first frame is known only when the feeds have been loaded
-        if start is not None:
-            solver.begin_from(start)
+        if start is None:
+            _fill(solver, shot)
+            _rest(solver, inputs)
             return
-        if settings.level is not None:
-            solver.pool(settings.level, settings.pool_at)
-        for fill in settings.fills:
-            number = next(i for i, p in enumerate(shot.pieces) if p.name == fill.piece)
-            room = Boundary(hollows(shot, [number]))
-            found = room.at(0.0)
-            box = (found.low.min(axis=0), found.high.max(axis=0)) if len(room) else None
-            solver.fill(partial(_within, room, fill.level), fill.velocity, box=box)
-        if settings.settle > 0.0:
-            solver.settle(settings.settle)
+        arrays, meta = start
+        of = Lattice(np.array(meta["origin"], float), float(meta["cell"]), tuple(meta["shape"]))
+        place = _piece(shot, settings.start_within, standing) if settings.start_within else None
+        some = partial(_within, place, settings.start_below)
+        cut = place is not None or settings.start_below is not None
+        solver.begin_from(LiquidFrame.of(arrays), of, some if cut else None)
 
     meta = {"origin": list(settings.low), "cell": settings.cell_size, "shape": list(solver.shape)}
     return Begun({}, meta, solver, inputs.feeds, settle=settle)
+
+
+def _piece(shot, name, how):
+    """A set piece as it stands."""
+    return Boundary(how(shot, [next(i for i, p in enumerate(shot.pieces) if p.name == name)]))
+
+
+def _fill(solver, shot):
+    settings = solver.settings
+    if settings.level is not None:
+        solver.pool(settings.level, settings.pool_at)
+    for fill in settings.fills:
+        room = _piece(shot, fill.piece, hollows)
+        found = room.at(0.0)
+        box = (found.low.min(axis=0), found.high.max(axis=0)) if len(room) else None
+        solver.fill(partial(_within, room, fill.level), fill.velocity, box=box)
+
+
+def _rest(solver, inputs):
+    """Let the liquid come to rest, or take up how it did in an earlier bake that began the same."""
+    settings, walls = solver.settings, solver.walls
+    if settings.settle <= 0.0:
+        return
+    state = solver.snapshot()
+    begins = {n: a for n, a in state.items() if n not in ("counts", "ledger")}
+    begins |= {
+        "walls": walls.distance,
+        "blocked": walls.blocked,
+        "gravity": solver.gravity,
+        "rate": np.array(inputs.clock.rate),
+    }
+    key = inputs.store.key_of(
+        begins, f"{inputs.kind.name} {inputs.kind.version} {settings.model_dump_json(include=set(_RESTS))}"
+    )
+    kept = inputs.store.read_start(key)
+    if kept is None:
+        what = f"{inputs.layer.name} comes to rest"
+        tell = lambda done: inputs.tell(what, round(10.0 * done), round(10.0 * settings.settle))  # noqa: E731
+        solver.settle(settings.settle, tell)
+        inputs.store.write_start(key, solver.snapshot())
+        return
+    # it may have begun at another time
+    kept["counts"][0] = state["counts"][0]
+    kept["inflows"] = state["inflows"]
+    solver.restore(kept)

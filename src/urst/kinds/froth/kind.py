@@ -19,7 +19,7 @@ class Froth(OnLiquid):
     """What a liquid that takes in air gives birth to."""
 
     name, title, version = "froth", "Froth", 1
-    golden = "8ff271e83e18e0fb42f801165a787b193027703e"
+    golden = "4f818328fac83569b694a7481cb5e533978bf852"
     settings = FrothSettings
     hue = ("#c9d6d6", "#7b9292")
     work = "urst.kinds.froth.work"

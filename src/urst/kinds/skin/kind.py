@@ -18,7 +18,7 @@ class Skin(OnLiquid):
     """The surface of a liquid, closed, with normals and velocities."""
 
     name, title, version = "skin", "Skin", 2
-    golden = "8bdb8e314cd70034e5785220dec1e5890023b217"
+    golden = "be104f63889e30fb3a459a5ae1ca33b4f222e43b"
     settings = SkinSettings
     hue = ("#7fc4cf", "#3b8d99")
     work = "urst.kinds.skin.work"

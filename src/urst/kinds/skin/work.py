@@ -19,8 +19,9 @@ def begin(inputs) -> Begun:
     layer, meta, feed = inputs.liquid()
     source, sea = layer.settings, None
     if source.sides == "waves":
-        depth, weight = source.level - source.low[2], float(np.linalg.norm(inputs.shot.gravity))
-        sea = Waves(source.waves, source.level, depth, weight, source.seed).surface
+        waves = Waves.over(source, float(np.linalg.norm(inputs.shot.gravity)))
+        assert waves is not None
+        sea = waves.surface
     skinner = Skinner(
         inputs.layer.settings, meta["origin"], meta["cell"], meta["shape"], keeps=inputs.layer.keeps, beyond=sea,
         start_time=inputs.clock.seconds(inputs.shot.start),

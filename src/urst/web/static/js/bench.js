@@ -10,6 +10,7 @@ import { TRAIL } from './insight.js';
 import { Loader } from './loader.js';
 import { Palette } from './palette.js';
 import { Panel } from './panel.js';
+import { TELLING } from './slice.js';
 import { Stage, SUN } from './stage.js';
 import { Strata } from './strata.js';
 import { View } from './view.js';
@@ -253,10 +254,10 @@ function forecast() {
   for (const node of document.querySelectorAll('[data-cost]')) node.textContent = said[node.dataset.cost];
 }
 
-// Kernels that the bake waits for, once on a machine.
-function compiling() {
-  const p = now.state.runs.map(r => r.progress).find(x => x.compiling);
-  return p ? `compiling ${p.compiling}, once: ${p.done} of ${p.total} done` : '';
+// What is done before the first frame: kernels compiled, once on a machine; water coming to rest.
+function preparing() {
+  const p = now.state.runs.map(r => r.progress).find(x => x.doing);
+  return p ? `${p.doing}: ${Math.floor((100 * p.done) / Math.max(1, p.total))} %` : '';
 }
 
 function header() {
@@ -275,7 +276,7 @@ function header() {
     button.dataset.busy = busy;
     if (!button.dataset.text) button.dataset.text = button.innerHTML;
     const stopping = now.state.runs.some(r => r.stopping), waits = now.state.runs.every(r => r.state === 'queued');
-    const doing = waits ? 'waits its turn behind other bakes' : compiling() || 'what is done is kept';
+    const doing = waits ? 'waits its turn behind other bakes' : preparing() || 'what is done is kept';
     button.innerHTML = busy ? (stopping ? 'Stopping…' : `Stop <small>${doing}</small>`) : button.dataset.text;
     button.disabled = stopping;
     for (const b of document.querySelectorAll('[data-quality]')) b.setAttribute('aria-pressed', String(b.dataset.quality === now.quality));
@@ -303,12 +304,14 @@ function show() {
   const shown = posed.filter(x => x.frame);
   const past = moving.length > 0 && !shown.length;
   const domains = volumes.length ? volumes.map(x => now.meta.domains[x.id]).filter(Boolean) : Object.values(now.meta.domains);
+  const able = x => now.meta.sliced[x?.id] && x.frames.includes(f), told = [layer(), ...now.state.layers].find(able);
   stage.show({
+    wet: told ? { key: told.key, frame: f } : null, sliced: view.sliced(),
     at: f, posed: shown, still: shown.length ? [] : still, domains,
     points: points.filter(x => !skinned(x)).map(x => ({ layer: x, arrays: got(x) })).filter(x => x.arrays),
     surfaces: surfaces.map(x => ({ layer: x, arrays: got(x) })).filter(x => x.arrays),
     volumes: volumes.map(x => ({ layer: x, arrays: got(x), domain: now.meta.domains[x.id] })).filter(x => x.arrays && x.domain),
-  }).catch(error => toast(error.message));
+  }).then(legend).catch(error => toast(error.message));
   const ahead = [...moving, ...points, ...volumes, ...surfaces];
   frames.only(new Set(ahead.map(x => x.key)));
   for (const x of ahead) frames.ahead(x.key, x.frames, f, clock.playing ? 16 : 3);
@@ -319,7 +322,7 @@ function show() {
   $('stamp').textContent = told.join(' · ');
   const none = !ahead.some(x => x.frames.includes(f)), any = ahead.length + still.length > 0;
   $('notice').hidden = building || !(past || (none && !still.length));
-  $('notice').textContent = now.state.runs.length ? (compiling() ? `Baking begins soon: ${compiling()}.` : 'The first frames are being baked.') : any
+  $('notice').textContent = now.state.runs.length ? (preparing() ? `Baking begins soon: ${preparing()}.` : 'The first frames are being baked.') : any
     ? `Frame ${f} is not baked yet.` : 'Nothing is baked yet: this is the set as it stands. Press Bake.';
   legend();
 }
@@ -352,10 +355,30 @@ function legend() {
     strain: ['bond load, % of strength', [0, 33, 67, 100]],
     load: ['pressed by, x its weight', [0, 4, 21, 100]],
   }[mode];
+  const plane = stage.slice.told;
+  if (plane) { box.hidden = false; box.replaceChildren(...onPlane(plane)); return; }
   box.hidden = !scale;
   if (!scale) return;
   const [what, ticks] = scale;
   box.innerHTML = `${what}<div class="ramp"></div><div class="ticks">${ticks.map(t => `<span>${t}</span>`).join('')}</div>`;
+}
+
+// What the colours of a plane mean.
+function onPlane({ of, most, labels }) {
+  const { title, unit } = Object.values(now.meta.sliced).flat().find(s => s.name === of), bar = document.createElement('div'), ticks = document.createElement('div');
+  if (labels.length) {
+    return labels.map((text, n) => {
+      const row = document.createElement('div'), patch = document.createElement('i');
+      row.className = 'kind-of';
+      patch.style.background = TELLING[n];
+      row.append(patch, text);
+      return row;
+    });
+  }
+  bar.className = 'ramp';
+  ticks.className = 'ticks';
+  ticks.append(...[0, 1, 2].map(n => Object.assign(document.createElement('span'), { textContent: String(Number(((most * n) / 2).toPrecision(3))) })));
+  return [`${title}, ${unit}`, bar, ticks];
 }
 
 function choose(id) {

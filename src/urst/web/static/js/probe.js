@@ -1,4 +1,6 @@
-// What is under the pointer: name, mass, speed, bonds.
+// What is under the pointer: name, mass, speed, bonds; of water how deep, its pressure and its speed.
+import { getJson } from './api.js';
+
 export class Probe {
   constructor(stage, box) {
     Object.assign(this, { stage, box });
@@ -9,11 +11,14 @@ export class Probe {
       busy = true;
       requestAnimationFrame(() => { busy = false; this.at(event); });
     });
-    canvas.addEventListener('pointerleave', () => { box.hidden = true; });
+    canvas.addEventListener('pointerleave', () => { box.hidden = true; this.wet = null; });
   }
 
   at(event) {
     const { box: probe, stage } = this, hit = stage.hit(event);
+    this.last = event;
+    this.water(event, hit ? hit.distance : null);
+    if (this.wet && (!hit || this.wet.away < hit.distance)) return;
     probe.hidden = !hit;
     if (!hit) return;
     const { bodies } = hit, x = bodies.info[hit.body], f = bodies.frame, lines = [];
@@ -29,9 +34,38 @@ export class Probe {
       });
       lines.push(`${left} of ${bodies.bonds[hit.body]} bonds left${left ? `, loaded ${(100 * load).toFixed(0)} %` : ''}`);
     }
-    const title = document.createElement('b');
+    this.say(event, x.parts > 1 ? `${x.name} · fragment ${x.number}` : x.name, lines);
+  }
+
+  // Ask what the way to the pointer first meets of a liquid; one question at a time, the last one again if the pointer has moved on.
+  async water(event, until) {
+    const { stage } = this;
+    if (!stage.wet) { this.wet = null; return; }
+    if (this.asking) return;
+    this.asking = true;
+    try {
+      const { origin, direction } = stage.ray(event), { x, y, z, w } = stage.cut;
+      // what is cut away is not met
+      const slope = x * direction.x + y * direction.y + z * direction.z, out = -(x * origin.x + y * origin.y + z * origin.z + w);
+      const skipped = out > 0 && slope > 0 ? out / slope : 0, eye = origin.clone().addScaledVector(direction, skipped);
+      const found = await getJson(`/data/${stage.wet.key}/probe/${stage.wet.frame}?eye=${eye.toArray()}&way=${direction.toArray()}${until ? `&until=${until - skipped}` : ''}`);
+      const was = this.wet;
+      this.wet = found.told ? { away: found.away + skipped, told: found.told } : null;
+      if (this.wet) this.say(this.last, 'Water', this.wet.told.map(t => `<span class="num">${t.value.toFixed(2)} ${t.unit}</span> ${t.label}`));
+      else if (was) this.box.hidden = true;
+    } catch (error) {
+      this.wet = null;
+    } finally {
+      this.asking = false;
+    }
+    if (this.last !== event && !this.box.hidden) this.at(this.last);
+  }
+
+  say(event, name, lines) {
+    const { box: probe, stage } = this, title = document.createElement('b');
+    probe.hidden = false;
     title.className = 'font-semibold';
-    title.textContent = x.parts > 1 ? `${x.name} · fragment ${x.number}` : x.name;
+    title.textContent = name;
     probe.replaceChildren(title);
     for (const line of lines) probe.insertAdjacentHTML('beforeend', `<br>${line}`);
     const box = stage.element.getBoundingClientRect();

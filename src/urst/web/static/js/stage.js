@@ -6,6 +6,7 @@ import { figure, grid } from './furniture.js';
 import { Swarm } from './points.js';
 import { Insight } from './insight.js';
 import { Probe } from './probe.js';
+import { Slice } from './slice.js';
 import { Surface, Water } from './surface.js';
 
 const UP = new THREE.Vector3(0, 0, 1);
@@ -62,6 +63,8 @@ export class Stage {
     this.domain = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ color: '#5d7695' }));
     this.scene.add(this.domain);
     this.insight = new Insight(this);
+    this.slice = new Slice(this);
+    this.wet = null;
     new ResizeObserver(() => this.resize()).observe(element);
     this.resize();
     this.probe = new Probe(this, document.getElementById('probe'));
@@ -254,7 +257,10 @@ export class Stage {
     return this.settled;
   }
 
-  async put({ at, posed, still, points, volumes, surfaces, domains }) {
+  async put({ at, posed, still, points, volumes, surfaces, domains, wet, sliced }) {
+    this.wet = wet;
+    const plane = this.plane();
+    const told = wet && sliced && plane ? this.slice.show({ ...wet, of: sliced, ...plane }) : this.slice.clear();
     const layers = [...posed, ...still.map(layer => ({ layer, frame: null }))];
     const found = await Promise.all(layers.map(({ layer }) => this.fragments(layer)));
     const carried = new Set(found.flatMap(b => b.pieces));
@@ -286,6 +292,7 @@ export class Stage {
     this.showSurfaces(surfaces);
     this.showDomains(domains);
     this.insight.show(found, layers.map(x => x.frame), layers.map(x => x.past || []));
+    await told;
     this.draw();
   }
 
@@ -295,6 +302,12 @@ export class Stage {
     const shift = new Float32Array(bodies.count * 3);
     bodies.info.forEach((x, b) => { if (x.piece === this.nudge.piece) shift.set(this.nudge.offset, 3 * b); });
     return shift;
+  }
+
+  // Where it is cut, null if it is not.
+  plane() {
+    const { x, y, z, w } = this.cut, across = [x, y, z].findIndex(v => v !== 0), side = [x, y, z][across];
+    return across < 0 ? null : { axis: 'xyz'[across], at: -w * side, side };
   }
 
   // Cut away what lies beyond a plane across an axis, at a share of the set's extent; null shows all.

@@ -26,7 +26,7 @@ export class View {
     for (const b of document.querySelectorAll('[data-look]')) b.addEventListener('click', () => this.look(b.dataset.look));
     for (const b of document.querySelectorAll('[data-tool]')) b.addEventListener('click', () => this.tool(b.dataset.tool));
     $('explode').addEventListener('input', event => { stage.explode = Number(event.target.value); bench.show(); });
-    for (const id of ['cut', 'cut-at']) $(id).addEventListener('input', () => this.cut());
+    for (const id of ['cut', 'cut-at', 'slice']) $(id).addEventListener('input', () => this.cut());
     $('exposure').addEventListener('change', () => this.setExposure($('exposure').value));
     $('through').addEventListener('change', event => bench.act('seen', { path: 'through', value: event.target.value }).then(() => this.throughCamera()));
     $('movie-form').addEventListener('submit', event => { event.preventDefault(); this.movie(); });
@@ -109,7 +109,19 @@ export class View {
     const axis = $('cut').value;
     $('cut-at').hidden = !axis;
     this.stage.cutAt(axis, Number($('cut-at').value));
+    this.offerSlices();
+    this.bench.show();
   }
+
+  // What may be shown on the cut of the result that has most to show: the one that is chosen, else the first.
+  offerSlices() {
+    const { sliced } = this.bench.meta(), menu = $('slice'), of = sliced[this.bench.chosen()] || Object.values(sliced)[0] || [];
+    $('slice-of').hidden = !$('cut').value || !of.length;
+    if (menu.options.length - 1 === of.length && of.every((s, n) => menu.options[n + 1].value === s.name)) return;
+    menu.replaceChildren(new Option('nothing on it', ''), ...of.map(s => new Option(s.title, s.name)));
+  }
+
+  sliced() { return $('cut').value ? $('slice').value : ''; }
 
   setExposure(text) { this.bench.act('seen', { path: 'picture.exposure', value: String(text) }); }
 

@@ -1,0 +1,190 @@
+"""Kernels of liquid too deep to need particles: its flow on the grid alone, and the zones between the two."""
+
+import numpy as np
+from numba import prange
+
+from urst.core.jit import parallel, serial
+from urst.core.liquid.level_kernels import BAND, tricubic
+from urst.core.liquid.particle_kernels import sample, slopes_at
+from urst.core.liquid.thin_kernels import ALL
+from urst.core.liquid.wall_kernels import HALF, ONE, ZERO
+
+#: what a cell holds: as it comes; particles in number; none
+LEFT, FILLED, BARE = 0, 1, 2
+#: the way from what is filled to what is bare [cells]
+STRIP = np.float32(1.0)
+#: deeper than this there are particles or the flow is known without [cells]
+WET = np.float32(1.5)
+#: below this share of eight particles their velocity counts for nothing so deep
+FEW = np.float32(1.0)
+
+
+@serial
+def deepen(depth):
+    """Make depths that end at that of the level set's band distances to its rim and on (chamfer distance: Borgefors 1986), in place.
+
+    Parameters
+    ----------
+    depth : (nx, ny, nz) float32
+        Negative outside [cells].
+    """
+    nx, ny, nz = depth.shape
+    edge = BAND - np.float32(0.5)
+    for i in range(nx):
+        for j in range(ny):
+            for k in range(nz):
+                if depth[i, j, k] >= edge:
+                    depth[i, j, k] = np.float32(1e6)
+    for turn in range(2):
+        for a in range(nx):
+            for b in range(ny):
+                for c in range(nz):
+                    i, j, k = (a, b, c) if turn == 0 else (nx - 1 - a, ny - 1 - b, nz - 1 - c)
+                    if depth[i, j, k] < edge:
+                        continue
+                    s = -1 if turn == 0 else 1
+                    for p in range(-1, 2):
+                        for q in range(-1, 2):
+                            for r in range(-1, 2):
+                                before = p == s or (p == 0 and (q == s or (q == 0 and r == s)))
+                                x, y, z = i + p, j + q, k + r
+                                if before and 0 <= x < nx and 0 <= y < ny and 0 <= z < nz:
+                                    way = np.sqrt(np.float32(p * p + q * q + r * r))
+                                    depth[i, j, k] = min(depth[i, j, k], depth[x, y, z] + way)
+
+
+@parallel
+def zones(depth, kept, most, zone):
+    """Write where there are particles: LEFT near the surface and where they are `kept` (cells, bool), FILLED before `most` [cells]
+    deep, BARE beyond."""
+    nx, ny, nz = depth.shape
+    for row in prange(nx):
+        i = np.int64(row)
+        for j in range(ny):
+            for k in range(nz):
+                d = depth[i, j, k]
+                if d <= most - STRIP or kept[i, j, k]:
+                    zone[i, j, k] = LEFT
+                else:
+                    zone[i, j, k] = FILLED if d <= most else BARE
+
+
+@serial
+def occupied(position, bits, count):
+    """Note which eighths of cells hold particles, bits (cells) uint8, and how many each cell holds, count (cells) int32."""
+    for p in range(len(position)):
+        x, y, z = position[p, 0], position[p, 1], position[p, 2]
+        i, j, k = np.int32(x), np.int32(y), np.int32(z)
+        eighth = (x - np.float32(i) >= HALF) + 2 * (y - np.float32(j) >= HALF) + 4 * (z - np.float32(k) >= HALF)
+        bits[i, j, k] |= np.uint8(1 << eighth)
+        count[i, j, k] += 1
+
+
+@parallel
+def lacking(zone, depth, middle, reach, distance, bits, count, out):
+    """Write the eighths of cells that particles are to be born in, out (cells) uint8: where at most half of those are there that there
+    is room for, in FILLED cells; and where there is none at all deep in the liquid. Nothing is born in cells whose middle is in a wall, nor beside thin walls.
+
+    Parameters
+    ----------
+    zone, depth, middle, bits, count : (nx, ny, nz)
+        The third: distance of their middles from walls [cells].
+    reach : (nx, ny, nz) uint32
+        But ALL near thin walls.
+    distance : (2nx, 2ny, 2nz) float32
+        From walls [cells].
+    out : (nx, ny, nz) uint8
+    """
+    nx, ny, nz = zone.shape
+    for row in prange(nx):
+        i = np.int64(row)
+        for j in range(ny):
+            for k in range(nz):
+                out[i, j, k] = 0
+                if middle[i, j, k] <= ZERO or reach[i, j, k] != ALL or zone[i, j, k] == BARE:
+                    continue
+                if zone[i, j, k] == LEFT and depth[i, j, k] <= WET:
+                    continue
+                room, free = 0, 0
+                for e in range(8):
+                    if distance[2 * i + (e & 1), 2 * j + ((e >> 1) & 1), 2 * k + (e >> 2)] > ZERO:
+                        room += 1
+                        free |= 0 if bits[i, j, k] & (1 << e) else 1 << e
+                few = 2 * count[i, j, k] <= room if zone[i, j, k] == FILLED else count[i, j, k] == 0
+                if few:
+                    out[i, j, k] = free
+
+
+@parallel
+def take_up(position, u, v, w, step, velocity, affine):
+    """Give newborn particles (n, 3) [cells] the flow that comes to them in a step of so many cells for 1 m/s: velocity (n, 3) and its
+    slopes affine (n, 3, 3), written."""
+    for number in prange(len(position)):
+        p = np.int64(number)
+        x, y, z = position[p, 0], position[p, 1], position[p, 2]
+        half = HALF * step
+        a, b, c = sample(u, 0, x, y, z), sample(v, 1, x, y, z), sample(w, 2, x, y, z)
+        mx, my, mz = x - half * a, y - half * b, z - half * c
+        x -= step * sample(u, 0, mx, my, mz)
+        y -= step * sample(v, 1, mx, my, mz)
+        z -= step * sample(w, 2, mx, my, mz)
+        velocity[p, 0], affine[p, 0, 0], affine[p, 0, 1], affine[p, 0, 2] = slopes_at(u, 0, x, y, z)
+        velocity[p, 1], affine[p, 1, 0], affine[p, 1, 1], affine[p, 1, 2] = slopes_at(v, 1, x, y, z)
+        velocity[p, 2], affine[p, 2, 0], affine[p, 2, 1], affine[p, 2, 2] = slopes_at(w, 2, x, y, z)
+
+
+@parallel
+def carry(u, v, w, axis, zone, depth, step, mass, out):
+    """Write what the flow carries to faces across an axis that have no particles to say it: velocity `out` and weight `mass`.
+
+    It comes from where it was a step before (semi-Lagrangian: Robert 1981, by the midpoint rule and a limited cubic). Faces between
+    cells that are FILLED or BARE go by the grid alone; so do those deep in the liquid that hardly a particle is near.
+
+    Parameters
+    ----------
+    u, v, w : faces, float32
+        The flow [m/s].
+    axis : int
+    zone, depth : (nx, ny, nz)
+    step : float32
+        Cells that 1 m/s goes in the step.
+    mass, out : faces, float32
+        Of the particles; changed.
+    """
+    field = u if axis == 0 else (v if axis == 1 else w)
+    nx, ny, nz = zone.shape
+    ox = ZERO if axis == 0 else HALF
+    oy = ZERO if axis == 1 else HALF
+    oz = ZERO if axis == 2 else HALF
+    for row in prange(out.shape[0]):
+        i = np.int64(row)
+        for j in range(out.shape[1]):
+            for k in range(out.shape[2]):
+                a, b, c = max(i - (axis == 0), 0), max(j - (axis == 1), 0), max(k - (axis == 2), 0)
+                p, q, r = min(i, nx - 1), min(j, ny - 1), min(k, nz - 1)
+                if zone[a, b, c] == LEFT or zone[p, q, r] == LEFT:
+                    if mass[i, j, k] >= FEW or min(depth[a, b, c], depth[p, q, r]) < WET:
+                        continue
+                x, y, z = np.float32(i) + ox, np.float32(j) + oy, np.float32(k) + oz
+                half = HALF * step
+                f, g, h = sample(u, 0, x, y, z), sample(v, 1, x, y, z), sample(w, 2, x, y, z)
+                mx, my, mz = x - half * f, y - half * g, z - half * h
+                x -= step * sample(u, 0, mx, my, mz)
+                y -= step * sample(v, 1, mx, my, mz)
+                z -= step * sample(w, 2, mx, my, mz)
+                out[i, j, k] = tricubic(field, x + HALF - ox, y + HALF - oy, z + HALF - oz)
+                mass[i, j, k] = ONE
+
+
+@parallel
+def middles(u, v, w, phi, beyond, out):
+    """Write the flow at cells' middles, out (nx, ny, nz, 3) [m/s], 0 where they lie `beyond` the surface [cells]."""
+    nx, ny, nz = phi.shape
+    for row in prange(nx):
+        i = np.int64(row)
+        for j in range(ny):
+            for k in range(nz):
+                wet = ONE if phi[i, j, k] < beyond else ZERO
+                out[i, j, k, 0] = wet * HALF * (u[i, j, k] + u[i + 1, j, k])
+                out[i, j, k, 1] = wet * HALF * (v[i, j, k] + v[i, j + 1, k])
+                out[i, j, k, 2] = wet * HALF * (w[i, j, k] + w[i, j, k + 1])
