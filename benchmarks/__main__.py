@@ -1,6 +1,6 @@
 """Runs every benchmark and prints what it took in passes of a triad over as many elements.
 
-usage: python -m benchmarks [fields] [rigid] [fracture] [debris] [gas]
+usage: python -m benchmarks [fields] [rigid] [fracture] [debris] [gas] [liquid]
 """
 
 import sys

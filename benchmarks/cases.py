@@ -3,6 +3,7 @@
 import numpy as np
 import scipy.sparse.linalg as linalg
 
+from benchmarks.liquid import liquid
 from benchmarks.rigid import rigid
 from benchmarks.triad import timed
 from tests.bodies import GROUND, advance, fragments_of
@@ -111,4 +112,4 @@ def gas():
     yield "gas: a step of 64^3 with 100 chunks, coupled", 64**3, timed(lambda: group.advance(0.0, 1 / 24), 5)
 
 
-CASES = {"fields": fields, "rigid": rigid, "fracture": fracture, "debris": debris, "gas": gas}
+CASES = {"fields": fields, "rigid": rigid, "fracture": fracture, "debris": debris, "gas": gas, "liquid": liquid}

@@ -31,7 +31,7 @@ def liquid(inside, shape, walls=None, more=(), velocity=(0.0, 0.0, 0.0)):
     places = np.concatenate([particles(inside, shape), np.reshape(more, (-1, 3))])
     away = np.full(shape, 2.0) if walls is None else walls(grid(shape))
     phi = np.clip(inside(grid(shape)), -3, 3)
-    flow, still, number = np.tile(np.array(velocity, float), (*shape, 1)), np.zeros(shape), np.array(len(places))
+    flow, still, number = np.tile(np.array(velocity, float), (*shape, 1)), np.zeros(shape), np.array([len(places)])
     return LiquidFrame(
         places,
         np.tile(velocity, (len(places), 1)),

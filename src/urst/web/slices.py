@@ -48,7 +48,15 @@ def plane(key: str, frame: int, of: str, axis: str, at: float):
     most = float(values[known].max(initial=0.0)) if known.any() else 0.0
     take = lambda field: np.take(field, min(max(n, 0), values.shape[across] - 1), across)  # noqa: E731
     found = {"values": take(values).astype(np.float32), "known": (take(known) & inside).astype(np.uint8)}
-    told = {"low": origin.tolist(), "cell": cell, "axis": axis, "at": at, "most": _round(most), "labels": what.labels}
+    told = {
+        "shape": found["values"].shape,
+        "low": origin.tolist(),
+        "cell": cell,
+        "axis": axis,
+        "at": at,
+        "most": _round(most),
+        "labels": what.labels,
+    }
     return Response(codec.encode(found, told), media_type="application/octet-stream")
 
 

@@ -23,7 +23,7 @@ class LiquidFrame:
     pressure: np.ndarray
     """(nx, ny, nz) [kPa]"""
     filled: np.ndarray
-    """() how many particles fill it; deep in it there are none, and its flow is on the grid alone"""
+    """(1,) how many particles fill it; deep in it there are none, and its flow is on the grid alone"""
 
     @classmethod
     def of(cls, arrays: dict[str, np.ndarray]) -> "LiquidFrame":

@@ -148,6 +148,11 @@ def weigh(position, plane, lodging, reach, density):
                 _weigh(position, p, lodging, reach, density)
 
 
+@inline
+def _within(x, y, z, nx, ny, nz):
+    return ZERO <= x < nx and ZERO <= y < ny and ZERO <= z < nz
+
+
 @parallel
 def shift(position, u, v, w, distance, keep, stand, most, reach, met):
     """Move particles by what faces say [cells], `most` along each axis at most, and out of walls; for reach and met see `carry`."""
@@ -162,6 +167,7 @@ def shift(position, u, v, w, distance, keep, stand, most, reach, met):
         if guarded and hit(met, False, position[p, 0], position[p, 1], position[p, 2], x, y, z, LAP)[1] >= 0:
             continue
         inside = keep[0, 0] <= x <= keep[1, 0] and keep[0, 1] <= y <= keep[1, 1] and keep[0, 2] <= z <= keep[1, 2]
+        inside = inside and _within(x, y, z, np.float32(v.shape[0]), np.float32(u.shape[1]), np.float32(u.shape[2]))
         if inside and distance_at(distance, x, y, z) >= stand:
             position[p, 0], position[p, 1], position[p, 2] = x, y, z
 
@@ -249,11 +255,6 @@ def _gather_apart(u, axis, reach, r, s, t, x, y, z):
         u[i + 1, j + 1, k] if _beside_face(reach, r, s, t, way, i + 1, j + 1, k) else mean,
         u[i + 1, j + 1, k + 1] if _beside_face(reach, r, s, t, way, i + 1, j + 1, k + 1) else mean,
     )  # fmt: skip
-
-
-@inline
-def _within(x, y, z, nx, ny, nz):
-    return ZERO <= x < nx and ZERO <= y < ny and ZERO <= z < nz
 
 
 @inline

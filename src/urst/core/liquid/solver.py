@@ -567,7 +567,7 @@ class LiquidSolver:
             "walls": whole(self.walls.middle, 2.0, 2.0),
             "flow": np.stack([whole(flow[..., a], 0.0, FASTEST) for a in range(3)], axis=-1),
             "pressure": whole(self.pressed, 0.0, MOST_PRESSED),
-            "filled": np.array(len(self.position) + self.band.unseen),
+            "filled": np.array([len(self.position) + self.band.unseen]),
         }
 
     def gauges(self) -> dict[str, float]:
@@ -675,14 +675,14 @@ class LiquidSolver:
         self.phi, self.position, self.speed = taken.phi, taken.position, taken.speed
         self.velocity = taken.flow
         self.affine = np.zeros((len(self.position), 3, 3), np.float32)
-        missing = int(frame.filled) - len(self.position)
+        missing = int(frame.filled[0]) - len(self.position)
         if not taken.whole or (missing > 0 and self.band.most is None):
             self._fill_up(taken)
         if not len(self.position):
             raise BadValue("The start holds no liquid within this layer's domain: give both the same corners.")
         self._show()
         if taken.whole:
-            self.band.unseen = int(frame.filled) - len(self.position)
+            self.band.unseen = int(frame.filled[0]) - len(self.position)
         self.poured = len(self.position) + self.band.unseen
         # its speeds are those of a step that has been done
         self._begun = True

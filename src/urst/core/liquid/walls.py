@@ -131,6 +131,8 @@ class Walls:
             for end, closed in zip((0, -1), self.ends(axis)):
                 if closed:
                     self.weights[axis][(slice(None),) * axis + (end,)] = 0.0
+        if found and not self.boxed and self._beyond is None:
+            self._see_out(low)
         kernels.open_cells(self.distance, self.owner, self.ease, self.share, self.middle)
         kernels.open_about(self.distance, self.owner, self.ease, self.share, self.room)
         self.within = kernels.behind(self.middle, np.float32(INTO))
@@ -165,6 +167,27 @@ class Walls:
             self._planes, self._faces, self.owner, self._beside, self._beside_start, self._turn, self._shift, self.velocity, self.position,
             self.spin, self.origin, self.cell,
         )  # fmt: skip
+
+    def _see_out(self, low):
+        """Let nothing out through open sides of the grid where there is a wall beyond."""
+        for axis in range(3):
+            shape = np.array(self.share.shape)
+            shape[axis] = 1
+            for end in (0, -1):
+                origin, size = self.origin.copy(), tuple(2 * shape)
+                origin[axis] += self.cell * (-1 if end == 0 else self.share.shape[axis])
+                distance = np.full(size, REACH, np.float32)
+                owner, full = np.full(size, kernels.NONE, np.int32), np.zeros(size, np.uint16)
+                kernels.carve(
+                    self._planes, self._faces, low, self._high, origin, self.cell, REACH, distance, owner, full
+                )
+                share = np.clip(0.5 + 2.0 * distance, 0.0, 1.0)
+                for a in range(3):
+                    share = 0.5 * (
+                        share.take(np.arange(0, share.shape[a], 2), a) + share.take(np.arange(1, share.shape[a], 2), a)
+                    )
+                side = (slice(None),) * axis + (end,)
+                self.weights[axis][side] = np.minimum(self.weights[axis][side], share.take(0, axis))
 
     def _measure(self, found):
         """See how much more bodies hold by their samples than they are: small ones would be lifted by water that they do not

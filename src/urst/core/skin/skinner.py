@@ -212,7 +212,7 @@ class Skinner:
         liquid = self.liquid
         if liquid is None:
             return {}
-        wanted = float(liquid.filled) / PARTICLES * self.coarse**3
+        wanted = float(liquid.filled[0]) / PARTICLES * self.coarse**3
         have = self._gauges.get("surface_volume", 0.0)
         return {
             "triangles": self._gauges.get("triangles", 0.0),

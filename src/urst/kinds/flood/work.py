@@ -101,7 +101,7 @@ def _rest(solver, inputs):
     if settings.settle <= 0.0:
         return
     state = solver.snapshot()
-    begins = {n: a for n, a in state.items() if n not in ("counts", "ledger")}
+    begins = {n: a for n, a in state.items() if n not in ("counts", "ledger", "inflows")}
     begins |= {
         "walls": walls.distance,
         "blocked": walls.blocked,

@@ -304,9 +304,9 @@ function show() {
   const shown = posed.filter(x => x.frame);
   const past = moving.length > 0 && !shown.length;
   const domains = volumes.length ? volumes.map(x => now.meta.domains[x.id]).filter(Boolean) : Object.values(now.meta.domains);
-  const able = x => now.meta.sliced[x?.id] && x.frames.includes(f), told = [layer(), ...now.state.layers].find(able);
+  const able = x => now.meta.sliced[x?.id] && x.frames.includes(f), wet = [layer(), ...now.state.layers].find(able);
   stage.show({
-    wet: told ? { key: told.key, frame: f } : null, sliced: view.sliced(),
+    wet: wet ? { key: wet.key, frame: f } : null, sliced: view.sliced(),
     at: f, posed: shown, still: shown.length ? [] : still, domains,
     points: points.filter(x => !skinned(x)).map(x => ({ layer: x, arrays: got(x) })).filter(x => x.arrays),
     surfaces: surfaces.map(x => ({ layer: x, arrays: got(x) })).filter(x => x.arrays),

@@ -38,7 +38,7 @@ export class Slice {
   }
 
   paint({ values, known, meta }) {
-    const [rows, columns] = values.shape, data = new Uint8Array(4 * values.length), colour = new THREE.Color();
+    const [rows, columns] = meta.shape, data = new Uint8Array(4 * values.length), colour = new THREE.Color();
     for (let i = 0; i < values.length; i += 1) {
       if (!known[i]) continue;
       const name = meta.labels.length ? TELLING[values[i]] : '';
@@ -55,8 +55,8 @@ export class Slice {
   }
 
   // Corners of the plane in the world: rows and columns go along the two other axes, in their order.
-  place({ values, meta: { low, cell, axis } }, at) {
-    const [rows, columns] = values.shape, across = 'xyz'.indexOf(axis), [a, b] = [0, 1, 2].filter(i => i !== across);
+  place({ meta: { shape: [rows, columns], low, cell, axis } }, at) {
+    const across = 'xyz'.indexOf(axis), [a, b] = [0, 1, 2].filter(i => i !== across);
     const corner = (u, v) => {
       const place = [0, 0, 0];
       place[across] = at;
