@@ -77,6 +77,7 @@ def _points(arrays):
     speed = (
         np.linalg.norm(arrays["velocity"].astype(np.float32), axis=1)[order] if "velocity" in arrays else np.zeros(n)
     )
+    sort = {"sort": arrays["sort"][order]} if "sort" in arrays else {}
     fastest = float(speed.max(initial=1e-3))
     pace = np.rint(255 / fastest * speed).astype(np.uint8)
     for level in range(_LEVELS + 1):
@@ -84,7 +85,13 @@ def _points(arrays):
             break
         some = slice(0, n // _FEWER**level)
         meta = {"sizes": list(_SIZES), "of": n, "fastest": fastest}
-        found.append(({"position": _places(position[some]), "size": size[some], "pace": pace[some]}, meta))
+        found.append(
+            (
+                {"position": _places(position[some]), "size": size[some], "pace": pace[some]}
+                | {n: x[some] for n, x in sort.items()},
+                meta,
+            )
+        )
     return found
 
 

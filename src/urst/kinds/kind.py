@@ -83,6 +83,8 @@ class Kind:
     hands_over: tuple[str, ...] = ("csv",)
     """open formats"""
     quantities: tuple[Quantity, ...] = ()
+    sorts: tuple[tuple[str, str], ...] = ()
+    """names and colours of what its points may be, where `drawn` tells a `sort` of each"""
     sliced: tuple[Sliced, ...] = ()
     """what of its frames is shown on a plane across them, by their `cells`"""
     gauges: tuple[Gauge, ...] = ()
@@ -212,7 +214,7 @@ class Kind:
     def drawn(self, arrays: Arrays) -> Arrays:
         """Return a frame's arrays in the terms of its representation.
 
-        bodies: position, orientation, velocity, and if known awake, pressed, bond_alive, bond_load, touch_point, touch_force; points: position, velocity, size; volume: density
+        bodies: position, orientation, velocity, and if known awake, pressed, bond_alive, bond_load, touch_point, touch_force; points: position, velocity, size, and if there are `sorts` sort; volume: density
         """
         return arrays
 

@@ -118,6 +118,7 @@ def set_meta(shot) -> dict:
             for x in shot.layers
             if hasattr(x.settings, "shape")
         },
+        "sorts": {x.id: shot.kind_of(x).sorts for x in shot.layers if shot.kind_of(x).sorts},
         "sliced": {
             x.id: [{"name": s.name, "title": s.title, "unit": s.unit} for s in shot.kind_of(x).sliced]
             for x in shot.layers

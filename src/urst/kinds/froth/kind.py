@@ -18,8 +18,8 @@ _PER_VOLUME = {"unit": "1/(m3 s)"}
 class Froth(OnLiquid):
     """What a liquid that takes in air gives birth to."""
 
-    name, title, version = "froth", "Froth", 1
-    golden = "4f818328fac83569b694a7481cb5e533978bf852"
+    name, title, version = "froth", "Froth", 2
+    golden = "69a785b53a808129d459f23b946ec5b67736a305"
     settings = FrothSettings
     hue = ("#c9d6d6", "#7b9292")
     work = "urst.kinds.froth.work"
@@ -28,6 +28,7 @@ class Froth(OnLiquid):
         "births": {"speed": {"none": 0.0, "full": 0.1}, "clash": {"none": 0.0, "full": 0.1}}
     }
     representation = "points"
+    sorts = (("foam", "#f6f2e6"), ("bubbles", "#63aabd"), ("spray", "#cfe2f0"), ("mist", "#9aa9c4"))
     hands_over = ("froth", "csv")
     unit = "points"
     seconds, memory = 1.2e-6, 60.0
@@ -116,6 +117,9 @@ class Froth(OnLiquid):
             f"'{layer.name}' has no room for more points at frame {full}.", f"It may have {most:,}; the rest was not born.",
             layer=layer.id, frame=full, fix="Let there be twice as many", changes=((at(shot, layer, "most"), 2 * most),),
         )]  # fmt: skip
+
+    def drawn(self, arrays):
+        return arrays | {"sort": arrays["kind"]}
 
     def matter(self, shot, layer):
         return FROTH

@@ -357,24 +357,27 @@ function legend() {
   }[mode];
   const plane = stage.slice.told;
   if (plane) { box.hidden = false; box.replaceChildren(...onPlane(plane)); return; }
+  const sorts = mode === 'fragment' && now.meta.sorts[now.chosen];
+  if (sorts) { box.hidden = false; box.replaceChildren(...sorts.map(([text, colour]) => kindOf(text, colour))); return; }
   box.hidden = !scale;
   if (!scale) return;
   const [what, ticks] = scale;
   box.innerHTML = `${what}<div class="ramp"></div><div class="ticks">${ticks.map(t => `<span>${t}</span>`).join('')}</div>`;
 }
 
+// A patch of colour, and what it is for.
+function kindOf(text, colour) {
+  const row = document.createElement('div'), patch = document.createElement('i');
+  row.className = 'kind-of';
+  patch.style.background = colour;
+  row.append(patch, text);
+  return row;
+}
+
 // What the colours of a plane mean.
 function onPlane({ of, most, labels }) {
   const { title, unit } = Object.values(now.meta.sliced).flat().find(s => s.name === of), bar = document.createElement('div'), ticks = document.createElement('div');
-  if (labels.length) {
-    return labels.map((text, n) => {
-      const row = document.createElement('div'), patch = document.createElement('i');
-      row.className = 'kind-of';
-      patch.style.background = TELLING[n];
-      row.append(patch, text);
-      return row;
-    });
-  }
+  if (labels.length) return labels.map((text, n) => kindOf(text, TELLING[n]));
   bar.className = 'ramp';
   ticks.className = 'ticks';
   ticks.append(...[0, 1, 2].map(n => Object.assign(document.createElement('span'), { textContent: String(Number(((most * n) / 2).toPrecision(3))) })));

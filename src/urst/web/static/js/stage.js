@@ -384,6 +384,7 @@ export class Stage {
     for (const { layer, arrays } of points) {
       const swarm = this.swarm(layer.id);
       swarm.colour.set(this.meta.matter[layer.id].colour).multiplyScalar(this.meta.look.chip);
+      (this.meta.sorts[layer.id] || []).forEach(([, colour], n) => swarm.sorts[n].set(colour).multiplyScalar(this.meta.look.chip));
       swarm.show(arrays, this.mode === 'speed' ? (arrays.meta.fastest || 0) / (this.topSpeed || 12) : 0);
     }
   }
