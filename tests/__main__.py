@@ -24,6 +24,7 @@ FAST = (
     "waves",
     "afloat",
     "band",
+    "flows",
     "vessels",
     "thick",
     "skin",
