@@ -24,6 +24,7 @@ FAST = (
     "waves",
     "afloat",
     "band",
+    "wet",
     "flows",
     "vessels",
     "thick",

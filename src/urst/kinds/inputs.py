@@ -14,6 +14,7 @@ from urst.core.bodies.fragments import Fragments
 from urst.core.bodies.parting import Parting
 from urst.core.bodies.patches import Patches
 from urst.core.fields.sampled import SampledField
+from urst.core.fields.wet import Wet
 from urst.core.gas.sources import Puffs
 from urst.errors import BadValue, CacheDamaged
 from urst.kinds.working import Begun, Feed
@@ -113,6 +114,19 @@ class Inputs:
             self.feeds.append(feed)
             return source, self.store.read_static(self.keys[source.id])[1], feed
         raise BadValue(f"'{self.layer.name}' has no liquid: let it read a Flood.")
+
+    def liquids(self) -> list[Callable[[float], Wet]]:
+        """Return the liquids it takes, each as the `Wet` of a time [s]; a live one as it is at the moment."""
+        found: list[Callable[[float], Wet]] = []
+        for source in self.shot.takes(self.layer, "liquid"):
+            live = self.begun.get(source.id)
+            if live:
+                found.append(live.solver.wet)
+            else:
+                baked = BakedWet(self, source)
+                self.feeds.append(baked)
+                found.append(baked)
+        return found
 
     def surroundings(self, matter: Matter) -> list[Boundary]:
         """Return the set pieces that stop a matter and that no layer it takes bodies of carries along; ask for those first."""
@@ -267,6 +281,32 @@ class BakedLiquid:
 
     def load(self, frame):
         self.told(self.store.read_frame(self.key, frame)[0])
+
+
+class BakedWet:
+    """A liquid from the frames of a layer, between two of them in proportion to time."""
+
+    def __init__(self, inputs, source):
+        self.inputs, self.key = inputs, inputs.keys[source.id]
+        self.meta = inputs.store.read_static(self.key)[1]
+        self._frames: dict[int, tuple[np.ndarray, np.ndarray]] = {}
+        self.load(inputs.shot.start)
+
+    def _read(self, frame):
+        arrays = self.inputs.store.read_frame(self.key, frame)[0]
+        return arrays["phi"].astype(np.float32), arrays["flow"].astype(np.float32)
+
+    def load(self, frame):
+        first, clock = max(frame - 1, self.inputs.shot.start), self.inputs.clock
+        self._frames = {f: self._frames.get(f) or self._read(f) for f in (first, frame)}
+        self._ends, dt = (self._frames[first], self._frames[frame]), clock.dt(frame)
+        self._span = clock.seconds(frame) - dt, dt
+
+    def __call__(self, time: float) -> Wet:
+        """Return it at a time [s]."""
+        share = np.float32(min(1.0, max(0.0, (time - self._span[0]) / self._span[1])))
+        phi, flow = (a + share * (b - a) for a, b in zip(*self._ends))
+        return Wet(phi, flow, np.array(self.meta["origin"], float), float(self.meta["cell"]))
 
 
 class BakedAir:

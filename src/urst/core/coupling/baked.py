@@ -5,6 +5,7 @@ from typing import Any
 import numpy as np
 
 from urst.core.coupling.drag import BodyDrag, PointDrag
+from urst.core.coupling.wetted import Wetted
 from urst.core.rigid.solver import RigidSolver
 
 
@@ -37,5 +38,7 @@ class Dragged:
 
 
 def inner(solver: Any) -> Any:
-    """Return the solver itself where baked gases drag it along."""
-    return solver.solver if isinstance(solver, Dragged) else solver
+    """Return the solver itself where gases drag it along or liquids carry it."""
+    while isinstance(solver, (Dragged, Wetted)):
+        solver = solver.solver
+    return solver

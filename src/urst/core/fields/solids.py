@@ -1,5 +1,6 @@
 """The solids of a grid: which cells and faces bodies close, and how fast their walls move."""
 
+from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
@@ -7,6 +8,7 @@ import numpy as np
 from urst.core.bodies.boundary import Boundary
 from urst.core.fields import solid_kernels as kernels
 from urst.core.fields.body_terms import Held
+from urst.core.fields.wet import Wet
 
 
 class Walls(NamedTuple):
@@ -50,18 +52,37 @@ class Solids:
         self.walls = [np.zeros(f, np.float32) for f in faces]
         self.bodies = Walls(*(np.zeros((0, 3)) for _ in range(3)))
         self.first = np.concatenate([[0], np.cumsum([len(b) for b in boundaries])]).astype(int)
+        self.liquids: list[Callable[[float], Wet]] = []
+        """what is closed as well, and moves as it flows: each gives the `Wet` of a time [s]"""
+        self._wet: list[tuple[np.ndarray, ...]] = []
 
     def place(self, time: float) -> None:
         """Put the bodies onto the grid where they are at a time [s]."""
-        if not self.boundaries:
+        if not self.boundaries and not self.liquids:
             return
         self.solid.fill(kernels.NONE)
         found = [boundary.at(time) for boundary in self.boundaries]
         for first, bodies in zip(self.first, found):
             kernels.rasterise(bodies.hulls, bodies.low, bodies.high, first, self.origin, self.cell, self.solid)
-        chain = lambda name: np.concatenate([getattr(f, name) for f in found])  # noqa: E731
+        still = np.zeros((1 if self.liquids else 0, 3))
+        chain = lambda name: np.concatenate([*(getattr(f, name) for f in found), still])  # noqa: E731
         self.bodies = Walls(chain("position"), chain("velocity"), chain("spin"))
+        self._soak(time)
         self.close()
+
+    def _soak(self, time):
+        """Close the cells that are in a liquid, under a number after the bodies', and keep how these flow."""
+        self._wet = []
+        for liquid in self.liquids:
+            wet = liquid(time)
+            low = np.clip(np.floor((wet.origin - self.origin) / self.cell).astype(int), 0, self.solid.shape)
+            end = wet.origin + wet.cell * np.array(wet.phi.shape)
+            high = np.clip(np.ceil((end - self.origin) / self.cell).astype(int), low, self.solid.shape)
+            cells = np.stack(np.meshgrid(*map(np.arange, low, high), indexing="ij"), axis=-1).reshape(-1, 3)
+            places = self.origin + self.cell * (cells + 0.5)
+            mine = (wet.depth(places) > 0.0) & (self.solid[tuple(cells.T)] == kernels.NONE)
+            self.solid[tuple(cells[mine].T)] = len(self.bodies.position) - 1
+            self._wet.append((cells[mine], wet.velocity(places[mine])))
 
     def close(self) -> None:
         """Find the closed faces and the speed of their walls anew, from the cells and the bodies' motion."""
@@ -69,6 +90,15 @@ class Solids:
             kernels.open_faces(
                 self.solid, axis, self.bodies, self.origin, self.cell, self.weights[axis], self.walls[axis]
             )
+            for cells, flow in self._wet:
+                # a face between liquid and air goes as the liquid
+                for ahead in (0, 1):
+                    face, beyond = cells.copy(), cells.copy()
+                    face[:, axis] += ahead
+                    beyond[:, axis] += 2 * ahead - 1
+                    beyond = np.clip(beyond, 0, np.array(self.solid.shape) - 1)
+                    free = self.solid[tuple(beyond.T)] == kernels.NONE
+                    self.walls[axis][tuple(face[free].T)] = flow[free, axis]
 
     def held(self) -> Held:
         """Return what bodies hold of the faces between their cells and open ones."""

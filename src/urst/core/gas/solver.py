@@ -14,6 +14,7 @@ from urst.core.fields.body_terms import BodyTerms, inverse_masses
 from urst.core.fields.pressure import PressureSolver, Solution
 from urst.core.fields.sampled import SampledField
 from urst.core.fields.solids import Solids, clear_of_solids
+from urst.core.fields.wet import Wet
 from urst.core.gas import kernels
 from urst.core.gas.pockets import balance, pockets
 from urst.core.gas.settings import GasSettings
@@ -63,6 +64,8 @@ class GasSolver:
     start_time : float [s]
     keeps : tuple of str
         What frames hold beside the dust: `velocity`, `heat`.
+    liquids : list of callable
+        What it lies on: each gives the `Wet` of a time [s].
     pulse : callable
         Called between stages of the work; what it raises ends it.
     """
@@ -77,6 +80,7 @@ class GasSolver:
         clock: Clock | None = None,
         start_time: float = 0.0,
         keeps: tuple[str, ...] = (),
+        liquids: Sequence[Callable[[float], Wet]] = (),
         pulse: Callable[[], None] = lambda: None,
     ):
         self.settings, self.sources, self.keeps, self.pulse = settings, list(sources), keeps, pulse
@@ -87,6 +91,7 @@ class GasSolver:
         self.clock = clock or Clock()
         self.time, self.least_dt = start_time, 1.0 / (self.clock.rate * settings.most_substeps)
         self.solids = Solids(self.shape, self.origin, self.cell, list(boundaries))
+        self.solids.liquids = list(liquids)
         self.solids.place(start_time)
         self.velocity = [np.full(w.shape, s, np.float32) for w, s in zip(self.solids.weights, settings.wind)]
         self._field = SampledField(self.velocity, self.solids.weights, self.origin, self.cell, AIR_DENSITY)
@@ -237,7 +242,7 @@ class GasSolver:
         balance(pocket, rhs)
         terms, full = None, AIR_DENSITY * self.cell**3
         if self.movable:
-            held, give = solids.held(), (self.movable.inverse_mass(), self.movable.inverse_inertia())
+            held, give = solids.held(), self._giving()
             terms = BodyTerms(self.shape, held, inverse_masses(*give), full, pocket == 0)
         solver = PressureSolver(solids.is_open)
         pressure, self.solution = solver.solve(rhs, tolerance=self.settings.tolerance, terms=terms)
@@ -252,10 +257,17 @@ class GasSolver:
         if self.movable:
             self.lost += before - self.momentum()
             impulse = held.impulses(pressure, full, len(give[0]))
-            self.movable.take(impulse[:, :3], impulse[:, 3:])
-            solids.push(self.movable.inverse_mass(), self.movable.inverse_inertia(), impulse)
+            bodies = impulse[: len(impulse) - bool(solids.liquids)]
+            self.movable.take(bodies[:, :3], bodies[:, 3:])
+            solids.push(*self._giving(), impulse)
             for u, weight, wall in zip(self.velocity, solids.weights, solids.walls):
                 solid_kernels.hold(u, weight, wall)
+
+    def _giving(self):
+        """Inverse masses and inertias of what may be pushed, and of liquids, which are not."""
+        assert self.movable is not None
+        mass, inertia, more = self.movable.inverse_mass(), self.movable.inverse_inertia(), bool(self.solids.liquids)
+        return np.append(mass, np.zeros(more)), np.concatenate([inertia, np.zeros((more, 3, 3))])
 
     def momentum(self) -> np.ndarray:
         """Return the momentum of the air on open faces, (3,) [N s]."""

@@ -9,6 +9,7 @@ from urst.core.bodies.boundary import Boundary
 from urst.core.curves.clock import Clock
 from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.fields.pressure import Solution
+from urst.core.fields.wet import Wet
 from urst.core.liquid import deep_kernels, filling, level_kernels, particle_kernels
 from urst.core.liquid.afloat import Afloat
 from urst.core.liquid.band import Band, moving
@@ -570,6 +571,10 @@ class LiquidSolver:
             "filled": np.array([len(self.position) + self.band.unseen]),
         }
 
+    def wet(self, time: float) -> Wet:
+        """Return where it is and how it goes now, for what meets it; it knows of no other time [s]."""
+        return Wet(self.phi, self._flow(SEEN), self.origin, self.cell)
+
     def gauges(self) -> dict[str, float]:
         """Return the numbers judged on every frame."""
         wanted = self._held() / PARTICLES * self.cell**3
@@ -594,13 +599,9 @@ class LiquidSolver:
     def _moving(self):
         """What `band.moving` tells of all there is."""
         places = self.origin + self.cell * self.position.astype(np.float64)
+        seen = places, self.speed, np.ones(len(places))
         unseen = self.band.counted_for(self.walls, self._flow(0.0))
-        return moving(
-            np.concatenate([places, unseen[0]]),
-            np.concatenate([self.speed, unseen[1]]),
-            np.concatenate([np.ones(len(places)), unseen[2]]),
-            self.gravity,
-        )
+        return moving(*(np.concatenate(pair) for pair in zip(seen, unseen)), self.gravity)
 
     def _flow(self, beyond):
         """The flow at cells' middles, none farther beyond the surface than so many cells (cells, 3)."""

@@ -30,7 +30,7 @@ class Billow(Emitting):
     own = ("sources", "low", "high")
     work = "urst.kinds.billow.work"
     offers = ("gas",)
-    reads = ("bodies", "points")
+    reads = ("bodies", "points", "liquid")
     joins = ("points",)
     needs = {"gas": "velocity"}
     start_needs = ("velocity", "heat")

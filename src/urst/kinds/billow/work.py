@@ -23,7 +23,7 @@ def begin(inputs) -> Begun:
     ]  # fmt: skip
     solver = GasSolver(
         settings, shot.gravity, boundaries=boundaries, sources=sources, clock=inputs.clock, keeps=layer.keeps,
-        pulse=inputs.pulse,
+        liquids=inputs.liquids(), pulse=inputs.pulse,
     )  # fmt: skip
     start = inputs.start_frame()
     if start is not None:

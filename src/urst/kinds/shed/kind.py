@@ -36,7 +36,7 @@ class Shed(Emitting):
     own = ("sources",)
     work = "urst.kinds.shed.work"
     offers = ("points",)
-    reads = ("bodies", "gas")
+    reads = ("bodies", "gas", "liquid")
     joins = ("bodies",)
     representation = "points"
     hands_over = ("points", "csv")

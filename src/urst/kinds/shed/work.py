@@ -3,6 +3,7 @@
 import numpy as np
 
 from urst.core.coupling.baked import Dragged
+from urst.core.coupling.wetted import Wetted
 from urst.core.debris.solver import DebrisSolver
 from urst.core.debris.sources import PointSource
 from urst.kinds.working import Begun
@@ -26,4 +27,6 @@ def begin(inputs) -> Begun:
     start, air = inputs.start_frame(), inputs.air()
     if start is not None:
         solver.begin_from(start)
-    return Begun({}, {}, Dragged(solver, air) if air else solver, inputs.feeds)
+    liquids = inputs.liquids()
+    flying = Dragged(solver, air) if air else solver
+    return Begun({}, {}, Wetted(flying, liquids) if liquids else flying, inputs.feeds)

@@ -1,0 +1,77 @@
+"""Chips that fall into a liquid: they are carried, slowed, lifted or let sink, and do not act back."""
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from urst.core.debris.settings import CHIP
+from urst.core.fields.wet import DENSITY, VISCOSITY, Wet
+
+#: what goes along with a ball, as a share of what it displaces (Lamb 1932, sec. 92)
+ALONG = 0.5
+#: what bobs gives its motion to waves: the damping of a floating hemisphere, as a share of what it displaces and its frequency
+#: (Hulme 1982, about its greatest; quoted from memory)
+RADIATED = 0.3
+#: the drag of a ball beyond a Reynolds number of 1,000 (Newton's regime)
+FAST = 0.44
+
+
+class Wetted:
+    """A debris solver whose points meet liquids; what is dust there is gone.
+
+    Parameters
+    ----------
+    solver : DebrisSolver, or one that air drags along
+    liquids : list of callable
+        Each gives the `Wet` of a time [s].
+    """
+
+    def __init__(self, solver: Any, liquids: list[Callable[[float], Wet]]):
+        self.solver, self.liquids = solver, liquids
+
+    def __getattr__(self, name):
+        return getattr(self.solver, name)
+
+    def step(self, dt: float) -> None:
+        """Let the liquids act, then advance by `dt` seconds."""
+        for liquid in self.liquids:
+            self._act(liquid(self.solver.time), dt)
+        self.solver.step(dt)
+
+    def _act(self, wet, dt):
+        points, s, weight = self.solver.points, self.solver.settings, float(np.linalg.norm(self.solver.gravity))
+        if not len(points.size):
+            return
+        depth = wet.depth(points.position)
+        chip = points.kind == CHIP
+        points.age[~chip & (depth > 0.0)] = np.inf
+        mine = np.flatnonzero(chip & (depth > -0.5 * points.size))
+        size, velocity = points.size[mine], points.velocity[mine]
+        share = np.clip(0.5 + depth[mine] / size, 0.0, 1.0)
+        heavy = s.density + ALONG * DENSITY * share
+        sinks = (s.density - share * DENSITY) / heavy
+        flow = wet.velocity(points.position[mine])
+        relative = velocity + dt * sinks[:, None] * self.solver.gravity - flow
+        rate = drag(np.linalg.norm(relative, axis=1), size)
+        rate += np.where(share < 1.0, RADIATED * np.sqrt(2.0 * weight / size), 0.0)
+        rate *= DENSITY * share / heavy
+        # the solver adds all of gravity, and no air drags what is under water
+        points.velocity[mine] = flow + relative / (1.0 + dt * rate)[:, None] - dt * self.solver.gravity
+        points.airborne[:] = 0
+        points.airborne[mine] = 1
+
+
+def drag(speed: np.ndarray, size: np.ndarray) -> np.ndarray:
+    """Return how soon a ball of the liquid's own weight would come to rest in it, (n,) [1/s] (Schiller & Naumann 1933).
+
+    Parameters
+    ----------
+    speed : (n,) float
+        Against the liquid [m/s].
+    size : (n,) float
+        Its diameter [m].
+    """
+    reynolds = np.maximum(speed * size / VISCOSITY, 1e-9)
+    coefficient = np.where(reynolds < 1000.0, 24.0 / reynolds * (1.0 + 0.15 * reynolds**0.687), FAST)
+    return 0.75 * coefficient * speed / size
