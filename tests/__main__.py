@@ -24,6 +24,7 @@ FAST = (
     "waves",
     "afloat",
     "band",
+    "air",
     "wet",
     "flows",
     "vessels",

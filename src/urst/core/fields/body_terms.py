@@ -77,6 +77,8 @@ class BodyTerms:
         gives = np.flatnonzero(inverse[:, 0, 0] > 0.0)
         number = np.full(len(inverse), -1)
         number[gives] = np.arange(len(gives))
+        self.number = number
+        """under which each body stands among those that give way, -1 for others"""
         mine = number[held.body] >= 0
         if joined is not None:
             mine &= joined[held.cell[:, 0], held.cell[:, 1], held.cell[:, 2]]
@@ -88,6 +90,8 @@ class BodyTerms:
         blocks = np.repeat(6 * np.arange(len(gives)), 36)
         inner = np.tile(np.arange(36), len(gives))
         left = csr_array((root.ravel(), (blocks + inner % 6, blocks + inner // 6)), shape=(6 * len(gives),) * 2)
+        self.left = left
+        """L^T, where M^-1 = L L^T"""
         self.scaled = (left @ plain).astype(np.float32).tocsr()
         self.adjoint = self.scaled.T.tocsr()
 

@@ -185,6 +185,28 @@ class PressureSolver:
         matrix.unpack(packed, out)
         return out > 0.0
 
+    def packed(self, field: np.ndarray) -> np.ndarray:
+        """Return a field of cells (nx, ny, nz) as the solver has it, laid out flat; 0 where there is no pressure.
+
+        Parameters
+        ----------
+        field : (nx, ny, nz) float32
+        """
+        out = self.levels[0].field()
+        matrix.pack(np.ascontiguousarray(field, np.float32), self.levels[0].inverse, out)
+        return out.ravel()
+
+    def unpacked(self, flat: np.ndarray) -> np.ndarray:
+        """Return as cells (nx, ny, nz) what `packed` has laid out flat.
+
+        Parameters
+        ----------
+        flat : packed field, float32
+        """
+        out = np.empty(self.levels[0].shape, np.float32)
+        matrix.unpack(np.ascontiguousarray(flat, np.float32).reshape(self.levels[0].p.shape), out)
+        return out
+
     def solve(self, rhs: np.ndarray, *, tolerance: float = 1e-4, most: int = 60, terms: Term | None = None):
         """Solve for one right-hand side.
 

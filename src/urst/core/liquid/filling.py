@@ -29,6 +29,11 @@ def grid(first, last) -> np.ndarray:
     return np.stack(np.meshgrid(*map(np.arange, first, last), indexing="ij"), axis=-1).reshape(-1, 3)
 
 
+def eighths(cells: np.ndarray) -> np.ndarray:
+    """Return what holds of cells (nx, ny, nz) for each eighth of them, (2nx, 2ny, 2nz)."""
+    return np.repeat(np.repeat(np.repeat(cells, EDGE, 0), EDGE, 1), EDGE, 2)
+
+
 def joined(place, level: float, walls: Walls) -> np.ndarray:
     """Return the cells that liquid poured at a place would fill up to a level, (nx, ny, nz) bool.
 

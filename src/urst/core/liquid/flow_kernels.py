@@ -42,7 +42,7 @@ def _beside(i, j, k, axis, p):
 @parallel
 def push(u, weight, phi, p, axis, least, closed, known):
     """Take pressure's slope from the faces across an axis that are open by `closed` at least and touch liquid, to second order at
-    the surface; mark them in `known` uint8."""
+    the surface, beyond which air may have a pressure too; mark them in `known` uint8."""
     for row in prange(u.shape[0]):
         i = np.int64(row)
         for j in range(u.shape[1]):
@@ -60,10 +60,10 @@ def push(u, weight, phi, p, axis, least, closed, known):
                     u[i, j, k] -= p[i, j, k] - p[a, b, c]
                 elif wet_here:
                     way = phi[i, j, k] / (phi[i, j, k] - phi[a, b, c]) if before else ONE
-                    u[i, j, k] -= p[i, j, k] / way
+                    u[i, j, k] -= (p[i, j, k] - (p[a, b, c] if before else ZERO)) / way
                 else:
                     way = phi[a, b, c] / (phi[a, b, c] - phi[i, j, k]) if here else ONE
-                    u[i, j, k] += p[a, b, c] / way
+                    u[i, j, k] += (p[a, b, c] - (p[i, j, k] if here else ZERO)) / way
 
 
 @parallel

@@ -5,8 +5,9 @@ from scipy import ndimage
 
 from urst.core.fields.body_terms import BodyTerms, Held, inverse_masses
 from urst.core.fields.pressure import LEAST_DEPTH, LEAST_OPEN, PressureSolver, Solution
-from urst.core.liquid import body_kernels, flow_kernels, particle_kernels, seam_kernels
+from urst.core.liquid import air, body_kernels, flow_kernels, particle_kernels, seam_kernels
 from urst.core.liquid.afloat import Nodes
+from urst.core.liquid.air import AirTerms, Kept
 from urst.core.liquid.band import Band
 from urst.core.liquid.settings import DENSITY, PARTICLES
 from urst.core.liquid.stuck import Stuck, stuck
@@ -36,6 +37,8 @@ class Pressing:
         How it goes before [m/s].
     nodes : Nodes, optional
         Bodies that give way; all others go as they do.
+    kept : bool
+        Whether pockets of air keep their volume.
 
     Attributes
     ----------
@@ -46,7 +49,13 @@ class Pressing:
     """
 
     def __init__(
-        self, walls: Walls, phi: np.ndarray, up: np.ndarray, velocity: list[np.ndarray], nodes: Nodes | None = None
+        self,
+        walls: Walls,
+        phi: np.ndarray,
+        up: np.ndarray,
+        velocity: list[np.ndarray],
+        nodes: Nodes | None = None,
+        kept: bool = False,
     ):
         self.walls, self.phi, self.nodes = walls, phi, nodes
         self.weights = [np.where(w < CLOSED, np.float32(0.0), w) for w in walls.weights]
@@ -59,8 +68,12 @@ class Pressing:
         self._pocket = np.empty(phi.shape, np.int32)
         self._known = [np.zeros(weight.shape, np.uint8) for weight in walls.weights]
         self.pockets = body_kernels.shut_in(wx, wy, wz, self.phi, LEAST, CLOSED, self._pocket)
+        self.air: AirTerms | None = None
+        """pockets of air that keep their volume"""
+        self.label = air.found(self.weights, self.phi, walls.share, LEAST, CLOSED) if kept else None
         self.held = Held(np.zeros(0, np.int64), np.zeros((0, 3), np.int64), np.zeros((0, 6)))
         self.terms: BodyTerms | None = None
+        beside: Held | None = None
         self.given, self.taken, self.exchanged = np.zeros(3), np.zeros(3), 0.0
         """what the last push took from the liquid and gave to solids, and the sum of its sizes [N s]"""
         self.stuck: Stuck | None = None
@@ -76,11 +89,16 @@ class Pressing:
             value = self.held.value.copy()
             arm = walls.position[self.held.body] - nodes.centre[mine]
             value[:, 3:] += np.cross(arm, value[:, :3])
-            if (nodes.inverse_mass[mine] > 0.0).any():
+            whole = Held(mine, self.held.cell, value)
+            wet = self.solver.solved()[tuple(self.held.cell.T)]
+            if (nodes.inverse_mass[mine[wet]] > 0.0).any():
                 self.terms = BodyTerms(
-                    phi.shape, Held(mine, self.held.cell, value), self.inverse, self.full,
+                    phi.shape, Held(*(x[wet] for x in whole)), self.inverse, self.full,
                     self._pocket == 0 if self.pockets else None,
                 )  # fmt: skip
+                beside = Held(*(x[~wet] for x in whole))
+        if self.label is not None and self.label.any():
+            self.air = AirTerms(self.label, self.weights, self.phi, LEAST, CLOSED, self.terms, beside)
 
     def _part(self, up, nodes):
         """Let liquid between bodies that lie against something."""
@@ -98,24 +116,43 @@ class Pressing:
 
     def _held(self, nodes):
         """What bodies with a node hold of faces beside liquid that is solved."""
-        w, parts = self.walls, []
+        w, parts, phi = self.walls, [], self.phi
+        if self.label is not None:
+            # pockets of air push as well
+            phi = np.where(self.label > 0, np.float32(-1.0), phi)
         for axis in range(3):
             weight = self.weights[axis]
             count = np.empty(len(weight), np.int64)
             body_kernels.count_held(
-                w.distance, w.owner, w.ease, nodes.node, weight, axis, w.ends(axis), self.phi, LEAST, count
+                w.distance, w.owner, w.ease, nodes.node, weight, axis, w.ends(axis), phi, LEAST, count
             )
             first = np.concatenate([[0], np.cumsum(count)])
             part = Held(np.empty(first[-1], np.int64), np.empty((first[-1], 3), np.int64), np.empty((first[-1], 6)))
             body_kernels.list_held(
-                w.distance, w.owner, w.ease, nodes.node, weight, axis, w.ends(axis), self.phi, LEAST, w.position, w.origin, w.cell,
+                w.distance, w.owner, w.ease, nodes.node, weight, axis, w.ends(axis), phi, LEAST, w.position, w.origin, w.cell,
                 first, *part,
             )  # fmt: skip
             parts.append(part)
         held = Held(*(np.concatenate(x) for x in zip(*parts)))
         # a cell that has no open face has no pressure
-        solved = self.solver.solved()[tuple(held.cell.T)]
+        solved = self.solver.solved()
+        solved = (solved if self.label is None else solved | (self.label > 0))[tuple(held.cell.T)]
         return Held(*(x[solved] for x in held))
+
+    def follow(self, before: Kept | None, dt: float) -> tuple[Kept | None, np.ndarray | None]:
+        """Return the pockets of air with what they are to hold, and what each is to grow, as a speed across a cell [m/s].
+
+        Parameters
+        ----------
+        before : Kept, optional
+            Those of the step before.
+        dt : float [s]
+        """
+        if self.label is None or self.air is None:
+            return None, None
+        now = air.volumes(self.label, self.phi, self.walls.share)
+        kept = air.followed(before, self.label, now)
+        return kept, min(air.BACK, air.MOST_BACK / dt) * (kept.volume - now) * self.walls.cell
 
     def shut(self) -> np.ndarray:
         """Return the cells from which liquid has no way out, (nx, ny, nz) bool."""
@@ -131,7 +168,9 @@ class Pressing:
             ways[mine], spins[mine] = n.of_bodies(velocity, w.position)
         w.drive(ways, spins, None if n is None else n.loose)
 
-    def project(self, velocity: list[np.ndarray], source: np.ndarray, tolerance: float) -> tuple[np.ndarray, Solution]:
+    def project(
+        self, velocity: list[np.ndarray], source: np.ndarray, tolerance: float, grown: np.ndarray | None = None
+    ) -> tuple[np.ndarray, Solution]:
         """Make a flow free of divergence but for a source, in place; its walls are those that `drive` has set last.
 
         Parameters
@@ -140,26 +179,41 @@ class Pressing:
         source : (nx, ny, nz) float32
             What each liquid cell gives, as a speed across it [m/s].
         tolerance : float
+        grown : (n,) float, optional
+            What each pocket of air is to grow, as a speed across a cell [m/s].
 
         Returns
         -------
         (pressure, Solution)
             The pressure over a step as a change of velocity across a cell (nx, ny, nz) [m/s].
         """
-        return self._solve(velocity, self._outflow(velocity, source), tolerance, MOST)
+        blown = None
+        if self.air is not None and self.label is not None:
+            inside, still = np.where(self.label > 0, np.float32(-1.0), np.float32(1.0)), np.zeros_like(source)
+            out = self._outflow(velocity, still, inside)
+            blown = ndimage.sum_labels(out, self.label, np.arange(1, self.label.max() + 1))
+            blown = blown if grown is None else blown + grown
+        return self._solve(velocity, self._outflow(velocity, source, self.phi), tolerance, MOST, blown)
 
-    def _outflow(self, velocity, source):
+    def _outflow(self, velocity, source, phi):
         rhs = np.empty(self.phi.shape, np.float32)
-        flow_kernels.outflow(*velocity, *self.weights, *self.walls.walls, self.phi, LEAST, source, rhs)
+        flow_kernels.outflow(*velocity, *self.weights, *self.walls.walls, phi, LEAST, source, rhs)
         return rhs
 
-    def _solve(self, velocity, rhs, tolerance, most):
+    def _solve(self, velocity, rhs, tolerance, most, blown=None):
         if self.pockets:
             # what is shut in has no other way to give
             mean = ndimage.mean(rhs, self._pocket, np.arange(self.pockets + 1))
             mean[0] = 0.0
             rhs -= mean[self._pocket].astype(np.float32)
-        pressure, solution = self.solver.solve(rhs, tolerance=tolerance, most=most, terms=self.terms)
+        terms = self.terms if self.air is None else self.air
+        if self.air is not None and blown is not None:
+            rhs = rhs + self.solver.unpacked(self.air.given(blown))
+        pressure, solution = self.solver.solve(rhs, tolerance=tolerance, most=most, terms=terms)
+        if self.air is not None and blown is not None and self.label is not None:
+            found = self.air.pressures(blown, self.solver.packed(pressure))
+            mine = self.label > 0
+            pressure[mine] = found[self.label[mine] - 1]
         before = self.momentum(velocity)
         for axis, (u, weight) in enumerate(zip(velocity, self.weights)):
             flow_kernels.push(u, weight, self.phi, pressure, axis, LEAST, CLOSED, self._known[axis])
@@ -217,7 +271,10 @@ class Pressing:
         driven = own[:, :3] + np.cross(own[:, 3:], arm)
         out = np.einsum("mi,mi->m", self.held.value, np.concatenate([driven, own[:, 3:]], axis=1))
         np.add.at(rhs, tuple(self.held.cell.T), -out)
-        pressure, _ = self._solve(velocity, rhs.astype(np.float32), tolerance, MOST_AGAIN)
+        blown = None
+        if self.label is not None and self.air is not None:
+            blown = ndimage.sum_labels(rhs, self.label, np.arange(1, self.label.max() + 1))
+        pressure, _ = self._solve(velocity, rhs.astype(np.float32), tolerance, MOST_AGAIN, blown)
         return self.impulses(pressure)
 
     def impulses(self, pressure: np.ndarray) -> np.ndarray:

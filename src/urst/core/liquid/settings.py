@@ -116,6 +116,9 @@ class LiquidSettings(BaseModel):
         le=1000,
         description="So many cells below the surface there are particles, deeper the flow is on the grid alone; empty: everywhere",
     )
+    air: Literal["vents", "keeps its volume"] = Field(
+        "vents", description="What air does that liquid shuts in: gives way, or keeps its volume and rises as bubbles"
+    )
     tolerance: float = Field(1e-3, gt=1e-7, le=0.1, description="Share of the divergence left in the pressure solve")
     most_substeps: int = Field(16, ge=1, le=256, description="Most steps a frame for a fast liquid")
     settle: float = Field(

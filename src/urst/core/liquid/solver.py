@@ -12,6 +12,7 @@ from urst.core.fields.pressure import Solution
 from urst.core.fields.wet import Wet
 from urst.core.liquid import deep_kernels, filling, level_kernels, particle_kernels
 from urst.core.liquid.afloat import Afloat
+from urst.core.liquid.air import Kept
 from urst.core.liquid.band import Band, moving
 from urst.core.liquid.calming import calmed
 from urst.core.liquid.inflows import Inflow, Region
@@ -126,6 +127,8 @@ class LiquidSolver:
         self._begun = False
         self._push: np.ndarray | None = None
         self._shut = np.zeros(self.shape, bool)
+        self._kept: Kept | None = None
+        """pockets of air that keep their volume"""
         self.given, self.taken, self.exchanged = np.zeros(3), np.zeros(3), 0.0
         """momentum that pressure has taken from the liquid, that solids have got, and all that passed [N s]"""
 
@@ -163,6 +166,7 @@ class LiquidSolver:
         self.velocity = [moved(u, before, window, axis, 0.0) for axis, u in enumerate(self.velocity)]
         self._known = [moved(u, before, window, axis, 0) for axis, u in enumerate(self._known)]
         self._push = None if self._push is None else moved(self._push, before, window, None, 0.0)
+        self._kept = self._kept and self._kept.moved(before, window)
         self.pressed = moved(self.pressed, before, window, None, 0.0)
         self._shut = np.zeros(self.shape, bool)
         self._start = np.zeros(self.phi.size + 1, np.int64)
@@ -211,7 +215,7 @@ class LiquidSolver:
             first = np.clip(np.floor(low - level_kernels.BAND).astype(int), 0, last)
             last = np.clip(np.ceil(high + level_kernels.BAND).astype(int), first, last)
         # nothing is born where there is some already
-        taken = _eighths(self.phi < -DEEP)
+        taken = filling.eighths(self.phi < -DEEP)
         taken[tuple((EDGE * self.position).astype(np.int64).T)] = True
         places = filling.seeds(inside, self.walls, (first, last), taken, rng)
         if only is not None:
@@ -306,7 +310,8 @@ class LiquidSolver:
             self.velocity[axis] += np.float32(fall * self.gravity[axis])
         w = self.walls
         nodes = self.afloat.nodes(dt) if self.afloat is not None and not held else None
-        self._pressing = pressing = Pressing(w, self.phi, self._up, self.velocity, nodes)
+        self._pressing = pressing = Pressing(w, self.phi, self._up, self.velocity, nodes, self.settings.air != "vents")
+        self._kept, grown = pressing.follow(self._kept, dt)
         if held:
             w.drive(np.zeros_like(w.velocity), np.zeros_like(w.velocity))
         else:
@@ -321,7 +326,7 @@ class LiquidSolver:
         growth = np.full(self.shape, np.float32(source))
         if self._push is not None and not held:
             growth += np.float32(self.cell) * self._push
-        self.pressure, self.solution = pressing.project(self.velocity, growth, self.settings.tolerance)
+        self.pressure, self.solution = pressing.project(self.velocity, growth, self.settings.tolerance, grown)
         self.pressed = self.pressure * np.float32(1e-3 * DENSITY * self.cell / dt)
         if not self.solution.converged:
             raise SolverFailed(
@@ -442,9 +447,7 @@ class LiquidSolver:
         """Cells beside what goes on beyond the domain: particles tell what comes and goes there."""
         if self.sea is not None:
             return self.sea.outer()
-        if self.settings.sides == "wall":
-            return np.zeros(self.shape, bool)
-        return beside(self.window, self.domain, SIDE)
+        return beside(self.window, self.domain, 0 if self.settings.sides == "wall" else SIDE)
 
     def _trim(self, dt):
         """Let no particles be where it is too deep for any, and some where they are missing."""
@@ -586,6 +589,7 @@ class LiquidSolver:
             "volume": self.volume(),
             "volume_drift": self.volume() / wanted - 1.0 if wanted else 0.0,
             "lost": self.lost / self.poured if self.poured else 0.0,
+            "pockets": float(len(self._kept.volume)) if self._kept else 0.0,
             "poured": self.poured / PARTICLES * self.cell**3,
             "drained": self.drained / PARTICLES * self.cell**3,
             "blocked": 1.0 - sum(x.came for x in self.inflows) / due if due else 0.0,
@@ -615,7 +619,7 @@ class LiquidSolver:
         """Let there be particles where a start has liquid and brings none along."""
         count = np.zeros(self.shape, np.int64)
         np.add.at(count, tuple(self.position.astype(np.int64).T), 1)
-        full = _eighths(count >= PARTICLES // 2)
+        full = filling.eighths(count >= PARTICLES // 2)
         full[tuple((EDGE * self.position).astype(np.int64).T)] = True
         rng = np.random.default_rng([self.settings.seed, len(self.position)])
         places = filling.seeds(taken.inside, self.walls, (np.zeros(3, int), np.array(self.shape)), full, rng)
@@ -624,7 +628,7 @@ class LiquidSolver:
     def snapshot(self) -> dict[str, np.ndarray]:
         """Return the whole state as named arrays."""
         state = {n: getattr(self, n).copy() for n in self._STATE}
-        state |= {f"velocity_{a}": u.copy() for a, u in zip("xyz", self.velocity)}
+        state |= {f"velocity_{a}": u.copy() for a, u in zip("xyz", self.velocity)} | Kept.state(self._kept)
         return state | {
             "counts": np.array(
                 [self.time, self.lost, self.poured, self.flying, self._begun, self.drained, *self.band.state]
@@ -647,6 +651,7 @@ class LiquidSolver:
         self.lost, self.poured, self.flying = (int(x) for x in state["counts"][1:4])
         self._begun, self.drained = bool(state["counts"][4]), int(state["counts"][5])
         self.band.state = state["counts"][6:8]
+        self._kept = Kept.restored(state)
         self._push = state["push"].copy() if state["push"].size else None
         for inflow, (owed, steps, due, came) in zip(self.inflows, state["inflows"]):
             inflow.owed, inflow.steps, inflow.due, inflow.came = float(owed), int(steps), float(due), float(came)
@@ -687,11 +692,6 @@ class LiquidSolver:
         self.poured = len(self.position) + self.band.unseen
         # its speeds are those of a step that has been done
         self._begun = True
-
-
-def _eighths(cells):
-    """What holds of cells, for each eighth of them."""
-    return np.repeat(np.repeat(np.repeat(cells, EDGE, 0), EDGE, 1), EDGE, 2)
 
 
 #: the kernel summed over particles deep in the liquid

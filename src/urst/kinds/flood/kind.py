@@ -36,7 +36,7 @@ class Flood(Kind):
     """A liquid with a free surface among walls and moving bodies."""
 
     name, title, version = "flood", "Flood", 4
-    golden = "ab9dc7fd5e5012cdbfef76afeb2c46e813e723a3"
+    golden = "2894bd565e9b5122ff33ec0312e93cb11010c5d6"
     settings = LiquidSettings
     hue = ("#42a1aa", "#1d727b")
     own = ("start_within", "fills", "inflows", "regions", "low", "high", "level", "pool_at")
@@ -57,6 +57,7 @@ class Flood(Kind):
             "volume_drift", "volume drift", "%", 100, -1, 1,
             about="How much more the surface holds than the particles that are there should fill",
         ),
+        Gauge("pockets", "pockets of air"),
         Gauge("poured", "poured so far", "m3"),
         Gauge("blocked", "found no room", "%", 100, None, 10, about="Share of what inflows were to pour that did not come in"),
         Gauge("drained", "taken away", "m3"),
@@ -91,6 +92,7 @@ class Flood(Kind):
         Question("What liquid is it?", "matter", (
             Field("viscosity", "Viscosity", "Pa s", 1.0, "Pa s"),
             Field("tension", "Surface tension", "N/m", 1.0, "N/m"),
+            Field("air", "Air shut in"),
         )),
         Question("What waves go over it?", "wind and swell", (
             Field("waves.wind", "Wind that raised them", **SPEED),

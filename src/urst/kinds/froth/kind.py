@@ -19,7 +19,7 @@ class Froth(OnLiquid):
     """What a liquid that takes in air gives birth to."""
 
     name, title, version = "froth", "Froth", 2
-    golden = "69a785b53a808129d459f23b946ec5b67736a305"
+    golden = "965bba1666d9bbf7dea0236a1c32a20bd2038425"
     settings = FrothSettings
     hue = ("#c9d6d6", "#7b9292")
     work = "urst.kinds.froth.work"

@@ -18,7 +18,7 @@ class Skin(OnLiquid):
     """The surface of a liquid, closed, with normals and velocities."""
 
     name, title, version = "skin", "Skin", 2
-    golden = "be104f63889e30fb3a459a5ae1ca33b4f222e43b"
+    golden = "eb970d02e6c4805b8e37f2b44704e2f22ad3afa8"
     settings = SkinSettings
     hue = ("#7fc4cf", "#3b8d99")
     work = "urst.kinds.skin.work"
