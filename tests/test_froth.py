@@ -16,16 +16,24 @@ def middles():
     return np.stack(np.meshgrid(*(np.arange(n) + 0.5 for n in SHAPE), indexing="ij"), axis=-1)
 
 
-def flow(velocity=lambda x: np.zeros_like(x), level=8.0, walls=2.0, surface=None):
+def flow(velocity=lambda x: np.zeros_like(x), level=8.0, walls=2.0, surface=None, blocked=None):
     """A pool up to a level [cells], or any surface, that flows by places [m]."""
     x = middles().reshape(-1, 3)
     phi = (surface or (lambda x: x[..., 2] - level))(middles())
     wet = x[phi.ravel() < 0.0]
     places = CELL * np.repeat(wet, 2, axis=0)
     away = np.broadcast_to(walls, SHAPE) if np.isscalar(walls) else walls
+    blocked = np.zeros(SHAPE, np.uint8) if blocked is None else blocked
     still, number = np.zeros(SHAPE), np.array([len(places)])
     return LiquidFrame(
-        places, velocity(places), np.clip(phi, -3, 3), away, velocity(CELL * x).reshape(*SHAPE, 3), still, number
+        places,
+        velocity(places),
+        np.clip(phi, -3, 3),
+        away,
+        velocity(CELL * x).reshape(*SHAPE, 3),
+        still,
+        number,
+        blocked,
     )
 
 
@@ -98,6 +106,19 @@ class Motion(unittest.TestCase):
         run(s, 0.4)
         # terminal speed
         np.testing.assert_allclose(s.velocity[0], [0.0, 0.0, -G / 20.0], atol=0.01)
+
+    def test_no_spray_flies_through_a_thin_wall(self):
+        blocked = np.zeros(SHAPE, np.uint8)
+        blocked[9], blocked[10] = 2, 1
+        s = froth(flow(blocked=blocked), spray={"drag": 0.0})
+        put(s, (0.8, 0.8, 1.2), SPRAY, (6.0, 0.0, 1.0))
+        run(s, 0.1)
+        self.assertAlmostEqual(CELL * float(s.position[0, 0]), 1.0, delta=0.01)
+        self.assertEqual(s.velocity[0, 0], 0.0)
+        # from behind as well
+        put(s, (1.3, 0.8, 1.2), SPRAY, (-6.0, 0.0, 1.0))
+        run(s, 0.1)
+        self.assertGreaterEqual(CELL * float(s.position[-1, 0]), 1.0)
 
     def test_bubbles_rise_and_become_foam_that_stays_on_the_surface(self):
         s = froth(bubbles={"rise": 0.3, "drag": 50.0, "life": 60.0}, foam={"life": 600.0})

@@ -40,6 +40,7 @@ def liquid(inside, shape, walls=None, more=(), velocity=(0.0, 0.0, 0.0)):
         flow,
         still,
         number,
+        still.astype(np.uint8),
     )
 
 

@@ -41,7 +41,8 @@ def shot(*, fragments: int = 260, cell_size: float = 0.11, end: int = 96, seed: 
             "events": [{"name": "let go", "what": "let go", "of": ("Counterweight", "Cable"), "when": "frame", "frame": touches - 1}],
             "joints": [{"name": "hook", "kind": "ball", "first": "Cable", "second": "", "at": along(0.0)}]}},
         {"id": "flood", "name": "Flood", "kind": "flood", "reads": ["fall"], "settings": {
-            "cell_size": cell_size, "low": (-4.1, -6.6, -2.2), "high": (4.1, -1.1, 1.8), "level": -0.55}},
+            "cell_size": cell_size, "low": (-4.1, -6.6, -2.2), "high": (4.1, -1.1, 1.8), "level": -0.55,
+            "air": "keeps its volume"}},
         {"id": "skin", "name": "Skin", "kind": "skin", "reads": ["flood"]},
         {"id": "froth", "name": "Froth", "kind": "froth", "reads": ["flood"]},
         {"id": "shed", "name": "Shed", "kind": "shed", "reads": ["fall", "flood"], "settings": {

@@ -177,8 +177,26 @@ def velocity_at(u, x, y, z, out):
                     out[d] += w * u[i + p, j + q, k + r, d]
 
 
+@inline
+def _stopped(blocked, axis, start, end, first, second, speed):
+    """Where a way along an axis ends, and with what speed: at the first face that a thin wall closes. first, second: the place along
+    the two other axes, in their order."""
+    nx, ny, nz = blocked.shape
+    n = nx if axis == 0 else (ny if axis == 1 else nz)
+    a, b, c, goal = np.int64(first), np.int64(second), np.int64(np.floor(start)), np.int64(np.floor(end))
+    a = min(max(a, 0), (ny if axis == 0 else nx) - 1)
+    b = min(max(b, 0), (ny if axis == 2 else nz) - 1)
+    while c != goal and 0 <= c < n:
+        ahead = goal > c
+        i, j, k = (c, a, b) if axis == 0 else ((a, c, b) if axis == 1 else (a, b, c))
+        if blocked[i, j, k] & np.uint8(1 << (2 * axis + ahead)):
+            return (np.float32(c + 1) - STAND if ahead else np.float32(c) + STAND), ZERO
+        c += 1 if ahead else -1
+    return end, speed
+
+
 @parallel
-def move(position, velocity, age, life, kind, phi, walls, u, rules, lives, on, gravity, wind, cell, dt):
+def move(position, velocity, age, life, kind, phi, walls, blocked, u, rules, lives, on, gravity, wind, cell, dt):
     """Move points by a step, and let each be what the place makes of it.
 
     Parameters
@@ -191,6 +209,8 @@ def move(position, velocity, age, life, kind, phi, walls, u, rules, lives, on, g
         Written; GONE for what is no more.
     phi, walls : (nx, ny, nz) float32
         Distances from the surface and from walls [cells].
+    blocked : (nx, ny, nz) uint8
+        Faces of cells that thin walls close, a bit each: before and behind along x, y, z.
     u : (nx, ny, nz, 3) float32
         The liquid's velocity [m/s].
     rules : (4,) float32
@@ -246,6 +266,9 @@ def move(position, velocity, age, life, kind, phi, walls, u, rules, lives, on, g
             square = max(sx * sx + sy * sy + sz * sz, np.float32(0.25))
             off = min(max(between(phi, x, y, z) + np.float32(0.05), -HALF), HALF) / square
             x, y, z = x - HALF * off * sx, y - HALF * off * sy, z - HALF * off * sz
+        x, v[0] = _stopped(blocked, 0, position[p, 0], x, position[p, 1], position[p, 2], v[0])
+        y, v[1] = _stopped(blocked, 1, position[p, 1], y, x, position[p, 2], v[1])
+        z, v[2] = _stopped(blocked, 2, position[p, 2], z, x, y, v[2])
         d = between(walls, x, y, z)
         if d < STAND:
             if d < LOST:

@@ -45,6 +45,7 @@ class FrothSolver:
         self.position, self.velocity = np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32)
         self.age, self.life, self.kind = np.zeros(0, np.float32), np.zeros(0, np.float32), np.zeros(0, np.uint8)
         self.phi, self.walls = np.full(self.shape, 3.0, np.float32), np.full(self.shape, 2.0, np.float32)
+        self.blocked = np.zeros(self.shape, np.uint8)
         self.flow, self.filled = np.zeros((*self.shape, 3), np.float32), np.zeros(self.shape, np.float32)
         self.born = self.refused = self.steps = 0
         """points there ever were, and that there was no room for; steps so far"""
@@ -66,6 +67,7 @@ class FrothSolver:
         """
         self.phi = np.ascontiguousarray(liquid.phi, np.float32)
         self.walls = np.ascontiguousarray(liquid.walls, np.float32)
+        self.blocked = np.ascontiguousarray(liquid.blocked, np.uint8)
         total, weight = np.zeros((*self.shape, 3), np.float32), np.zeros(self.shape, np.float32)
         places = ((liquid.position - self.origin) / self.cell).astype(np.float32)
         kernels.spread_velocity(places, np.ascontiguousarray(liquid.velocity, np.float32), total, weight)
@@ -93,7 +95,7 @@ class FrothSolver:
         for _ in range(parts):
             self.pulse()
             kernels.move(
-                self.position, self.velocity, self.age, self.life, self.kind, self.phi, self.walls, self.flow, self._rules,
+                self.position, self.velocity, self.age, self.life, self.kind, self.phi, self.walls, self.blocked, self.flow, self._rules,
                 self._lives, self._on, self.gravity, wind, np.float32(self.cell), np.float32(dt / parts),
             )  # fmt: skip
         here = self.kind != kernels.GONE

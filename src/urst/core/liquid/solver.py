@@ -571,6 +571,7 @@ class LiquidSolver:
             "walls": whole(self.walls.middle, 2.0, 2.0),
             "flow": np.stack([whole(flow[..., a], 0.0, FASTEST) for a in range(3)], axis=-1),
             "pressure": whole(self.pressed, 0.0, MOST_PRESSED),
+            "blocked": moved(self.walls.blocked, self.window, Window((0, 0, 0), self.domain), None, 0),
             "filled": np.array([len(self.position) + self.band.unseen]),
         }
 
