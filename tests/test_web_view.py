@@ -8,11 +8,15 @@ from PIL import Image
 
 from tests.live import Live
 from tests.shots import falling_box, tiny
+from urst.bake.runner import bake
 from urst.core.curves.curve import Curve
 from urst.db import shots, versions
 from urst.db.engine import session
 from urst.demo import smoke, sparks
+from urst.drawn import codec
 from urst.shot.document import parse
+from urst.shot.keys import layer_keys
+from urst.store.store import Store
 
 
 def picture(width=64, height=36, kind="JPEG"):
@@ -42,6 +46,58 @@ class View(unittest.TestCase):
                 np.testing.assert_allclose(np.subtract(b.position, a.position), (0.1, 0, -2), atol=1e-9)
         for data, number in (({"x": "far"}, 0), ({"x": "nan"}, 0), ({"x": 1}, 99)):
             self.assertEqual(self.http.post(f"/shots/{shot_id}/pieces/{number}/move", data=data).status_code, 422)
+
+    def test_a_plane_across_water_and_a_probe_in_it(self):
+        pool = parse({
+            "name": "Pool", "start": 1, "end": 2, "pieces": [],
+            "layers": [{"id": "flood", "name": "Flood", "kind": "flood", "settings": {
+                "cell_size": 0.1, "low": (-1, -1, 0), "high": (1, 1, 2), "level": 1.0}}],
+        })  # fmt: skip
+        shot_id, key = self.live.add(pool), layer_keys(pool)["flood"]
+        bake(pool, Store(self.live.store))
+        base = f"/data/{key}"
+        meta = self.http.get(f"/shots/{shot_id}/stage").json()
+        self.assertEqual([s["name"] for s in meta["sliced"]["flood"]], ["pressure", "speed", "cells"])
+        ask = {"of": "pressure", "axis": "y", "at": 0.05}
+
+        def plane(**more):
+            return codec.decode(self.http.get(f"{base}/slices/2", params=ask | more).content)
+
+        found, about = plane()
+        values, known = found["values"], found["known"]
+        self.assertEqual(values.shape, (24, 24))
+        # hydrostatic: ten cells of a tenth of a metre, from the middle of the lowest
+        self.assertEqual(int(known[10].sum()), 10)
+        np.testing.assert_allclose(values[10, :10], 9.81 * (0.95 - 0.1 * np.arange(10)), rtol=0.02)
+        self.assertEqual(about["most"], 10.0)
+        # beyond the grid there is nothing
+        far, _ = plane(at=50)
+        self.assertEqual(far["known"].sum(), 0)
+        cells = plane(of="cells")[0]["values"]
+        self.assertEqual(set(cells[10].tolist()), {0.0, 1.0, 2.0})
+        for wrong in ({"of": "taste"}, {"axis": "w"}):
+            refused = self.http.get(f"{base}/slices/2", params=ask | wrong)
+            self.assertEqual((refused.status_code, "choose" in refused.json()["message"]), (422, True))
+        # straight down, and from within
+        told = self.http.get(f"{base}/probe/2", params={"eye": "0.05,0.05,3", "way": "0,0,-1"}).json()
+        self.assertAlmostEqual(told["away"], 2.0, delta=0.06)
+        said = {t["label"]: t["value"] for t in told["told"]}
+        self.assertAlmostEqual(said["of water here"], 1.0, delta=0.06)
+        self.assertLess(said["below the surface"], 0.06)
+        deep = self.http.get(f"{base}/probe/2", params={"eye": "0.05,0.05,0.4", "way": "0,1,0"}).json()["told"]
+        said = {t["label"]: t["value"] for t in deep}
+        self.assertAlmostEqual(said["below the surface"], 0.6, delta=0.06)
+        self.assertAlmostEqual(said["pressure"], 0.6 * 9.81, delta=0.4)
+        # what stands nearer is in the way, and a way past it meets nothing
+        for way in ({"until": 1.0}, {"way": "0,0,1"}):
+            asked = {"eye": "0.05,0.05,3", "way": "0,0,-1"} | way
+            self.assertEqual(self.http.get(f"{base}/probe/2", params=asked).json(), {})
+        for way in ("0,0,0", "up", "nan,0,1", "1,2"):
+            refused = self.http.get(f"{base}/probe/2", params={"eye": "0,0,3", "way": way})
+            self.assertEqual(refused.status_code, 422)
+        self.assertEqual(
+            self.http.get(f"/data/{'0' * 39}/probe/2", params={"eye": "0,0,3", "way": "0,0,1"}).status_code, 404
+        )
 
     def test_cameras_and_the_picture(self):
         shot_id = self.live.add(falling_box())

@@ -46,9 +46,9 @@ def shot(*, fragments: int = 260, cell_size: float = 0.11, end: int = 96, seed: 
         {"id": "skin", "name": "Skin", "kind": "skin", "reads": ["flood"]},
         {"id": "froth", "name": "Froth", "kind": "froth", "reads": ["flood"]},
         {"id": "shed", "name": "Shed", "kind": "shed", "reads": ["fall", "flood"], "settings": {
-            "chips": 160, "dust": 40, "smallest": 0.012, "largest": 0.05, "spread": 0.8}},
+            "chips": 160, "dust": 12, "smallest": 0.012, "largest": 0.05, "spread": 0.8}},
         {"id": "billow", "name": "Billow", "kind": "billow", "reads": ["fall", "shed", "flood"], "settings": {
-            "cell_size": 1.6 * cell_size, "low": (-6, -8, -2.2), "high": (6, 4, 5), "clearing": 8.0}},
+            "cell_size": 1.6 * cell_size, "low": (-6, -8, -2.2), "high": (6, 4, 5), "clearing": 5.0}},
     ]  # fmt: skip
     return parse({
         "name": "Granary basin", "note": "what floats and what sinks", "start": 1, "end": end, "pieces": pieces, "layers": layers,

@@ -327,7 +327,7 @@ class LiquidSolver:
         if self._push is not None and not held:
             growth += np.float32(self.cell) * self._push
         self.pressure, self.solution = pressing.project(self.velocity, growth, self.settings.tolerance, grown)
-        self.pressed = self.pressure * np.float32(1e-3 * DENSITY * self.cell / dt)
+        self.pressed = self.pressure * np.float32(1e-3 * DENSITY * self.cell / fall)
         if not self.solution.converged:
             raise SolverFailed(
                 f"The pressure solve left {self.solution.residual:.2g} of the divergence after {self.solution.iterations} "

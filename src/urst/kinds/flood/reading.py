@@ -35,10 +35,12 @@ def told(arrays: dict[str, np.ndarray], meta: dict, at: np.ndarray) -> list[Told
     place = (at - 0.5)[:, None]
     flow = np.array([_at(arrays["flow"][..., a], place)[0] for a in range(3)])
     rise, floor = k + 0.5 + above, k + 0.5 - below
+    # before the first step there is none yet
+    pressure = [Told("pressure", max(0.0, float(_at(arrays["pressure"], place)[0])), "kPa")]
     return [
         Told("below the surface", max(0.0, rise - at[2]) * cell, "m"),
         Told("of water here", (rise - floor) * cell, "m"),
-        Told("pressure", max(0.0, float(_at(arrays["pressure"], place)[0])), "kPa"),
+        *(pressure if arrays["pressure"].any() else []),
         Told("speed", float(np.linalg.norm(flow)), "m/s"),
         Told("upward", float(flow[2]), "m/s"),
     ]
