@@ -70,10 +70,11 @@ class Band:
         if self.zone is not None:
             self.zone.fill(deep_kernels.LEFT)
 
-    def kept(self, position: np.ndarray) -> np.ndarray:
-        """Return which particles at places (n, 3) [cells] are not too deep, (n,) bool; the others are unseen from now on."""
+    def kept(self, position: np.ndarray) -> np.ndarray | None:
+        """Return which particles at places (n, 3) [cells] are not too deep, (n,) bool; the others are unseen from now on. None if all
+        are kept."""
         if self.zone is None:
-            return np.ones(len(position), bool)
+            return None
         keep = self.zone[tuple(position.astype(np.int32).T)] != deep_kernels.BARE
         self.unseen += int((~keep).sum())
         return keep

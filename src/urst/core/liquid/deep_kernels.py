@@ -3,8 +3,8 @@
 import numpy as np
 from numba import prange
 
-from urst.core.jit import parallel, serial
-from urst.core.liquid.level_kernels import BAND, tricubic
+from urst.core.jit import inline, parallel, serial
+from urst.core.liquid.level_kernels import BAND
 from urst.core.liquid.particle_kernels import sample, slopes_at
 from urst.core.liquid.thin_kernels import ALL
 from urst.core.liquid.wall_kernels import HALF, ONE, ZERO
@@ -133,11 +133,56 @@ def take_up(position, u, v, w, step, velocity, affine):
         velocity[p, 2], affine[p, 2, 0], affine[p, 2, 1], affine[p, 2, 2] = slopes_at(w, 2, x, y, z)
 
 
+@inline
+def _weights(t):
+    """Of the four values about a place t between the middle two (Catmull & Rom 1974)."""
+    s = ONE - t
+    return -HALF * t * s * s, ONE - HALF * t * t * (np.float32(5.0) - np.float32(3.0) * t), HALF * t * (
+        ONE + t * (np.float32(4.0) - np.float32(3.0) * t)
+    ), -HALF * t * t * s  # fmt: skip
+
+
+@inline
+def _row(f, i, j, k, p, q, r, s):
+    return p * f[i, j, k - 1] + q * f[i, j, k] + r * f[i, j, k + 1] + s * f[i, j, k + 2]
+
+
+@inline
+def _smooth(f, x, y, z):
+    """A field between its values, by a cubic that does not leave the eight nearest; straight beside the grid's sides."""
+    nx, ny, nz = f.shape
+    x = min(max(x, ZERO), np.float32(nx - 1.001))
+    y = min(max(y, ZERO), np.float32(ny - 1.001))
+    z = min(max(z, ZERO), np.float32(nz - 1.001))
+    i, j, k = np.int64(np.int32(x)), np.int64(np.int32(y)), np.int64(np.int32(z))
+    a, b, c = x - np.float32(i), y - np.float32(j), z - np.float32(k)
+    f0, f1, f2, f3 = f[i, j, k], f[i, j, k + 1], f[i, j + 1, k], f[i, j + 1, k + 1]
+    f4, f5, f6, f7 = f[i + 1, j, k], f[i + 1, j, k + 1], f[i + 1, j + 1, k], f[i + 1, j + 1, k + 1]
+    if i < 1 or j < 1 or k < 1 or i > nx - 3 or j > ny - 3 or k > nz - 3:
+        low = (ONE - b) * ((ONE - c) * f0 + c * f1) + b * ((ONE - c) * f2 + c * f3)
+        high = (ONE - b) * ((ONE - c) * f4 + c * f5) + b * ((ONE - c) * f6 + c * f7)
+        return (ONE - a) * low + a * high
+    x0, x1, x2, x3 = _weights(a)
+    y0, y1, y2, y3 = _weights(b)
+    p, q, r, s = _weights(c)
+    total = ZERO
+    for n in range(4):
+        w = x0 if n == 0 else (x1 if n == 1 else (x2 if n == 2 else x3))
+        h = i - 1 + n
+        total += w * (
+            y0 * _row(f, h, j - 1, k, p, q, r, s) + y1 * _row(f, h, j, k, p, q, r, s)
+            + y2 * _row(f, h, j + 1, k, p, q, r, s) + y3 * _row(f, h, j + 2, k, p, q, r, s)
+        )  # fmt: skip
+    least = min(min(min(f0, f1), min(f2, f3)), min(min(f4, f5), min(f6, f7)))
+    most = max(max(max(f0, f1), max(f2, f3)), max(max(f4, f5), max(f6, f7)))
+    return min(max(total, least), most)
+
+
 @parallel
 def carry(u, v, w, axis, zone, depth, step, mass, out):
     """Write what the flow carries to faces across an axis that have no particles to say it: velocity `out` and weight `mass`.
 
-    It comes from where it was a step before (semi-Lagrangian: Robert 1981, by the midpoint rule and a limited cubic). Faces between
+    It comes from where it was a step before (semi-Lagrangian: Robert 1981, by the midpoint rule and a cubic that makes no new extremes). Faces between
     cells that are FILLED or BARE go by the grid alone; so do those deep in the liquid that hardly a particle is near.
 
     Parameters
@@ -172,7 +217,7 @@ def carry(u, v, w, axis, zone, depth, step, mass, out):
                 x -= step * sample(u, 0, mx, my, mz)
                 y -= step * sample(v, 1, mx, my, mz)
                 z -= step * sample(w, 2, mx, my, mz)
-                out[i, j, k] = tricubic(field, x + HALF - ox, y + HALF - oy, z + HALF - oz)
+                out[i, j, k] = _smooth(field, x - ox, y - oy, z - oz)
                 mass[i, j, k] = ONE
 
 

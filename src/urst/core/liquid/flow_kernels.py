@@ -104,12 +104,30 @@ def spread(u, weight, closed, known, fresh, now):
     Faces open by less than `closed` take and do not give: nothing spreads through walls.
     """
     nx, ny, nz = u.shape
+    # the first and the last that are known along z
+    ends = np.empty((nx, ny, 2), np.int64)
     for row in prange(nx):
         i = np.int64(row)
         for j in range(ny):
+            low, high = nz, np.int64(-1)
+            for k in range(nz):
+                if known[i, j, k]:
+                    low, high = min(low, k), k
+            ends[i, j, 0], ends[i, j, 1] = low, high
+    for row in prange(nx):
+        i = np.int64(row)
+        for j in range(ny):
+            low, high = ends[i, j, 0] - 1, ends[i, j, 1] + 1
+            for side in range(2):
+                a, b = min(max(i - 1 + 2 * side, 0), nx - 1), min(max(j - 1 + 2 * side, 0), ny - 1)
+                low, high = min(low, ends[a, j, 0]), max(high, ends[a, j, 1])
+                low, high = min(low, ends[i, b, 0]), max(high, ends[i, b, 1])
             for k in range(nz):
                 fresh[i, j, k], now[i, j, k] = u[i, j, k], known[i, j, k]
                 if known[i, j, k]:
+                    continue
+                if k < low or k > high:
+                    fresh[i, j, k] = ZERO
                     continue
                 total, count = ZERO, ZERO
                 for f in range(6):

@@ -82,9 +82,10 @@ def count(position, start, lodging, share, distance, home, reach, phi, full, dee
                     continue
                 x, y, z = np.float32(i) + HALF, np.float32(j) + HALF, np.float32(k) + HALF
                 total, walled, free = ZERO, False, reach[i, j, k] == ALL
-                for a in range(max(i - 2, 0), min(i + 3, nx)):
-                    for b in range(max(j - 2, 0), min(j + 3, ny)):
-                        low, high = (a * ny + b) * nz + max(k - 2, 0), (a * ny + b) * nz + min(k + 2, nz - 1)
+                # the kernel is nothing in cells farther away
+                for a in range(max(i - 1, 0), min(i + 2, nx)):
+                    for b in range(max(j - 1, 0), min(j + 2, ny)):
+                        low, high = (a * ny + b) * nz + max(k - 1, 0), (a * ny + b) * nz + min(k + 1, nz - 1)
                         for p in range(start[low], start[high + 1]):
                             if not free:
                                 lodge = np.int64(lodging[p])
@@ -92,7 +93,7 @@ def count(position, start, lodging, share, distance, home, reach, phi, full, dee
                                     continue
                             dx, dy, dz = position[p, 0] - x, position[p, 1] - y, position[p, 2] - z
                             total += _kernel(dx * dx + dy * dy + dz * dz)
-                        for c in range(max(k - 2, 0), min(k + 3, nz)):
+                        for c in range(max(k - 1, 0), min(k + 2, nz)):
                             walled = walled or share[a, b, c] < ONE
                 room = ONE
                 if walled or not free or min(i, j, k) < 2 or i > nx - 3 or j > ny - 3 or k > nz - 3:
@@ -202,7 +203,7 @@ def _along_y(f, i, j, k, s, t):
 
 
 @inline
-def tricubic(f, x, y, z):
+def _tricubic(f, x, y, z):
     nx, ny, nz = f.shape
     x = min(max(x - HALF, ZERO), np.float32(nx - 1.001))
     y = min(max(y - HALF, ZERO), np.float32(ny - 1.001))
@@ -240,7 +241,7 @@ def advect(phi, u, v, w, step, reach, out):
                     out[i, j, k] = apart(phi, reach, i, j, k, x, y, z)
                     continue
                 far = abs(phi[i, j, k]) > np.float32(3.0)
-                out[i, j, k] = between(phi, x, y, z) if far else tricubic(phi, x, y, z)
+                out[i, j, k] = between(phi, x, y, z) if far else _tricubic(phi, x, y, z)
 
 
 @serial

@@ -38,6 +38,25 @@ def sort(position, shape, start, order):
 
 
 @parallel
+def extent(position, parts):
+    """Return the least and the greatest of places (n, 3), n > 0, along each axis, (2, 3) float32, looked for in parts side by side."""
+    ends = np.empty((parts, 2, 3), np.float32)
+    for part in prange(parts):
+        s = np.int64(part)
+        first, last = len(position) * s // parts, len(position) * (s + 1) // parts
+        for c in range(3):
+            low = high = position[min(first, len(position) - 1), c]
+            for p in range(first, last):
+                low, high = min(low, position[p, c]), max(high, position[p, c])
+            ends[s, 0, c], ends[s, 1, c] = low, high
+    found = ends[0].copy()
+    for s in range(1, parts):
+        for c in range(3):
+            found[0, c], found[1, c] = min(found[0, c], ends[s, 0, c]), max(found[1, c], ends[s, 1, c])
+    return found
+
+
+@parallel
 def arrange(order, position, velocity, affine, out_position, out_velocity, out_affine):
     """Write particles in another order (n,)."""
     for number in prange(len(order)):
@@ -78,8 +97,7 @@ def _spread(position, velocity, affine, p, axis, lodging, reach, mass, momentum)
     z = position[p, 2] - (ZERO if axis == 2 else HALF)
     i, j, k = np.int64(np.floor(x)), np.int64(np.floor(y)), np.int64(np.floor(z))
     u, v, w = x - np.float32(i), y - np.float32(j), z - np.float32(k)
-    r, s, t = _lodged(lodging, p, reach)
-    free = reach[r, s, t] == ALL
+    free = reach.reshape(-1)[lodging[p]] == ALL
     own = velocity[p, axis]
     cx, cy, cz = affine[p, axis, 0], affine[p, axis, 1], affine[p, axis, 2]
     for a in range(2):
@@ -93,8 +111,10 @@ def _spread(position, velocity, affine, p, axis, lodging, reach, mass, momentum)
             for c in range(2):
                 if k + c < 0 or k + c >= mass.shape[2]:
                     continue
-                if not free and not _beside_face(reach, r, s, t, np.int64(axis), i + a, j + b, k + c):
-                    continue
+                if not free:
+                    r, s, t = _lodged(lodging, p, reach)
+                    if not _beside_face(reach, r, s, t, np.int64(axis), i + a, j + b, k + c):
+                        continue
                 weight = wb * (w if c else ONE - w)
                 there = own + cx * (np.float32(a) - u) + cy * (np.float32(b) - v) + cz * (np.float32(c) - w)
                 mass[i + a, j + b, k + c] += weight
@@ -118,8 +138,9 @@ def scatter(position, velocity, affine, plane, axis, lodging, reach, mass, momen
 def _weigh(position, p, lodging, reach, density):
     """Add a particle to the eight cells whose middles are about it."""
     x, y, z = position[p, 0] - HALF, position[p, 1] - HALF, position[p, 2] - HALF
-    r, s, t = _lodged(lodging, p, reach)
-    free = reach[r, s, t] == ALL
+    free, r, s, t = reach.reshape(-1)[lodging[p]] == ALL, np.int64(0), np.int64(0), np.int64(0)
+    if not free:
+        r, s, t = _lodged(lodging, p, reach)
     i, j, k = np.int64(np.floor(x)), np.int64(np.floor(y)), np.int64(np.floor(z))
     u, v, w = x - np.float32(i), y - np.float32(j), z - np.float32(k)
     for a in range(2):
@@ -336,8 +357,9 @@ def carry(
         x, y, z = position[p, 0], position[p, 1], position[p, 2]
         i, j, k = np.int64(x), np.int64(y), np.int64(z)
         guarded = reach[i, j, k] != ALL or now[i, j, k] != ALL
-        r, s, t = _lodged(lodging, p, reach)
+        r, s, t = i, j, k
         if guarded:
+            r, s, t = _lodged(lodging, p, reach)
             flies = apart(phi, reach, r, s, t, x, y, z) > spray
         else:
             flies = phi[np.int32(x), np.int32(y), np.int32(z)] > spray + HALF or between(phi, x, y, z) > spray

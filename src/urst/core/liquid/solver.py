@@ -145,7 +145,7 @@ class LiquidSolver:
         if self.sea is not None or not len(self.position):
             return
         first = np.array(self.window.first)
-        low, high = first + self.position.min(axis=0), first + self.position.max(axis=0)
+        low, high = first + particle_kernels.extent(self.position, len(self.position) // 2**14 + 1)
         deep = self.band.box()
         if deep is not None:
             low, high = np.minimum(low, first + deep[0]), np.maximum(high, first + deep[1])
@@ -451,7 +451,8 @@ class LiquidSolver:
 
     def _trim(self, dt):
         """Let no particles be where it is too deep for any, and some where they are missing."""
-        self._keep(self.band.kept(self.position))
+        if (kept := self.band.kept(self.position)) is not None and not kept.all():
+            self._keep(kept)
         places, speed, slopes = self.band.born(self.position, self.velocity, self.walls, dt / self.cell)
         if len(places):
             self._add(places, speed, slopes, fresh=0)
