@@ -105,6 +105,35 @@ class Findings(unittest.TestCase):
         with self.assertRaisesRegex(BadValue, "is filled from 'Heap', which is no set piece"):
             with_data(basin, flood(fills=[{"piece": "Heap"}]))
 
+    def test_a_pool_that_what_falls_or_pours_into_it_does_not_suit(self):
+        shot = swell.shot()
+
+        def of_flood(**settings):
+            return lambda d: d["layers"][1]["settings"].update(settings)
+
+        def higher(d):
+            for piece in d["pieces"]:
+                if piece.get("motion", "loose") == "loose":
+                    piece["position"] = (*piece["position"][:2], piece["position"][2] + 8.0)
+
+        self.mends(with_data(shot, higher), "whose domain ends 2 m above its level")
+        deep = shot.layers[1].settings
+        self.mends(
+            with_data(shot, of_flood(low=(*deep.low[:2], deep.level - 0.05), sides="wall")), "deep when it floats"
+        )
+        under = {"name": "Pipe", "shape": {"kind": "box", "width": 0.3, "depth": 0.3, "height": 0.3}, "motion": "fixed",
+                 "position": (0, 0, deep.level - 0.6)}  # fmt: skip
+
+        def piped(d):
+            d["pieces"].append(under)
+            d["taking_part"] = [
+                *d.get("taking_part", []),
+                {"of": "Pipe", "bodies": False, "liquid": False, "seen": False},
+            ]
+            d["layers"][1]["settings"]["inflows"] = [{"piece": "Pipe"}]
+
+        self.mends(with_data(shot, piped), "where it is full already")
+
     def test_a_vessel_that_is_a_plug_or_cannot_be_hollow(self):
         shot = cask.shot()
         self.assertEqual([f.title for f in preflight(shot)], [])

@@ -7,7 +7,7 @@ from urst.core.curves.stream import Stream
 from urst.core.geometry.convex import hull_of
 from urst.core.geometry.mesh import open_edges
 from urst.core.liquid.settings import PARTICLES, LiquidSettings
-from urst.kinds.flood import reading
+from urst.kinds.flood import reading, splash
 from urst.kinds.flood.proposal import proposal
 from urst.kinds.gauge import Gauge, Quantity, Sliced
 from urst.kinds.kind import Kind, at, piece_problem
@@ -214,6 +214,7 @@ class Flood(Kind):
             + self._outside(shot, layer)
             + self._small(shot, layer)
             + self._unseen(shot, layer)
+            + splash.findings(shot, layer)
             + thin(
                 shot,
                 layer,
