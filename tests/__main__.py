@@ -55,11 +55,17 @@ FULL = (
 )
 
 
+#: a test that takes so long hangs [s]
+HANGS = 1200
+
+
 class _Result(unittest.TextTestResult):
     """Says how long each test took when it took long."""
 
     def startTest(self, test):  # noqa: N802
         self._began = time.monotonic()
+        # one that hangs ends the run with its trace, rather than going on until somebody notices
+        faulthandler.dump_traceback_later(HANGS, exit=True)
         super().startTest(test)
 
     def addSuccess(self, test):  # noqa: N802
@@ -71,8 +77,6 @@ class _Result(unittest.TextTestResult):
 
 def main(words: list[str]) -> int:
     """Run the suite; return 0 only if every test passed."""
-    # a hanging test ends the run with its trace, rather than going on until somebody notices
-    faulthandler.dump_traceback_later(2400, exit=True)
     named = [w for w in words if w != "fast"]
     names = named or (FAST if "fast" in words else FAST + FULL)
     suite = unittest.defaultTestLoader.loadTestsFromNames([f"tests.test_{n}" for n in names])
