@@ -5,8 +5,18 @@ from unittest import mock
 
 import numpy as np
 
+from tests.bodies import fragments_of, solver
+from tests.test_afloat import APART, advance
+from urst.core.bodies.boundary import Boundary
+from urst.core.bodies.parting import Parting
+from urst.core.bodies.patches import find_patches
+from urst.core.coupling.exchanges import exchange
+from urst.core.coupling.group import Group, Member
+from urst.core.geometry import generators
+from urst.core.geometry.mesh import transformed
 from urst.core.liquid import viscous
-from urst.core.liquid.pressing import CLOSED
+from urst.core.liquid.afloat import Nodes
+from urst.core.liquid.pressing import CLOSED, Pressing
 from urst.core.liquid.settings import DENSITY, LiquidSettings
 from urst.core.liquid.solver import LiquidSolver
 from urst.core.liquid.viscous import steady_dt, thicken
@@ -22,6 +32,83 @@ def drop(cell, half, inside, velocity=(0.0, 0.0, 0.0), **settings):
     liquid = LiquidSolver(settings, (0.0, 0.0, 0.0))
     liquid.fill(inside, velocity)
     return liquid
+
+
+def carried(cell, density, viscosity, velocity, *, gravity=(0.0, 0.0, 0.0), radius=0.25, side=2.0):
+    """A ball in the middle of a cube of thick liquid that is to go as it is said, coupled."""
+    mesh = generators.ball(radius, 16)[0]
+    mesh = transformed(mesh, np.eye(3), np.full(3, side / 2) - mesh.vertices.mean(axis=0))
+    rigid = solver([mesh], settings=APART, gravity=gravity, density=density)
+    fragments = fragments_of([mesh])
+    parting = Parting(Boundary(fragments), find_patches(fragments, 1e-3), np.zeros(0, np.int64))
+    settings = LiquidSettings(
+        cell_size=cell, low=(0, 0, 0), high=(side, side, side + 0.25), viscosity=viscosity, tolerance=1e-4
+    )
+    liquid = LiquidSolver(settings, gravity, boundaries=[parting.boundary])
+    liquid.fill(lambda x: x[:, 2] - side, velocity)
+    between = exchange(rigid, liquid, {id(rigid): [parting], id(liquid): []}, 1.0, 1.0)
+    return rigid, liquid, Group([Member("fall", rigid, [parting]), Member("flood", liquid, [])], [("flood", between)])
+
+
+class Dragged(unittest.TestCase):
+    def test_a_ball_sinks_the_slower_the_thicker_and_the_nearer_to_stokes_the_finer_the_steps(self):
+        # alone 2/9 of what it weighs over its viscosity; among walls at four radii about 0.55 of that (Haberman & Sayre 1958, quoted
+        # from memory). Rubbing and pressure are found one after the other, which costs drag in coarse steps
+        viscosity, density, radius, found = 400.0, 2000.0, 0.25, []
+        alone = 2 / 9 * (density - 1000.0) * 9.81 * radius**2 / viscosity
+        for dt, frames in ((1 / 48, 12), (1 / 144, 36)):
+            rigid, _, group = carried(1 / 12, density, viscosity, (0, 0, 0), gravity=(0, 0, -9.81))
+            found.append(advance(group, frames, dt, lambda r=rigid: -r.bodies.velocity[0, 2])[-1] / alone)
+        self.assertGreater(found[1], 0.55)
+        self.assertLess(found[1], 1.05)
+        self.assertLess(found[1], 0.8 * found[0])
+        # without rubbing it would fall at two thirds of gravity and more
+        self.assertLess(found[0] * alone, 0.5 * 9.81 * 0.25 * 1000 / 2500)
+
+    def test_it_goes_and_turns_with_what_is_thick_about_it(self):
+        spin = 1.0
+        turning = lambda x: spin * np.stack([1.0 - x[:, 1], x[:, 0] - 1.0, 0 * x[:, 0]], axis=1)  # noqa: E731
+        for density in (100.0, 1000.0, 8000.0):
+            rigid, _, group = carried(1 / 12, density, 2000.0, turning)
+            advance(group, 2, 1 / 96)
+            # the walls hold the outside, so that all slows down meanwhile; what is heavy comes along later
+            self.assertGreater(rigid.bodies.spin[0, 2], 0.15 * spin)
+            self.assertLess(rigid.bodies.spin[0, 2], spin)
+            self.assertLess(np.abs(rigid.bodies.velocity[0]).max(), 0.02)
+
+    def test_what_a_body_gets_the_liquid_loses(self):
+        # free of walls: a drop that flies past a ball within it takes it along
+        mesh = generators.ball(0.25, 12)[0]
+        mesh = transformed(mesh, np.eye(3), np.full(3, 1.0) - mesh.vertices.mean(axis=0))
+        walls = Walls((24, 24, 24), np.zeros(3), 1 / 12, [Boundary(fragments_of([mesh]))])
+        walls.place(0.0)
+        phi = (
+            (np.linalg.norm(np.moveaxis(np.indices((24, 24, 24)), 0, -1) / 12 + 1 / 24 - 1.0, axis=-1) - 0.7) * 12
+        ).astype(np.float32)
+        velocity = [np.full(w.shape, v, np.float32) for w, v in zip(walls.weights, (1.0, 0.0, 0.5))]
+        mass = 2000.0 * 4 / 3 * np.pi * 0.25**3
+        nodes = Nodes(
+            np.zeros(1, np.int64), np.ones(1, bool), np.full((1, 3), 1.0), np.array([1 / mass]),
+            np.eye(3)[None] / (0.4 * mass * 0.25**2), np.zeros((1, 6)),
+        )  # fmt: skip
+        pressing = Pressing(walls, phi, np.array([0, 0, 1.0]), velocity, nodes)
+        pressing.drive(pressing.ways)
+        share = [np.empty_like(u) for u in velocity]
+        kind = [np.empty(u.shape, np.uint8) for u in velocity]
+        for axis in range(3):
+            viscous.kernels.faces(phi, walls.weights[axis], axis, CLOSED, kind[axis], share[axis])
+        full = DENSITY / 12**3
+
+        def held():
+            free = [k == viscous.kernels.FREE for k in kind]
+            return [full * float((s * u)[f].sum(dtype=float)) for s, u, f in zip(share, velocity, free)]
+
+        before = held()
+        pressing.thicken(velocity, 500.0, 1 / 48)
+        lost = np.subtract(before, held())
+        np.testing.assert_allclose(pressing.rubbed[0, :3], lost, rtol=2e-3, atol=0.02)
+        np.testing.assert_allclose(mass * pressing.ways[0, :3], pressing.rubbed[0, :3], rtol=1e-3, atol=1e-3)
+        self.assertGreater(pressing.ways[0, 0], 0.1)
 
 
 class Rubbing(unittest.TestCase):

@@ -9,8 +9,10 @@ from urst.core.liquid import air, body_kernels, flow_kernels, particle_kernels, 
 from urst.core.liquid.afloat import Nodes
 from urst.core.liquid.air import AirTerms, Kept
 from urst.core.liquid.band import Band
+from urst.core.liquid.clinging import clinging
 from urst.core.liquid.settings import DENSITY, PARTICLES
 from urst.core.liquid.stuck import Stuck, stuck
+from urst.core.liquid.viscous import thicken
 from urst.core.liquid.walls import STAND, Walls
 
 #: faces beyond the liquid that get a velocity [cells]
@@ -79,6 +81,8 @@ class Pressing:
         self.stuck: Stuck | None = None
         self.inverse, self.ways = np.zeros((0, 6, 6)), np.zeros((0, 6))
         """of nodes with what is stuck to them, and how they would go without the pressure"""
+        self.rubbed = np.zeros((len(walls.position), 6))
+        """what viscosity did to each body, about its centre [N s], [N m s]"""
         if nodes is not None:
             self.inverse, self.ways = inverse_masses(nodes.inverse_mass, nodes.inverse_inertia), nodes.velocity
             self.stuck = stuck(walls, self.phi, LEAST, nodes, velocity, self.full)
@@ -157,6 +161,29 @@ class Pressing:
     def shut(self) -> np.ndarray:
         """Return the cells from which liquid has no way out, (nx, ny, nz) bool."""
         return self._pocket > 0
+
+    def thicken(self, velocity: list[np.ndarray], viscosity: float, dt: float) -> int:
+        """Let viscosity act on a flow, in place, and on bodies that give way; return the rounds that took.
+
+        Parameters
+        ----------
+        velocity : three arrays of faces, float32 [m/s]
+        viscosity : float [Pa s]
+        dt : float [s]
+        """
+        w, n = self.walls, self.nodes
+        if n is None:
+            return thicken(velocity, self.phi, w, viscosity, dt, CLOSED)[0]
+
+        def find(kind, wall, free):
+            return clinging(kind, wall, free, w, n, self.inverse, self.ways, self.full)
+
+        rounds, cling, force = thicken(velocity, self.phi, w, viscosity, dt, CLOSED, find)
+        if cling is not None:
+            self.rubbed = self.full * cling.impulses(force, w.position)
+            self.ways = cling.velocity
+            self.drive(self.ways)
+        return rounds
 
     def drive(self, velocity: np.ndarray | None = None) -> None:
         """Let the walls move as their bodies do, those that have a node by the velocities of the nodes (k, 6)."""

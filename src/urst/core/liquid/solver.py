@@ -16,11 +16,11 @@ from urst.core.liquid.air import Kept
 from urst.core.liquid.band import Band, moving
 from urst.core.liquid.calming import calmed
 from urst.core.liquid.inflows import Inflow, Region
-from urst.core.liquid.pressing import CLOSED, LEAST, Pressing, spread
+from urst.core.liquid.pressing import LEAST, Pressing, spread
 from urst.core.liquid.restart import Lattice, taken_up
 from urst.core.liquid.sea import Sea
 from urst.core.liquid.settings import DENSITY, EDGE, PARTICLES, LiquidSettings
-from urst.core.liquid.viscous import steady_dt, thicken, tighten
+from urst.core.liquid.viscous import steady_dt, tighten
 from urst.core.liquid.walls import STAND, Walls
 from urst.core.liquid.waves import Waves
 from urst.core.liquid.window import Window, beside, fitted, moved, over
@@ -316,7 +316,7 @@ class LiquidSolver:
             w.drive(np.zeros_like(w.velocity), np.zeros_like(w.velocity))
         else:
             pressing.drive(pressing.ways if nodes else None)
-        self._thicken(dt)
+        self._thicken(pressing, dt)
         wanted = self._held() / PARTICLES
         have = self.volume() / self.cell**3
         # as a speed across a cell, a share a second and not a step: changes of it press on what floats
@@ -338,16 +338,16 @@ class LiquidSolver:
             self._ways = pressing.ways + pressing.moved(impulse)
             if pressing.stuck is not None:
                 impulse = impulse + pressing.stuck.impulses(nodes, self._ways, w.position)
-            self.afloat.take(impulse, dt)
+            self.afloat.take(impulse + pressing.rubbed, dt)
             self._note(pressing)
         if not all(np.isfinite(u).all() for u in self.velocity):
             raise SolverFailed("The liquid has no finite velocity any more: raise the most substeps.")
 
-    def _thicken(self, dt):
+    def _thicken(self, pressing, dt):
         """Let viscosity and surface tension act."""
         s = self.settings
         if s.viscosity > 0.0:
-            self.thickened = thicken(self.velocity, self.phi, self.walls, s.viscosity, dt, CLOSED)
+            self.thickened = pressing.thicken(self.velocity, s.viscosity, dt)
         if s.tension > 0.0:
             tighten(self.velocity, self.phi, self.cell, s.tension, dt, LEAST)
 

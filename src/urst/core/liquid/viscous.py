@@ -1,8 +1,11 @@
 """What makes a liquid thick and round: viscosity, solved implicitly, and surface tension."""
 
+from collections.abc import Callable
+
 import numpy as np
 
 from urst.core.liquid import viscous_kernels as kernels
+from urst.core.liquid.clinging import Clinging
 from urst.core.liquid.settings import DENSITY
 from urst.core.liquid.walls import Walls
 from urst.errors import SolverFailed
@@ -13,7 +16,19 @@ TOLERANCE, MOST = 1e-4, 400
 _STEADY = 0.7
 
 
-def thicken(velocity: list[np.ndarray], phi: np.ndarray, walls: Walls, viscosity: float, dt: float, closed) -> int:
+#: finds the faces that liquid clings to, of what faces are
+Find = Callable[[list[np.ndarray], int, int], Clinging | None]
+
+
+def thicken(
+    velocity: list[np.ndarray],
+    phi: np.ndarray,
+    walls: Walls,
+    viscosity: float,
+    dt: float,
+    closed,
+    find: Find = lambda kind, wall, free: None,
+) -> tuple[int, Clinging | None, np.ndarray]:
     """Let a flow rub against itself and against walls, with which it goes where it touches them, in place.
 
     Conjugate gradients over all faces at once, so that what turns as a whole goes on turning and a thread buckles.
@@ -29,11 +44,14 @@ def thicken(velocity: list[np.ndarray], phi: np.ndarray, walls: Walls, viscosity
     dt : float [s]
     closed : float32
         Faces that are less open are walls.
+    find : callable, optional
+        Finds the faces of bodies that give way.
 
     Returns
     -------
-    int
-        Rounds it took.
+    (rounds, clinging, force)
+        How many it took; what it clings to, with how that goes now, and what it does there to each face (m,), in velocities of a
+        full cell.
 
     Raises
     ------
@@ -50,32 +68,55 @@ def thicken(velocity: list[np.ndarray], phi: np.ndarray, walls: Walls, viscosity
         wall = kind[axis] == kernels.WALL
         velocity[axis][wall] = walls.walls[axis][wall]
 
+    cling, reaction = find(kind, kernels.WALL, kernels.FREE), [np.zeros_like(u) for u in velocity]
+
     def product(x):
-        out = [np.empty_like(u) for u in x]
+        out = [np.empty_like(u) for u in x[:3]]
+        if cling is not None:
+            cling.expand(x[3], x[:3])
         for axis in range(3):
             u, v, w = (x[(axis + n) % 3] for n in range(3))
             kernels.apply(phi, u, v, w, axis, kind[axis], share[axis], strength, ends, out[axis])
+            if cling is not None:
+                kernels.rub(phi, u, v, w, axis, kind[axis], strength, ends, reaction[axis])
+        if cling is not None:
+            out.append(np.einsum("kij,kj->ki", cling.mass, x[3]) - cling.gathered(cling.chained(reaction)))
         return out
 
     def dot(x, y):
         return sum(float(np.vdot(a.astype(np.float64), b)) for a, b in zip(x, y))
 
-    free = [k == kernels.FREE for k in kind]
+    def guessed(r):
+        found = [a / d for a, d in zip(r, diagonal)]
+        return found if cling is None else [*found, np.einsum("kij,kj->ki", own, r[3])]
+
+    x = list(velocity)
+    if cling is not None:
+        own = cling.guess(float(strength))
+        x.append(cling.velocity)
+        wanted = np.einsum("kij,kj->ki", cling.mass, cling.velocity)
+    pushed = product(x)
     left = [
-        np.where(f, s * u, 0.0).astype(np.float32) - p for f, s, u, p in zip(free, share, velocity, product(velocity))
+        np.where(k == kernels.FREE, s * u, 0.0).astype(np.float32) - p
+        for k, s, u, p in zip(kind, share, velocity, pushed)
     ]
-    guess = [r / d for r, d in zip(left, diagonal)]
+    if cling is not None:
+        left.append(wanted - pushed[3])
+    guess = guessed(left)
     way, gain = guess, dot(left, guess)
     first = gain
     for turn in range(MOST):
         if gain <= TOLERANCE**2 * first or gain < 1e-20:
-            return turn
+            if cling is None:
+                return turn, None, np.zeros(0)
+            product(x)
+            return turn, cling, cling.chained(reaction)
         pushed = product(way)
         step = np.float32(gain / dot(way, pushed))
-        for u, r, p, q in zip(velocity, left, way, pushed):
+        for u, r, p, q in zip(x, left, way, pushed):
             u += step * p
             r -= step * q
-        guess = [r / d for r, d in zip(left, diagonal)]
+        guess = guessed(left)
         before, gain = gain, dot(left, guess)
         way = [z + np.float32(gain / before) * p for z, p in zip(guess, way)]
     raise SolverFailed(

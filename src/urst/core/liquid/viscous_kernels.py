@@ -144,6 +144,19 @@ def apply(phi, u, v, w, axis, kind, share, strength, ends, out):
 
 
 @parallel
+def rub(phi, u, v, w, axis, kind, strength, ends, out):
+    """Write what stress does to the closed faces across an axis, in steps of velocity of a full cell, 0 at others; see `apply`."""
+    d, e, f = axis, (axis + 1) % 3, (axis + 2) % 3
+    for row in prange(out.shape[0]):
+        i = np.int64(row)
+        for j in range(out.shape[1]):
+            for k in range(out.shape[2]):
+                out[i, j, k] = ZERO
+                if kind[i, j, k] == WALL:
+                    out[i, j, k] = strength * _stress(phi, u, v, w, d, e, f, ends, i, j, k)
+
+
+@parallel
 def diagonal(phi, axis, kind, share, strength, out):
     """Write the operator's diagonal at the free faces across an axis, 1 at others."""
     for row in prange(out.shape[0]):
