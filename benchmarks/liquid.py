@@ -48,7 +48,9 @@ def liquid():
     for depth in (None, 4.0):
         s = _pool(96, depth)
         wet = int(((s.phi < 0) & (s.walls.share > 0)).sum())
-        label = f"liquid: a step of 96^3, {'all' if depth is None else 'a band of'} {len(s.position) / 1e6:.2f} M particles"
+        label = (
+            f"liquid: a step of 96^3, {'all' if depth is None else 'a band of'} {len(s.position) / 1e6:.2f} M particles"
+        )
         yield label, wet, timed(lambda s=s: _step(s), 3)
     yield from afloat()
 
@@ -58,7 +60,9 @@ def _boxes(density):
     rng = np.random.default_rng(1)
     low = [(0.25 + 0.7 * i, 0.25 + 0.7 * j, 1.0 + 0.3 * rng.random()) for i in range(ROW) for j in range(ROW)]
     held = density is None
-    each = np.exp(rng.uniform(*np.log(density), ROW**2)) if isinstance(density, tuple) else np.full(ROW**2, density or 1.0)
+    each = (
+        np.exp(rng.uniform(*np.log(density), ROW**2)) if isinstance(density, tuple) else np.full(ROW**2, density or 1.0)
+    )
     rigid, liquid, group = basin(
         [generators.box_between(x, np.add(x, 0.5)) for x in low], 1 / 16, (7.25, 7.25, 2.5), 1.5, settings=APART,
         density=each * DENSITY, fixed=range(ROW**2) if held else (),

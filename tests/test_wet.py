@@ -5,6 +5,7 @@ import unittest
 import numpy as np
 
 from tests.bodies import fragments_of
+from tests.test_coupling import together
 from urst.core.bodies.boundary import Boundary
 from urst.core.coupling.baked import inner
 from urst.core.coupling.wetted import Wetted
@@ -99,6 +100,18 @@ class Air(unittest.TestCase):
         # none of it is in the water
         wet = water(s.time).depth(s.origin + s.cell * (np.argwhere(s.density > 1e-4) + 0.5)) > 0.0
         self.assertFalse(wet.any())
+
+    def test_water_under_air_that_bodies_are_pushed_by(self):
+        rigid, gas, group = together(
+            [generators.box_between((0.4, 0.4, 1.2), (1.1, 1.1, 1.5))], 2.0, 1 / 8, density=500.0
+        )
+        gas.solids.liquids = [lambda t: pool(0.6 + 0.5 * t, (0.0, 0.0, 0.5), (24, 24, 24))]
+        for frame in range(4):
+            group.advance(frame * DT, DT)
+        # the air that the water lifts lifts the slab a little
+        self.assertGreater(rigid.bodies.velocity[0, 2], 0.0)
+        self.assertLess(rigid.bodies.velocity[0, 2], 0.5)
+        self.assertAlmostEqual(float(gas.velocity[2][12, 12, 8]), 0.5, delta=0.3)
 
     def test_a_live_liquid_is_met_where_it_is(self):
         liquid = LiquidSolver(LiquidSettings(cell_size=0.125, low=(0, 0, 0), high=(1, 1, 1.5), level=0.75))

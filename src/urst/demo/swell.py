@@ -14,7 +14,7 @@ def shot(*, cell_size: float = 0.14, end: int = 96) -> Shot:
         *(beam(n, -0.84 + 0.42 * (n - 1)) for n in range(1, 6)),
         *(
             {"name": f"Drum {n}", "shape": {"kind": "drum", "radius": 0.29, "height": 0.88}, "position": at, "rotation": turn,
-             "material": "drum steel", "bonded": False, "velocity": (0, 0, -1.0), "spin": (1.0, 0.5, 0)}
+             "material": "empty drum", "bonded": False, "velocity": (0, 0, -1.0), "spin": (1.0, 0.5, 0)}
             for n, (at, turn) in enumerate([((-2.3, -1.2, 0.7), (40, 20, 0)), ((2.4, 0.9, 1.0), (75, 0, 30))], 1)
         ),
     ]  # fmt: skip

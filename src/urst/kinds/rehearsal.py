@@ -54,7 +54,8 @@ def rehearsals() -> dict[str, Rehearsal]:
         {"first": "shed", "second": "billow"},
         {"first": "bodies", "second": "flood"},
     ]
-    layers = (*shed, billow | {"reads": ["bodies", "shed"]}, flood | {"reads": ["bodies"]})
+    thick = {"reads": ["bodies"], "settings": flood["settings"] | {"viscosity": 1.0}}
+    layers = (*shed, billow | {"reads": ["bodies", "shed"]}, flood | thick)
     version = sum(k.version for k in KINDS.values())
     after = ("break", "fall", "shed", "billow", "flood")
     return found | {COUPLED: Rehearsal("layers that act on each other", version, _shot(layers, couplings), after)}

@@ -37,6 +37,7 @@ MATERIALS = {
     "timber": Material(430.0, 0.50, 0.15, 0.4e6, 11e9, "#9c7748", "#ccb08a"),
     "glass": Material(2550.0, 0.40, 0.10, 0.75e6, 70e9, "#9dc0bd", "#d3dcda"),
     "drum steel": Material(900.0, 0.45, 0.25, 90e6, 210e9, "#3f6a6b", "#9c938a"),
+    "empty drum": Material(180.0, 0.45, 0.25, 90e6, 210e9, "#3f6a6b", "#9c938a"),
 }
 
 #: what floods

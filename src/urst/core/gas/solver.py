@@ -266,7 +266,11 @@ class GasSolver:
     def _giving(self):
         """Inverse masses and inertias of what may be pushed, and of liquids, which are not."""
         assert self.movable is not None
-        mass, inertia, more = self.movable.inverse_mass(), self.movable.inverse_inertia(), bool(self.solids.liquids)
+        mass, inertia, more = (
+            self.movable.inverse_mass(),
+            self.movable.inverse_inertia(),
+            int(bool(self.solids.liquids)),
+        )
         return np.append(mass, np.zeros(more)), np.concatenate([inertia, np.zeros((more, 3, 3))])
 
     def momentum(self) -> np.ndarray:

@@ -31,7 +31,12 @@ class Kept:
     """(n,) [cells]"""
 
     def moved(self, before: Window, after: Window) -> "Kept":
-        """Return the same in another window."""
+        """Return the same in another window.
+
+        Parameters
+        ----------
+        before, after : Window
+        """
         return Kept(moved(self.label, before, after, None, 0), self.volume)
 
     @staticmethod

@@ -11,7 +11,7 @@ RATE = 10.0
 #: where in the band particles are kept in number, and how many a cell may lack
 OUTER, LACK = 0.5, 2
 #: where in it, and how far above the sea's surface, there are none [cells]
-INNER, OVER = 0.1, 0.25
+INNER, OVER = 0.02, 0.25
 
 
 class Sea:

@@ -200,7 +200,7 @@ class Flood(Kind):
         }
         fills = [{"piece": "Crate", "velocity": (0, 0, -1)}]
         # a small grid is solved by other kernels than a large one
-        thick = {"cell_size": 0.3, "sides": "open", "viscosity": 1.0, "tension": 0.07}
+        thick = {"cell_size": 0.3, "sides": "open", "viscosity": 1.0, "tension": 0.07, "air": "keeps its volume"}
         coarse = {"id": "coarse", "kind": self.name, "settings": settings | thick}
         return coarse, {"id": self.name, "kind": self.name, "settings": settings | {"fills": fills}}
 
