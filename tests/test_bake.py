@@ -498,6 +498,29 @@ class Saying(Folder):
             self.assertLess(float(np.abs(frames[-1]["velocity"][-1]).max()), 1.5, shape["kind"])
             self.assertLess(float(frames[-1]["position"][-1, 2]), 0.7)
 
+    def test_water_lies_on_terrain_in_open_sheets_and_on_endless_ground(self):
+        trough = generators.box_between((-0.8, -0.8, -0.6), (0.8, 0.8, 0.3))
+        # without its lid it is a sheet, turned so that its skin is within
+        open_ = np.array([t[::-1] for t in trough.triangles if not (trough.vertices[t][:, 2] == 0.3).all()])
+        sheet = Imported.from_mesh(Mesh(trough.vertices, open_), "trough.obj").model_dump(mode="json")
+        terrain = {"kind": "terrain", "width": 6, "depth": 6, "relief": 0.4, "feature": 3.0, "cells": 24, "seed": 1}
+        for shape, at, place, lowest in (
+            (terrain, (0, 0, -0.6), (0, 0, -0.1), -0.78), (sheet, (0, 0, 0), (0, 0, -0.3), -0.62), ({"kind": "ground"}, (0, 0, -1), None, -1.01),
+        ):  # fmt: skip
+            shot = parse({
+                "name": "Lying", "end": 6, "pieces": [{"name": "Bed", "shape": shape, "position": at, "motion": "fixed"}],
+                "layers": [{"id": "flood", "name": "Flood", "kind": "flood", "settings": {
+                    "cell_size": 0.2, "low": (-2, -2, -1.2), "high": (2, 2, 1), "level": 0.0, "pool_at": place}}],
+            })  # fmt: skip
+            store, key = Store(self.folder()), layer_keys(shot)["flood"]
+            runner.bake(shot, store)
+            first, last = (store.read_frame(key, f)[0] for f in (1, 6))
+            self.assertEqual(*(int(f["filled"][0]) for f in (first, last)), shape["kind"])
+            self.assertGreater(float(last["position"][:, 2].min()), lowest, shape["kind"])
+            self.assertLess(store.read_gauges(key)[6]["top_speed"], 0.3, shape["kind"])
+            if shape is sheet:
+                self.assertLess(float(np.abs(last["position"][:, :2]).max()), 0.85)
+
     def test_a_named_value_reaches_the_bake(self):
         def named(d):
             d["values"] = [{"name": "pace", "value": 1.5, "unit": "m/s"}]

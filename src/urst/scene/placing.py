@@ -52,7 +52,7 @@ def solids(number: int, piece: SetPiece, world: World) -> list[Solid]:
         ]
         return _one_skin(found, placed(piece, world)) if is_hollow(piece.shape) else found
     return [
-        Solid(number, wedge, np.zeros(1, bool), part=k, skin=seen)
+        Solid(number, wedge, np.zeros(1, bool), part=k, skin=seen, whole=number)
         for k, (wedge, seen) in enumerate(w for m in placed(piece, world) for w in wedges(m))
     ]
 
