@@ -158,6 +158,34 @@ class View(BenchTest):
         self.type("f-picture.width", "1080")
         wait_for(lambda: abs(self.page.execute_script(shape) - 1) < 0.02, "a square picture")
 
+    def test_pressure_is_shown_on_a_cut_through_water_and_told_under_the_pointer(self):
+        pool = parse({
+            "name": "Pool", "start": 1, "end": 2, "pieces": [
+                {"name": "Floor", "shape": {"kind": "box", "width": 4, "depth": 4, "height": 1}, "position": (0, 0, -1), "motion": "fixed"}],
+            "layers": [{"id": "flood", "name": "Flood", "kind": "flood", "settings": {
+                "cell_size": 0.15, "low": (-1.2, -1.2, 0), "high": (1.2, 1.2, 2), "level": 1.0}}],
+            "cameras": [{"eye": (0, -6, 1.2), "target": (0, 0, 0.5), "lens": 40}],
+        })  # fmt: skip
+        shot_id = self.open(pool, "flood")
+        self.live.bake(shot_id, "flood")
+        wait_for(lambda: self.health("flood") == "fresh", "the water")
+        self.press(Keys.ARROW_RIGHT)
+        wait_for(lambda: self.frame() == 2, "the second frame")
+        choose = "const c = document.getElementById(arguments[0]); c.value = arguments[1]; c.dispatchEvent(new Event('input'));"
+        self.page.execute_script(choose, "cut", "y")
+        wait_for(lambda: self.find("#slice").is_displayed(), "what may be shown on the cut")
+        self.page.execute_script(choose, "slice", "pressure")
+        wait_for(lambda: self.find("#legend").text.startswith("pressure, kPa"), "the legend")
+        self.assertEqual(self.find("#legend .ticks").text.split(), ["0", "5", "10"])
+        self.page.execute_script(choose, "slice", "cells")
+        wait_for(lambda: "by the grid alone" in self.find("#legend").text, "the kinds of cells")
+        chain, canvas = self.canvas()
+        chain.move_to_element(canvas).move_by_offset(1, 1).perform()
+        wait_for(lambda: "of water here" in self.find("#probe").text, "what the pointer tells")
+        self.assertIn("kPa", self.find("#probe").text)
+        self.page.execute_script(choose, "cut", "")
+        wait_for(lambda: not self.find("#slice").is_displayed(), "no cut")
+
     def test_sources_are_seen_before_the_bake(self):
         self.open(smoke.shot(), "smoke")
         self.tool("sources")
