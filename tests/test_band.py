@@ -4,7 +4,9 @@ import unittest
 
 import numpy as np
 
-from tests.test_liquid import amount, run, tank
+from tests.bodies import fragments_of
+from tests.test_liquid import amount, box, run, tank
+from urst.core.bodies.boundary import Boundary
 from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.liquid import deep_kernels
 from urst.core.liquid.restart import Lattice
@@ -60,6 +62,24 @@ class Band(unittest.TestCase):
             run(s, 0.5)
             found[depth] = s.gauges()["kinetic_energy"]
         self.assertAlmostEqual(found[4.0] / found[None], 1.0, delta=0.05)
+
+    def test_what_is_driven_through_deep_water_leaves_it_whole(self):
+        # a plate of two cells, beside which what wells up is not seen before
+        found = {}
+        for depth in (4.0, None):
+            plate = Boundary(fragments_of([box((0.3, 0.5, 0.2), (0.5, 1.5, 1.4))]))
+            s = tank(0.1, (4, 2, 2.5), particle_depth=depth, boundaries=[plate])
+            s.fill(lambda x: x[:, 2] - 1.8)
+            pose = lambda t, p=plate: {  # noqa: E731
+                "position": p.fragments.centre + [[3.0 * t, 0, 0]], "orientation": np.array([[1.0, 0, 0, 0]])
+            }  # fmt: skip
+            while s.time < 0.6 - 1e-9:
+                dt = min(s.stable_dt(), 1 / 48, 0.6 - s.time)
+                plate.span(pose(s.time), pose(s.time + dt), s.time, dt)
+                s.step(dt)
+            found[depth] = s.gauges()
+            self.assertLess(abs(found[depth]["volume_drift"]), 0.015, depth)
+        self.assertAlmostEqual(found[4.0]["kinetic_energy"] / found[None]["kinetic_energy"], 1.0, delta=0.05)
 
     def test_it_stops_and_goes_on_to_the_same_bytes(self):
         one, other = plunge(4.0), plunge(4.0)

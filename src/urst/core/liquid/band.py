@@ -70,17 +70,8 @@ class Band:
         if self.zone is not None:
             self.zone.fill(deep_kernels.LEFT)
 
-    def kept(self, position: np.ndarray) -> np.ndarray | None:
-        """Return which particles at places (n, 3) [cells] are not too deep, (n,) bool; the others are unseen from now on. None if all
-        are kept."""
-        if self.zone is None:
-            return None
-        keep = self.zone[tuple(position.astype(np.int32).T)] != deep_kernels.BARE
-        self.unseen += int((~keep).sum())
-        return keep
-
-    def born(self, position: np.ndarray, flow: list[np.ndarray], walls: Walls, step: float):
-        """Return the particles that come in sight.
+    def trim(self, position: np.ndarray, flow: list[np.ndarray], walls: Walls, step: float):
+        """Return what becomes of particles where it is too deep for any, and where they are to be in number.
 
         Parameters
         ----------
@@ -94,27 +85,34 @@ class Band:
 
         Returns
         -------
-        (places, velocities, slopes)
-            (m, 3) [cells], (m, 3) [m/s], (m, 3, 3), all float32.
+        (kept, places, velocities, slopes)
+            Which of them stay in sight, (n,) bool, None if all do; and those that come in sight, (m, 3) [cells], (m, 3) [m/s],
+            (m, 3, 3), all float32.
         """
         if self.zone is None:
-            return np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32), np.zeros((0, 3, 3), np.float32)
-        bits, out = (np.zeros(self.zone.shape, np.uint8) for _ in range(2))
+            return None, np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32), np.zeros((0, 3, 3), np.float32)
+        bits, out = np.zeros(self.zone.shape, np.uint8), np.empty(self.zone.shape, np.uint16)
         count = np.zeros(self.zone.shape, np.int32)
         deep_kernels.occupied(position, bits, count)
-        deep_kernels.lacking(self.zone, self.depth, walls.middle, walls.reach, walls.distance, bits, count, out)
-        cells = np.argwhere(out)
-        fresh = np.unpackbits(out[tuple(cells.T)][:, None], axis=1, bitorder="little")
+        deep_kernels.lacking(self.zone, self.depth, walls.middle, walls.touched, walls.distance, bits, count, out)
+        if self.unseen <= 0:
+            # there are none to come in sight
+            out[out < deep_kernels.ANEW] = 0
+        kept = out[tuple(position.astype(np.int32).T)] < deep_kernels.ANEW
+        cells = np.argwhere(out & 255)
+        fresh = np.unpackbits((out[tuple(cells.T)] & 255).astype(np.uint8)[:, None], axis=1, bitorder="little")
         row, eighth = np.nonzero(fresh)
         corner = cells[row] + 0.5 * np.stack([eighth & 1, (eighth >> 1) & 1, eighth >> 2], axis=1)
         rng = np.random.default_rng([self.seed, self._steps])
         self._steps += 1
         places = (corner + 0.5 * rng.random(corner.shape)).astype(np.float32)
+        # what a thin wall parts from its cell is none of that
+        places = places[walls.lodgings(places) == np.ravel_multi_index(tuple(cells[row].T), self.zone.shape)]
         speed, slopes = np.empty((len(places), 3), np.float32), np.empty((len(places), 3, 3), np.float32)
         u, v, w = flow
         deep_kernels.take_up(places, u, v, w, np.float32(step), speed, slopes)
-        self.unseen -= len(places)
-        return places, speed, slopes
+        self.unseen += int((~kept).sum()) - len(places)
+        return kept, places, speed, slopes
 
     def carry(self, flow, axis: int, step: float, mass: np.ndarray, out: np.ndarray) -> None:
         """Write what the flow carries to faces across an axis that particles do not tell of.

@@ -6,13 +6,16 @@ from numba import prange
 from urst.core.jit import inline, parallel, serial
 from urst.core.liquid.level_kernels import BAND
 from urst.core.liquid.particle_kernels import sample, slopes_at
-from urst.core.liquid.thin_kernels import ALL
 from urst.core.liquid.wall_kernels import HALF, ONE, ZERO
 
 #: what a cell holds: as it comes; particles in number; none
 LEFT, FILLED, BARE = 0, 1, 2
 #: the way from what is filled to what is bare [cells]
 STRIP = np.float32(1.0)
+#: set where the particles of a cell go
+ANEW = 256
+#: particles that a cell may have too many or too few of where they are kept in number, and so few of eight are hardly any
+ODD, HARDLY = 1, 3
 #: deeper than this there are particles or the flow is known without [cells]
 WET = np.float32(1.5)
 #: below this share of eight particles their velocity counts for nothing so deep
@@ -81,38 +84,45 @@ def occupied(position, bits, count):
 
 
 @parallel
-def lacking(zone, depth, middle, reach, distance, bits, count, out):
-    """Write the eighths of cells that particles are to be born in, out (cells) uint8: where at most half of those are there that there
-    is room for, in FILLED cells; and where there is none at all deep in the liquid. Nothing is born in cells whose middle is in a wall, nor beside thin walls.
+def lacking(zone, depth, middle, touched, distance, bits, count, out):
+    """Write what is to become of cells, out (cells) uint16: the eighths of them that particles are to be born in, and ANEW where all that
+    there are go first.
+
+    FILLED cells with too few or too many are filled anew, so that what wells up is neither thin nor thick; so are the eighths of those
+    less deep that hardly hold any. BARE ones are emptied. Nothing is born in cells whose middle is in a wall, or that a thin wall
+    goes through.
 
     Parameters
     ----------
     zone, depth, middle, bits, count : (nx, ny, nz)
         The third: distance of their middles from walls [cells].
-    reach : (nx, ny, nz) uint32
-        But ALL near thin walls.
+    touched : (nx, ny, nz) uint8
+        Cells that there are thin walls in.
     distance : (2nx, 2ny, 2nz) float32
         From walls [cells].
-    out : (nx, ny, nz) uint8
+    out : (nx, ny, nz) uint16
     """
     nx, ny, nz = zone.shape
     for row in prange(nx):
         i = np.int64(row)
         for j in range(ny):
             for k in range(nz):
-                out[i, j, k] = 0
-                if middle[i, j, k] <= ZERO or reach[i, j, k] != ALL or zone[i, j, k] == BARE:
+                out[i, j, k] = ANEW if zone[i, j, k] == BARE else 0
+                if middle[i, j, k] <= ZERO or touched[i, j, k] != 0 or zone[i, j, k] == BARE:
                     continue
                 if zone[i, j, k] == LEFT and depth[i, j, k] <= WET:
                     continue
-                room, free = 0, 0
+                room, open_ = 0, 0
                 for e in range(8):
                     if distance[2 * i + (e & 1), 2 * j + ((e >> 1) & 1), 2 * k + (e >> 2)] > ZERO:
                         room += 1
-                        free |= 0 if bits[i, j, k] & (1 << e) else 1 << e
-                few = 2 * count[i, j, k] <= room if zone[i, j, k] == FILLED else count[i, j, k] == 0
-                if few:
-                    out[i, j, k] = free
+                        open_ |= 1 << e
+                off = count[i, j, k] - room
+                if zone[i, j, k] == FILLED:
+                    if off < -ODD or off > ODD:
+                        out[i, j, k] = np.uint16(open_ | ANEW)
+                elif 8 * count[i, j, k] <= HARDLY * room:
+                    out[i, j, k] = np.uint16(open_ & ~np.int64(bits[i, j, k]))
 
 
 @parallel

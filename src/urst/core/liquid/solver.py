@@ -241,7 +241,6 @@ class LiquidSolver:
         self._scatter(0.0)
         self._measure_band(self.time)
         self._trim(0.0)
-        self._sort()
 
     def stable_dt(self) -> float:
         """Return the longest step the present flow and what moves in it allow [s]."""
@@ -392,8 +391,6 @@ class LiquidSolver:
             self._drain(dt)
         if self.sea:
             self._join_sea(dt, time)
-        self._measure_band(time)
-        self._trim(dt)
         self._sort()
         self._follow(dt)
         if self.sea:
@@ -401,6 +398,7 @@ class LiquidSolver:
             self._surface()
         self.pulse()
         self._measure_band(time)
+        self._trim(dt)
         self._scatter(dt)
         if self.sea:
             self.sea.flow(self.velocity, self.band.bare(), dt, time)
@@ -451,11 +449,11 @@ class LiquidSolver:
 
     def _trim(self, dt):
         """Let no particles be where it is too deep for any, and some where they are missing."""
-        if (kept := self.band.kept(self.position)) is not None and not kept.all():
+        kept, places, speed, slopes = self.band.trim(self.position, self.velocity, self.walls, dt / self.cell)
+        if kept is not None:
             self._keep(kept)
-        places, speed, slopes = self.band.born(self.position, self.velocity, self.walls, dt / self.cell)
-        if len(places):
             self._add(places, speed, slopes, fresh=0)
+            self._sort()
 
     def _held(self):
         """How many particles fill what the surface holds."""

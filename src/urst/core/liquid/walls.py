@@ -58,6 +58,8 @@ class Walls:
         Whether floor and sides are walls.
     thin : (n,) bool
         Bodies that are thinner than the grid can show by shares alone.
+    touched : (nx, ny, nz) uint8
+        Cells that there are thin walls in.
     blocked : (nx, ny, nz) uint8
         Faces of cells that thin walls close, a bit each: before and behind along x, y, z.
     home : (2nx, 2ny, 2nz) uint8
@@ -88,7 +90,7 @@ class Walls:
         self.thin = np.concatenate([np.zeros(0, bool), *(thin_bodies(b.fragments, self.cell) for b in boundaries)])
         self._radius = np.concatenate([np.zeros(0), *(b.fragments.hulls.radius() for b in boundaries)])
         self._edges, self.home = (np.zeros(self.distance.shape, np.uint8) for _ in range(2))
-        self._main, self._touched, self.blocked = (np.zeros(shape, np.uint8) for _ in range(3))
+        self._main, self.touched, self.blocked = (np.zeros(shape, np.uint8) for _ in range(3))
         self._beside, self._beside_start = np.zeros(0, np.int64), np.zeros(len(self.thin) + 1, np.int64)
         self.reach = self.left = np.full(shape, thin_kernels.ALL, np.uint32)
         self.within = np.zeros((0, 3), np.int32)
@@ -146,14 +148,14 @@ class Walls:
         self.home.fill(thin_kernels.OWN)
         self.blocked.fill(0)
         thin_kernels.cross(self._planes, self._faces, low, self._high, self.thin, self.origin, self.cell, self._edges)
-        thin_kernels.split(self.distance, self.owner, self.thin, self._edges, self._main, self._touched)
+        thin_kernels.split(self.distance, self.owner, self.thin, self._edges, self._main, self.touched)
         thin_kernels.give_home(self.distance, self._edges, self._main, self.home)
         for axis in range(3):
             thin_kernels.close_faces(
-                self.distance, self._edges, self._main, self._touched, axis, self.weights[axis], self.blocked
+                self.distance, self._edges, self._main, self.touched, axis, self.weights[axis], self.blocked
             )
         thin_kernels.block_behind(self.blocked)
-        thin_kernels.share_out(self.distance, self._main, self._touched, self.home, self.share)
+        thin_kernels.share_out(self.distance, self._main, self.touched, self.home, self.share)
         reach = np.empty_like(self.reach)
         thin_kernels.find_reach(self.blocked, reach)
         self.reach = np.empty_like(reach)
