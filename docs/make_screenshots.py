@@ -126,14 +126,18 @@ def main() -> int:
             for name, shot, frame, layer in (
                 ("swell", swell.shot(cell_size=0.2, end=36), 34, "skin"), ("cask", cask.shot(cell_size=0.06, end=62), 62, "flood"),
                 ("glasshouse", glasshouse.shot(end=24), 14, "fall"),
-                ("basin", basin.shot(cell_size=0.14, end=48), 46, "flood"),
+                ("basin", basin.shot(cell_size=0.14, end=34), 32, "flood"),
             ):  # fmt: skip
                 other = live.add(shot)
                 live.bake(other, shot.layers[0].id, 900)
                 bench = f"{live.base}/shots/{other}"
                 at(frame, layer)
                 if name == "basin":
-                    page.execute_script("document.querySelector('.questions').scrollTop = 9999")
+                    page.execute_script(
+                        "const set = (id, x) => { const e = document.getElementById(id); e.value = x;"
+                        "e.dispatchEvent(new Event('input')); }; set('cut', 'y'); set('cut-at', 0.3);"
+                        "setTimeout(() => set('slice', 'pressure'), 500)"
+                    )
                 picture(name)
             bench = f"{live.base}/shots/{shot_id}"
             live.client.post(f"/shots/{shot_id}/handover", data={"what": ["csv", "gltf", "usd"]}).raise_for_status()
