@@ -30,7 +30,7 @@ const [cases, frames, done] = arguments;
   const element = document.body.appendChild(Object.assign(document.createElement('div'), { style: 'position:fixed;inset:0' }));
   const stage = new Stage(element, 'none', loader);
   stage.renderer.render = () => {};
-  stage.meta = { sorts: {}, pieces: [{ name: 'x', colour: '#998877', motion: 'loose', seen: true, since: null, until: null }], casts: { x: [0] },
+  stage.meta = { sorts: {}, sliced: {}, pieces: [{ name: 'x', colour: '#998877', motion: 'loose', seen: true, since: null, until: null }], casts: { x: [0] },
     matter: { x: { colour: '#998877', dust: '#bbaa99' } }, look, picture: { width: 16, height: 9 } };
   stage.boxes = new Map();
   for (const { name, key, cells } of cases) {

@@ -135,7 +135,7 @@ def main() -> int:
                 if name == "basin":
                     page.execute_script(
                         "const set = (id, x) => { const e = document.getElementById(id); e.value = x;"
-                        "e.dispatchEvent(new Event('input')); }; set('cut', 'y'); set('cut-at', 0.3);"
+                        "e.dispatchEvent(new Event('input')); }; set('cut', 'y'); set('cut-at', 0.42);"
                         "setTimeout(() => set('slice', 'pressure'), 500)"
                     )
                 picture(name)

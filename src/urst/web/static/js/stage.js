@@ -310,9 +310,16 @@ export class Stage {
     return across < 0 ? null : { axis: 'xyz'[across], at: -w * side, side };
   }
 
-  // Cut away what lies beyond a plane across an axis, at a share of the set's extent; null shows all.
+  // The box of the set and of what is shown on planes across it.
+  reach() {
+    const boxes = Object.keys(this.meta.sliced).map(id => this.meta.domains[id]).filter(Boolean);
+    const ends = boxes.map(({ low, cell, shape }) => low.map((x, i) => x + cell * shape[i])), { low, high } = this.bounds;
+    return { low: low.map((x, i) => Math.min(x, ...boxes.map(b => b.low[i]))), high: high.map((x, i) => Math.max(x, ...ends.map(e => e[i]))) };
+  }
+
+  // Cut away what lies beyond a plane across an axis, at a share of their extent; null shows all.
   cutAt(axis, share) {
-    const { low, high } = this.bounds, i = axis ? 'xyz'.indexOf(axis) : -1;
+    const { low, high } = this.reach(), i = axis ? 'xyz'.indexOf(axis) : -1;
     if (i < 0) {
       this.cut.set(0, 0, 0, 1);
       this.renderer.clippingPlanes = [];
