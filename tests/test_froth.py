@@ -24,14 +24,13 @@ def flow(velocity=lambda x: np.zeros_like(x), level=8.0, walls=2.0, surface=None
     places = CELL * np.repeat(wet, 2, axis=0)
     away = np.broadcast_to(walls, SHAPE) if np.isscalar(walls) else walls
     blocked = np.zeros(SHAPE, np.uint8) if blocked is None else blocked
-    still, number = np.zeros(SHAPE), np.array([len(places)])
+    number = np.array([len(places)])
     return LiquidFrame(
         places,
         velocity(places),
         np.clip(phi, -3, 3),
         away,
         velocity(CELL * x).reshape(*SHAPE, 3),
-        still,
         number,
         blocked,
     )

@@ -87,6 +87,7 @@ class Findings(unittest.TestCase):
         self.mends(with_data(basin, flood(level=None, pool_at=None, fills=[])), "has no liquid")
         self.mends(with_data(basin, flood(level=-0.5, pool_at=None)), "lies below the floor of its domain")
         self.mends(with_data(basin, flood(level=2.38, pool_at=None)), "reaches the top of its domain")
+        self.mends(with_data(basin, flood(start_below=1.0)), "begins from no frame")
         self.mends(with_data(basin, flood(pool_at=(1.9, 0, 0.4))), "above its level or outside its domain")
         with self.assertRaisesRegex(BadValue, "a place of the pool is given and no level"):
             with_data(basin, flood(level=None))

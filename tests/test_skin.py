@@ -38,7 +38,6 @@ def liquid(inside, shape, walls=None, more=(), velocity=(0.0, 0.0, 0.0)):
         phi.astype(np.float16),
         np.clip(away, -2, 2).astype(np.float16),
         flow,
-        still,
         number,
         still.astype(np.uint8),
     )

@@ -1,6 +1,7 @@
 """What meets water without pushing it: chips that sink or float in it, air that lies on it."""
 
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
@@ -51,6 +52,11 @@ class Chips(unittest.TestCase):
         go_on(s, 0.5)
         wanted = np.sqrt(4 / 3 * 1.5 * G * 0.02 / 0.44)
         self.assertAlmostEqual(-s.points.velocity[0, 2] / wanted, 1.0, delta=0.03)
+        # thick liquid holds it up
+        thick = replace(pool(4.0), viscosity=1.0)
+        s = Wetted(chips([(1, 1, 3.5)], density=2500.0), [lambda t: thick])
+        go_on(s, 0.5)
+        self.assertAlmostEqual(-s.points.velocity[0, 2] / (1500.0 * G * 0.02**2 / 18e3), 1.0, delta=0.03)
         # what is a grain goes by Stokes, if it is small enough
         s = Wetted(chips([(1, 1, 3.5)], size=1e-4, density=2500.0), [lambda t: pool(4.0)])
         go_on(s, 0.1, 1e-4)

@@ -287,7 +287,7 @@ class BakedWet:
     """A liquid from the frames of a layer, between two of them in proportion to time."""
 
     def __init__(self, inputs, source):
-        self.inputs, self.key = inputs, inputs.keys[source.id]
+        self.inputs, self.key, self.viscosity = inputs, inputs.keys[source.id], source.settings.kinematic()
         self.meta = inputs.store.read_static(self.key)[1]
         self._frames: dict[int, tuple[np.ndarray, np.ndarray]] = {}
         self.load(inputs.shot.start)
@@ -306,7 +306,7 @@ class BakedWet:
         """Return it at a time [s]."""
         share = np.float32(min(1.0, max(0.0, (time - self._span[0]) / self._span[1])))
         phi, flow = (a + share * (b - a) for a, b in zip(*self._ends))
-        return Wet(phi, flow, np.array(self.meta["origin"], float), float(self.meta["cell"]))
+        return Wet(phi, flow, np.array(self.meta["origin"], float), float(self.meta["cell"]), self.viscosity)
 
 
 class BakedAir:

@@ -6,7 +6,8 @@ from typing import Any
 import numpy as np
 
 from urst.core.debris.settings import CHIP
-from urst.core.fields.wet import DENSITY, VISCOSITY, Wet
+from urst.core.fields.wet import Wet
+from urst.core.liquid.settings import DENSITY
 
 #: what goes along with a ball, as a share of what it displaces (Lamb 1932, sec. 92)
 ALONG = 0.5
@@ -53,7 +54,7 @@ class Wetted:
         sinks = (s.density - share * DENSITY) / heavy
         flow = wet.velocity(points.position[mine])
         relative = velocity + dt * sinks[:, None] * self.solver.gravity - flow
-        rate = drag(np.linalg.norm(relative, axis=1), size)
+        rate = drag(np.linalg.norm(relative, axis=1), size, wet.viscosity)
         rate += np.where(share < 1.0, RADIATED * np.sqrt(2.0 * weight / size), 0.0)
         rate *= DENSITY * share / heavy
         # the solver adds all of gravity, and no air drags what is under water
@@ -62,7 +63,7 @@ class Wetted:
         points.airborne[mine] = 1
 
 
-def drag(speed: np.ndarray, size: np.ndarray) -> np.ndarray:
+def drag(speed: np.ndarray, size: np.ndarray, viscosity: float) -> np.ndarray:
     """Return how soon a ball of the liquid's own weight would come to rest in it, (n,) [1/s] (Schiller & Naumann 1933).
 
     Parameters
@@ -71,7 +72,9 @@ def drag(speed: np.ndarray, size: np.ndarray) -> np.ndarray:
         Against the liquid [m/s].
     size : (n,) float
         Its diameter [m].
+    viscosity : float
+        Kinematic [m2/s].
     """
-    reynolds = np.maximum(speed * size / VISCOSITY, 1e-9)
+    reynolds = np.maximum(speed * size / viscosity, 1e-9)
     coefficient = np.where(reynolds < 1000.0, 24.0 / reynolds * (1.0 + 0.15 * reynolds**0.687), FAST)
     return 0.75 * coefficient * speed / size

@@ -17,20 +17,14 @@ class LiquidFrame:
     """(nx, ny, nz) distance from the surface, negative within [cells]"""
     walls: np.ndarray
     """(nx, ny, nz) distance from walls, negative within these [cells]"""
-
     flow: np.ndarray
     """(nx, ny, nz, 3) velocity, 0 well out of the liquid [m/s]"""
-    pressure: np.ndarray
-    """(nx, ny, nz) [kPa]"""
     filled: np.ndarray
     """(1,) how many particles fill it; deep in it there are none, and its flow is on the grid alone"""
-
     blocked: np.ndarray
     """(nx, ny, nz) uint8, faces of cells that walls thinner than these close, a bit each: before and behind along x, y, z"""
 
     @classmethod
     def of(cls, arrays: dict[str, np.ndarray]) -> "LiquidFrame":
         """Return that of a baked frame."""
-        return cls(
-            *(arrays[n] for n in ("position", "velocity", "phi", "walls", "flow", "pressure", "filled", "blocked"))
-        )
+        return cls(*(arrays[n] for n in ("position", "velocity", "phi", "walls", "flow", "filled", "blocked")))

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.ndimage import map_coordinates
 
-#: of water [kg/m3], [m2/s]
-DENSITY, VISCOSITY = 1000.0, 1e-6
+#: of water [m2/s], which those liquids have that are said to have none
+VISCOSITY = 1e-6
 
 
 @dataclass(frozen=True)
@@ -21,6 +21,8 @@ class Wet:
     """(3,) least corner [m]"""
     cell: float
     """[m]"""
+    viscosity: float = VISCOSITY
+    """kinematic [m2/s]"""
 
     def depth(self, points: np.ndarray) -> np.ndarray:
         """Return how deep points (n, 3) [m] lie within it, (n,) [m]; negative above it, minus infinity beyond its grid.

@@ -12,7 +12,7 @@ from scipy.sparse import csr_array
 
 from urst.core.fields.body_terms import BodyTerms, Held
 from urst.core.fields.multigrid import packed_index, packed_size
-from urst.core.liquid import air_kernels, body_kernels
+from urst.core.liquid import body_kernels
 from urst.core.liquid.window import Window, moved
 
 #: pockets of fewer cells let their air out
@@ -51,7 +51,7 @@ class Kept:
         return Kept(state["air_label"].copy(), state["air_volume"].copy()) if state["air_label"].size else None
 
 
-def found(weights, phi: np.ndarray, share: np.ndarray, least, closed) -> np.ndarray:
+def found(weights, phi: np.ndarray, least, closed) -> np.ndarray:
     """Return the pockets of air that liquid shuts in which has a surface elsewhere, (nx, ny, nz) int32 from 1.
 
     In a vessel that is full but for one pocket this cannot but keep its volume: it is none.
@@ -62,15 +62,22 @@ def found(weights, phi: np.ndarray, share: np.ndarray, least, closed) -> np.ndar
         Their open shares.
     phi : (nx, ny, nz) float32
         Distance from the surface [cells].
-    share : (nx, ny, nz) float32
-        Open share of each cell.
     least, closed : float32
         Cells are liquid that lie so deep, and faces open that are so much.
     """
-    label = np.empty(phi.shape, np.int32)
-    wx, wy, wz = weights
-    if not air_kernels.shut_in_air(wx, wy, wz, phi, share, least, closed, FEWEST, label):
+    air, label = phi > -least, np.empty(phi.shape, np.int32)
+    # nothing but air, and no way from it into liquid
+    apart = [w.copy() for w in weights]
+    for axis, w in enumerate(apart):
+        low, high = ((slice(None),) * axis + (s,) for s in (slice(None, -1), slice(1, None)))
+        w[(slice(None),) * axis + (slice(1, -1),)][air[low] != air[high]] = 0.0
+    wx, wy, wz = apart
+    count = body_kernels.shut_in(wx, wy, wz, np.where(air, np.float32(-1.0), np.float32(1.0)), least, closed, label)
+    few = np.bincount(label.ravel(), minlength=count + 1) < FEWEST
+    label[few[label]] = 0
+    if not label.any():
         return label
+    wx, wy, wz = weights
     both, sealed = np.where(label > 0, np.float32(-1.0), phi), np.empty(phi.shape, np.int32)
     body_kernels.shut_in(wx, wy, wz, both, least, closed, sealed)
     label[sealed > 0] = 0

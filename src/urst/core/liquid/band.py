@@ -10,8 +10,8 @@ from urst.core.liquid.walls import Walls
 
 #: particles are kept so far about what pours, drains or slows [cells]
 ROOM = 2.0
-#: what is less deep than the particles' depth by this is counted by them alone, and evened out [cells]
-COUNTED, EVENED = 1.6, 1.5
+#: particles tell where the surface is in what is less deep than they are by this [cells]
+COUNTED = 1.6
 
 
 class Band:
@@ -138,8 +138,7 @@ class Band:
     def evened(self, crowding: np.ndarray) -> None:
         """Let nothing crowd where there are few particles for being deep, in place (cells)."""
         if self.zone is not None:
-            assert self.depth is not None and self.most is not None
-            crowding[(self.depth > self.most - EVENED) & (self.zone != deep_kernels.LEFT)] = 0.0
+            crowding[self.zone != deep_kernels.LEFT] = 0.0
 
     @property
     def state(self) -> list[int]:

@@ -72,7 +72,7 @@ class Pressing:
         self.pockets = body_kernels.shut_in(wx, wy, wz, self.phi, LEAST, CLOSED, self._pocket)
         self.air: AirTerms | None = None
         """pockets of air that keep their volume"""
-        self.label = air.found(self.weights, self.phi, walls.share, LEAST, CLOSED) if kept else None
+        self.label = air.found(self.weights, self.phi, LEAST, CLOSED) if kept else None
         self.held = Held(np.zeros(0, np.int64), np.zeros((0, 3), np.int64), np.zeros((0, 6)))
         self.terms: BodyTerms | None = None
         beside: Held | None = None

@@ -6,6 +6,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from urst.core.curves.varies import Number, Varies
 from urst.core.fields import domain
+from urst.core.fields.wet import VISCOSITY
 
 #: of water [kg/m3]
 DENSITY = 1000.0
@@ -151,6 +152,10 @@ class LiquidSettings(BaseModel):
     def _box(self):
         domain.check(self, 100_000_000)
         return self
+
+    def kinematic(self) -> float:
+        """Return its viscosity over its density, that of water if it is given none [m2/s]."""
+        return self.viscosity / DENSITY or VISCOSITY
 
     def shape(self) -> tuple[int, int, int]:
         """Return the cells along x, y, z, rounded up to multiples of 8 for the multigrid."""

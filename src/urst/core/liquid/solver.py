@@ -576,7 +576,7 @@ class LiquidSolver:
 
     def wet(self, time: float) -> Wet:
         """Return where it is and how it goes now, for what meets it; it knows of no other time [s]."""
-        return Wet(self.phi, self._flow(SEEN), self.origin, self.cell)
+        return Wet(self.phi, self._flow(SEEN), self.origin, self.cell, self.settings.kinematic())
 
     def gauges(self) -> dict[str, float]:
         """Return the numbers judged on every frame."""

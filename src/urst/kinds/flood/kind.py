@@ -207,6 +207,7 @@ class Flood(Kind):
     def findings(self, shot, layer):
         return (
             self._dry(shot, layer)
+            + self._unbegun(shot, layer)
             + self._stopped(shot, layer)
             + self._within(shot, layer)
             + self._low(shot, layer)
@@ -224,6 +225,17 @@ class Flood(Kind):
                 share=_THIN,
             )
         )
+
+    def _unbegun(self, shot, layer):
+        """What is said of a start needs one."""
+        s = layer.settings
+        if layer.start or (s.start_below is None and s.start_within is None):
+            return []
+        return [Finding(
+            f"'{layer.name}' is told what of a start it takes and begins from no frame.",
+            "So that does nothing: let it begin from a frame, or leave it out.", layer=layer.id, fix="Leave it out",
+            changes=tuple((at(shot, layer, n), None) for n in ("start_below", "start_within")),
+        )]  # fmt: skip
 
     def _dry(self, shot, layer):
         s, name = layer.settings, layer.name

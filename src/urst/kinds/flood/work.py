@@ -9,6 +9,7 @@ from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.liquid.inflows import Inflow, Region
 from urst.core.liquid.restart import Lattice
 from urst.core.liquid.solver import LiquidSolver
+from urst.errors import BadValue
 from urst.kinds.working import Begun
 from urst.scene.placing import hollows, standing
 
@@ -69,6 +70,11 @@ def begin(inputs) -> Begun:
             _rest(solver, inputs)
             return
         arrays, meta = start
+        if "flow" not in arrays:
+            raise BadValue(
+                f"'{inputs.layer.name}' begins from a bake that an earlier Urst made, which does not tell how the liquid flows: "
+                "bake that layer again, or begin from another."
+            )
         of = Lattice(np.array(meta["origin"], float), float(meta["cell"]), tuple(meta["shape"]))
         place = _piece(shot, settings.start_within, standing) if settings.start_within else None
         some = partial(_within, place, settings.start_below)
