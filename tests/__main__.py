@@ -27,6 +27,7 @@ FAST = (
     "air",
     "wet",
     "flows",
+    "pouring",
     "vessels",
     "thick",
     "skin",

@@ -26,7 +26,7 @@ from urst.handover import between
 from urst.handover.baked import Baked
 from urst.handover.export import export
 from urst.scene.shapes import Imported
-from urst.shot.document import dumps, parse
+from urst.shot.document import dumps, loads, parse
 from urst.shot.forecast import forecast
 from urst.shot.keys import layer_keys
 from urst.shot.preflight import mended, preflight
@@ -275,6 +275,11 @@ class Alone(Folder):
             })  # fmt: skip
 
         store, told, rests = Store(self.folder()), [], LiquidSolver.settle
+        # a pool that does not settle tells of its pressure from the first frame on: that of 0.6 m
+        calm = pool(settle=0.0)
+        runner.bake(calm, store)
+        pressure = store.read_frame(layer_keys(calm)["flood"], 1)[0]["pressure"]
+        self.assertAlmostEqual(float(pressure.max()), 9.81 * 0.5, delta=0.05)
         runner.bake(pool(), store, tell=lambda *x: told.append(x))
         self.assertEqual(told[0], ("Flood comes to rest", 0, 5))
         poured = pool(inflows=[{"piece": "Spout"}])
@@ -289,6 +294,56 @@ class Alone(Folder):
         with mock.patch.object(LiquidSolver, "settle", autospec=True, side_effect=rests) as again:
             runner.bake(pool(level=0.8), store)
         again.assert_called_once()
+
+    def test_a_wall_pours_from_a_face_of_it(self):
+        wall = {
+            "name": "Wall",
+            "shape": {"kind": "box", "width": 0.4, "depth": 2.0, "height": 2.0},
+            "position": (-0.8, 0, 1),
+            "motion": "fixed",
+        }
+        hole = {
+            "name": "Hole",
+            "shape": {"kind": "box", "width": 0.6, "depth": 0.5, "height": 0.5},
+            "position": (-0.6, 0, 1),
+            "motion": "fixed",
+        }
+        inflow = {
+            "piece": "Wall",
+            "out_of": "faces",
+            "facing": (1, 0, 0),
+            "region": "Hole",
+            "launch": {"way": "outward", "speed": 3.0},
+        }
+        data = {
+            "name": "Spring", "start": 1, "end": 9, "pieces": [wall, hole],
+            "taking_part": [{"of": "Hole", "bodies": False, "liquid": False, "seen": False}],
+            "layers": [{"id": "flood", "kind": "flood", "settings": {"cell_size": 0.1, "low": (-1, -1, 0), "high": (1, 1, 2), "inflows": [inflow]}}],
+        }  # fmt: skip
+        shot, store = parse(data), Store(self.folder())
+        self.assertEqual([f.title for f in preflight(shot)], [])
+        runner.bake(shot, store)
+        gauges = store.read_gauges(layer_keys(shot)["flood"])
+        expected = 0.25 * 3.0 * 8 / shot.clock().rate
+        self.assertAlmostEqual(gauges[9]["poured"] / expected, 1.0, delta=0.1)
+        frame = store.read_frame(layer_keys(shot)["flood"], 9)[0]
+        self.assertGreater(float(frame["position"][:, 0].min()), -0.6)
+        self.assertEqual(layer_keys(loads(dumps(shot))), layer_keys(shot))
+        # what looks no way is said before the bake, and mended
+        up = parse(
+            data
+            | {
+                "layers": [
+                    data["layers"][0]
+                    | {"settings": data["layers"][0]["settings"] | {"inflows": [inflow | {"facing": (0, 0, 1)}]}}
+                ]
+            }
+        )
+        found = preflight(up)[0]
+        self.assertIn("No face of 'Wall' within 'Hole'", found.title)
+        self.assertEqual(preflight(mended(up, found)), [])
+        with self.assertRaisesRegex(BadValue, "No face of 'Wall' is chosen"):
+            runner.bake(up, store)
 
     def test_a_shot_of_points_only_bakes_and_is_handed_over(self):
         shot, root = sparks.shot(end=12), self.folder()

@@ -6,10 +6,12 @@ import numpy as np
 
 from tests.bodies import fragments_of
 from tests.test_afloat import G, advance, basin, box
+from tests.test_liquid import along
 from urst.core.bodies.boundary import Boundary
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import transformed
 from urst.core.liquid.inflows import Inflow
+from urst.core.liquid.mouths import Inside
 from urst.core.liquid.settings import LiquidSettings
 from urst.core.liquid.solver import LiquidSolver
 
@@ -90,7 +92,7 @@ class Thread(unittest.TestCase):
             cell_size=cell, low=(-0.12, -0.12, -0.02), high=(0.12, 0.12, high + 0.05), sides="open", viscosity=500.0
         )
         # a hair off the vertical, as all are
-        pour = Inflow(spout, 0.0, 1e9, np.array([0.0, 0.012, -0.4]))
+        pour = Inflow(Inside(spout), 0.0, 1e9, along((0.0, 0.012, -0.4)))
         s = LiquidSolver(settings, (0, 0, -G), boundaries=[slab], inflows=[pour])
         while s.time < 1.3:
             s.step(min(s.stable_dt(), 1 / 48))

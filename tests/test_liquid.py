@@ -9,7 +9,9 @@ from urst.core.bodies.boundary import Boundary
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import transformed
 from urst.core.geometry.rotation import from_degrees, matrix
+from urst.core.launch.settings import Launch
 from urst.core.liquid.inflows import Inflow, Region
+from urst.core.liquid.mouths import Inside
 from urst.core.liquid.settings import LiquidSettings
 from urst.core.liquid.solver import LiquidSolver
 from urst.core.liquid.walls import Walls
@@ -33,6 +35,11 @@ def run(solver, seconds, watch=lambda s: None, most=1 / 24):
         solver.step(min(solver.stable_dt(), most, end - solver.time))
         seen.append(watch(solver))
     return seen
+
+
+def along(velocity):
+    """A launch with a velocity."""
+    return Launch(speed=float(np.linalg.norm(velocity)), direction=tuple(map(float, velocity)))
 
 
 def amount(solver):
@@ -186,7 +193,7 @@ class Pouring(unittest.TestCase):
     ):
         lids = [self.carrier((-0.5, -0.5, 0.75), (1.5, 1.5, 2.0))] if lid else []
         opens, closes = window.get("opens", 0.0), window.get("closes", 10.0)
-        inflow = Inflow(self.carrier(*place), opens, closes, np.array(velocity, float), rate)
+        inflow = Inflow(Inside(self.carrier(*place)), opens, closes, along(velocity), rate)
         s = LiquidSolver(
             LiquidSettings(cell_size=1 / 16, low=(0, 0, 0), high=(1, 1, 1.5)), boundaries=lids, inflows=[inflow]
         )
@@ -208,10 +215,10 @@ class Pouring(unittest.TestCase):
     def test_restored_while_it_pours_it_goes_on_to_the_same_bytes(self):
         def made():
             inflows = [
-                Inflow(self.carrier((0.4, 0.4, 0.1), (0.6, 0.6, 0.25)), 0.0, 10.0, np.zeros(3), 0.1),
-                Inflow(self.carrier((0.1, 0.4, 0.9), (0.25, 0.6, 1.1)), 0.0, 10.0, np.array([1.0, 0, 0])),
+                Inflow(Inside(self.carrier((0.4, 0.4, 0.1), (0.6, 0.6, 0.25))), 0.0, 10.0, along((0, 0, 0)), 0.1),
+                Inflow(Inside(self.carrier((0.1, 0.4, 0.9), (0.25, 0.6, 1.1))), 0.0, 10.0, along((1, 0, 0))),
             ]
-            regions = [Region(self.carrier((0.7, 0.4, -0.1), (0.9, 0.6, 0.1)), 0.0, 10.0, takes=True)]
+            regions = [Region(Inside(self.carrier((0.7, 0.4, -0.1), (0.9, 0.6, 0.1))), 0.0, 10.0, takes=True)]
             settings = LiquidSettings(cell_size=1 / 16, low=(0, 0, 0), high=(1, 1, 1.5))
             return LiquidSolver(settings, inflows=inflows, regions=regions)
 
@@ -242,7 +249,7 @@ class Pouring(unittest.TestCase):
     def test_a_drain_empties_a_pool_and_a_slow_region_calms(self):
         s = LiquidSolver(
             LiquidSettings(cell_size=1 / 16, low=(0, 0, 0), high=(1, 1, 1)),
-            regions=[Region(self.carrier((0.4, 0.4, -0.1), (0.6, 0.6, 0.1)), 0.0, 10.0, takes=True)],
+            regions=[Region(Inside(self.carrier((0.4, 0.4, -0.1), (0.6, 0.6, 0.1))), 0.0, 10.0, takes=True)],
         )
         s.pool(0.5)
         run(s, 0.5)
@@ -251,7 +258,7 @@ class Pouring(unittest.TestCase):
         self.assertAlmostEqual(s.volume() + s.gauges()["drained"], 0.5, delta=0.02)
 
         def swirl(damping):
-            regions = [Region(self.carrier((-1, -1, -1), (2, 2, 2)), 0.0, 10.0, damping)]
+            regions = [Region(Inside(self.carrier((-1, -1, -1), (2, 2, 2))), 0.0, 10.0, damping)]
             s = LiquidSolver(LiquidSettings(cell_size=1 / 16, low=(0, 0, 0), high=(1, 1, 1)), regions=regions)
             s.fill(lambda x: np.maximum(x[:, 0] - 0.5, x[:, 2] - 0.6))
             run(s, 0.6)

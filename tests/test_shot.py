@@ -77,7 +77,7 @@ class File(unittest.TestCase):
 
     def test_another_kind_of_json_says_so(self):
         with self.assertRaisesRegex(
-            BadFile, "its 'format' must be 'urst-shot/3', or an older one such as 'urst-shot/2'"
+            BadFile, "its 'format' must be 'urst-shot/4', or an older one such as 'urst-shot/3'"
         ):
             loads("[1, 2]")
 
@@ -470,6 +470,18 @@ class Older(unittest.TestCase):
         ):
             with self.assertRaisesRegex(BadValue, "'urst-shot/2' but is not built like one"):
                 parse({"format": "urst-shot/2", "name": "x"} | odd)
+
+    def test_inflows_that_had_a_velocity_get_a_launch(self):
+        settings = {"inflows": [{"piece": "Pipe", "velocity": [0.0, 3.0, -4.0]}, {"piece": "Pipe"}]}
+        pipe = {"name": "Pipe", "shape": {"kind": "box", "width": 1, "depth": 1, "height": 1}}
+        data = {
+            "format": "urst-shot/3",
+            "pieces": [pipe],
+            "layers": [{"id": "f", "kind": "flood", "settings": settings}],
+        }
+        first, second = loads(json.dumps(data)).layers[0].settings.inflows
+        self.assertEqual((first.launch.speed, first.launch.direction), (5.0, (0.0, 3.0, -4.0)))
+        self.assertEqual((second.launch.speed, second.launch.direction), (1.0, (0.0, 0.0, -1.0)))
 
     def test_meshes_that_lay_within_the_document_are_taken_into_the_library(self):
         ball, data = generators.ball(0.5)[0], json.loads((self.FOLDER / "granary-2.shot.json").read_text())

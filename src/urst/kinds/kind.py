@@ -1,6 +1,6 @@
 """What a kind of layer is to the rest of Urst."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from importlib import import_module
 from typing import Any, Protocol
 
@@ -199,6 +199,10 @@ class Kind:
 
     def sources(self, layer: Any) -> list[tuple[Any, str]]:
         """Return the set pieces that give something off for it, each with the unit of how much."""
+        return []
+
+    def inflows(self, shot: World, layer: Any) -> list[tuple[Any, Callable, float]]:
+        """Return what pours: its settings, what gives points of bodies that pour and their normals, and how much in all [m3]."""
         return []
 
     def launches(self, shot: World, layer: Any) -> list[tuple[str, Any, list[int]]]:

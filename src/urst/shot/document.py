@@ -30,7 +30,7 @@ AnyLayer = registry.layer_union()
 class Shot(World):
     """A shot: range, set, layers and what couples them."""
 
-    format: Literal["urst-shot/3"] = FORMAT
+    format: Literal["urst-shot/4"] = FORMAT
     layers: tuple[AnyLayer, ...] = ()  # type: ignore[valid-type]
     couplings: tuple[Coupling, ...] = ()
     accepted: tuple[Accepted, ...] = ()

@@ -1,10 +1,12 @@
 """Documents of older versions, brought up to date."""
 
+import math
+
 from urst.errors import BadValue, UrstError
 from urst.scene import library, mesh_codec
 
-FORMAT = "urst-shot/3"
-OLDER = ("urst-shot/1", "urst-shot/2")
+FORMAT = "urst-shot/4"
+OLDER = ("urst-shot/1", "urst-shot/2", "urst-shot/3")
 
 
 def upgraded(data: dict) -> dict:
@@ -15,7 +17,9 @@ def upgraded(data: dict) -> dict:
     try:
         if data["format"] == "urst-shot/1":
             data = _from_1(data)
-        return _from_2(data) if data["format"] == "urst-shot/2" else data
+        if data["format"] == "urst-shot/2":
+            data = _from_2(data)
+        return _from_3(data) if data["format"] == "urst-shot/3" else data
     except (AttributeError, KeyError, TypeError, ValueError) as error:
         if isinstance(error, UrstError):
             raise
@@ -52,7 +56,23 @@ def _from_2(data):
     data["pieces"] = [_without_mesh(p) for p in data.get("pieces", [])]
     camera = data.pop("camera", {})
     data |= {"cameras": [camera], "through": camera.get("name", "main")}
-    return data | {"format": FORMAT, "time_scale": {"points": points} if points else 1.0}
+    return data | {"format": "urst-shot/3", "time_scale": {"points": points} if points else 1.0}
+
+
+def _from_3(data):
+    """Inflows of liquid had a velocity and no launch."""
+    return data | {"format": FORMAT, "layers": [_launched(x) for x in data.get("layers", [])]}
+
+
+def _launched(layer):
+    settings = layer.get("settings") or {}
+    if layer.get("kind") != "flood" or not settings.get("inflows"):
+        return layer
+    inflows = [dict(x) for x in settings["inflows"]]
+    for inflow in inflows:
+        velocity = inflow.pop("velocity", (0.0, 0.0, -1.0))
+        inflow["launch"] = {"speed": math.hypot(*velocity), "direction": velocity}
+    return layer | {"settings": settings | {"inflows": inflows}}
 
 
 def _without_mesh(piece):

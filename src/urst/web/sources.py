@@ -28,6 +28,7 @@ def sources(shot_id: str, layer_id: str, frame: int):
     layer = shot.layer(layer_id)
     kind = shot.kind_of(layer)
     given = [_drawn(shot, source, unit, frame) for source, unit in kind.sources(layer)]
+    given += [_pouring(shot, *inflow, frame) for inflow in kind.inflows(shot, layer)]
     given += [_launched(shot, *launched) for launched in kind.launches(shot, layer) if launched[2]]
     return JSONResponse(given)
 
@@ -36,37 +37,59 @@ def _drawn(shot, source, unit, frame):
     number = next(i for i, p in enumerate(shot.pieces) if p.name == source.piece)
     fragments, clock = standing(shot, [number]), shot.clock()
     body, local, _ = sample(fragments, source.where, _PLACES, 1)
-    drive, time = Drive(shot, [number], fragments), clock.seconds(frame)
-    now, later = (_at(fragments, drive, t, body, local) for t in (time, time + _MOMENT))
-    velocity = (later - now) / _MOMENT + np.array(source.velocity)
-    first = shot.start if source.since is None else source.since
-    last = shot.end if source.until is None else min(source.until, shot.end)
+    now, carried, _ = _riding(shot, number, fragments, frame, body, local)
+    first, last, open_ = _window(shot, source, frame)
     stream = Stream(source.rate, clock.seconds(first), clock.seconds(last + 1), clock)
     total = max(0.0, stream.given(clock.seconds(last + 1)))
     amount = f"{total:.3g}" if unit == "kg" else f"{total:,.0f}"
+    told = f"{amount} {unit} over frames {first} to {last}"
+    return _told(source.piece, open_, now, carried + np.array(source.velocity), told)
+
+
+def _pouring(shot, inflow, points, total, frame):
+    number = next(i for i, p in enumerate(shot.pieces) if p.name == inflow.piece)
+    fragments = standing(shot, [number])
+    body, local, normal = points(fragments, _PLACES)
+    now, carried, outward = _riding(shot, number, fragments, frame, body, local, normal)
+    first, last, open_ = _window(shot, inflow, frame)
+    told = f"about {total:.3g} m3 over frames {first} to {last}" if len(body) else "no face is chosen"
+    return _told(inflow.piece, open_, now, launch.velocities(inflow.launch, now, outward, carried), told)
+
+
+def _window(shot, source, frame):
+    """First and last frame of a source, and whether it is open."""
+    first = shot.start if source.since is None else source.since
+    last = shot.end if source.until is None else min(source.until, shot.end)
+    return first, last, first <= frame <= last
+
+
+def _riding(shot, number, fragments, frame, body, local, normal=None):
+    """Points of a piece at a frame, how they move, and which way their normals look."""
+    drive, time = Drive(shot, [number], fragments), shot.clock().seconds(frame)
+    now, later = (_at(fragments, drive, t, body, local) for t in (time, time + _MOMENT))
+    turned = np.zeros(now.shape)
+    if normal is not None:
+        turned = rotation.turns(poses(fragments, drive, time)[1][body]).apply(normal) if len(body) else normal
+    return now, (later - now) / _MOMENT, turned
+
+
+def _told(name, open_, places, velocity, total, arrows=_ARROWS):
     return {
-        "piece": source.piece,
-        "open": first <= frame <= last,
-        "places": np.round(now, 4).ravel().tolist(),
-        "arrows": np.round(np.stack([now, velocity], axis=1)[:_ARROWS], 4).tolist(),
-        "fastest": round(float(np.linalg.norm(velocity, axis=1).max()), 3),
-        "total": f"{amount} {unit} over frames {first} to {last}",
-    }  # fmt: skip
+        "piece": name,
+        "open": open_,
+        "places": np.round(places, 4).ravel().tolist(),
+        "arrows": np.round(np.stack([places, velocity], axis=1)[:arrows], 4).tolist(),
+        "fastest": round(float(np.linalg.norm(velocity, axis=1).max(initial=0.0)), 3),
+        "total": total,
+    }
 
 
 def _launched(shot, name, setting, numbers):
     fragments = standing(shot, numbers)
     places = fragments.centre
     velocity = launch.velocities(setting, places, places - places.mean(axis=0), np.zeros(places.shape))
-    step = max(1, len(places) // _LAUNCHED)
-    return {
-        "piece": name,
-        "open": True,
-        "places": np.round(places[::step], 4).ravel().tolist(),
-        "arrows": np.round(np.stack([places, velocity], axis=1)[::step], 4).tolist(),
-        "fastest": round(float(np.linalg.norm(velocity, axis=1).max()), 3),
-        "total": f"{len(places):,} bodies set off",
-    }
+    some = slice(None, None, max(1, len(places) // _LAUNCHED))
+    return _told(name, True, places[some], velocity[some], f"{len(places):,} bodies set off", len(places))
 
 
 def _at(fragments, drive, time, body, local):

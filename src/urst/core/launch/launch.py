@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from urst.core.launch.settings import Launch
+from urst.core.launch.settings import Launch, SpinningLaunch
 
 #: waves of which the noise is made
 _WAVES = 24
@@ -23,19 +23,20 @@ def velocities(launch: Launch, places: np.ndarray, outward: np.ndarray, carried:
     """
     rng = np.random.default_rng(launch.seed)
     way = scattered(ways(launch, places, outward), launch.cone, rng)
-    speed = launch.speed * fallen(launch, places) * (1.0 + launch.noise * _noise(places / launch.noise_size, rng))
+    uneven = 1.0 + launch.noise * _noise(places / launch.noise_size, rng) if launch.noise > 0.0 else 1.0
+    speed = launch.speed * fallen(launch, places) * uneven
     out = speed[:, None] * way + launch.carried * carried
     size = np.linalg.norm(out, axis=1)
     bound = np.clip(size, launch.least, launch.most)
     return out * np.divide(bound, size, out=np.ones_like(size), where=size > 0.0)[:, None]
 
 
-def spins(launch: Launch, count: int) -> np.ndarray:
+def spins(launch: SpinningLaunch, count: int) -> np.ndarray:
     """Return the spins with which things set off, about axes all round and up to the fastest, (n, 3) [rad/s].
 
     Parameters
     ----------
-    launch : Launch
+    launch : SpinningLaunch
     count : int
     """
     rng = np.random.default_rng([launch.seed, 1])

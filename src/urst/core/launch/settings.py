@@ -28,5 +28,10 @@ class Launch(BaseModel):
     carried: float = Field(1.0, ge=0, le=100, description="Share of its own motion, or its carrier's, that it keeps")
     least: float = Field(0.0, ge=0, le=1e3, description="Slowest it sets off [m/s]")
     most: float = Field(1e3, gt=0, le=1e3, description="Fastest it sets off [m/s]")
-    spin: float = Field(0.0, ge=0, le=1e3, description="Fastest it is set spinning, about any axis [rad/s]")
     seed: int = Field(1, ge=0, le=2**31 - 1, description="Another number, other scatter")
+
+
+class SpinningLaunch(Launch):
+    """How bodies set off, which spin as well."""
+
+    spin: float = Field(0.0, ge=0, le=1e3, description="Fastest it is set spinning, about any axis [rad/s]")

@@ -1,15 +1,17 @@
-"""Where liquid comes in and goes: bodies that pour it, take it away or slow it, wherever they are at the moment."""
+"""Where liquid comes in and goes: what of bodies pours it, takes it away or slows it."""
 
 from dataclasses import dataclass
 
 import numpy as np
 
-from urst.core.bodies.boundary import Boundary
 from urst.core.curves.clock import Clock
 from urst.core.curves.curve import Curve
 from urst.core.curves.stream import Stream
+from urst.core.launch import launch
+from urst.core.launch.settings import Launch
 from urst.core.liquid.filling import grid
 from urst.core.liquid.level_kernels import BAND
+from urst.core.liquid.mouths import Mouth
 from urst.core.liquid.settings import EDGE, PARTICLES
 
 #: moments of a step at which what pours is filled behind what has left it
@@ -18,9 +20,9 @@ _MOMENTS = 8
 
 @dataclass
 class Place:
-    """The inside of a body, over a window of time."""
+    """Where something happens to liquid, over a window of time."""
 
-    carrier: Boundary
+    mouth: Mouth
     opens: float
     """[s]"""
     closes: float
@@ -29,18 +31,6 @@ class Place:
     def acts(self, time: float) -> bool:
         """Whether it is open at a time [s]."""
         return self.opens - 1e-9 <= time < self.closes
-
-    def within(self, places: np.ndarray, time: float, back: np.ndarray | None = None) -> np.ndarray:
-        """Return which places lie inside at a time, or would `back` away from where they are, (n,) bool.
-
-        Parameters
-        ----------
-        places : (n, 3) float [m]
-        time : float [s]
-        back : (m, 3) float, optional [m]
-        """
-        shifts = np.zeros((1, 3)) if back is None else back
-        return np.any([self.carrier.distance(places - shift, time) <= 0.0 for shift in shifts], axis=0)
 
     def box(self, time: float, margin: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Return corners of the box about it.
@@ -51,22 +41,22 @@ class Place:
         margin : (3,) float
             How much wider [m].
         """
-        now = self.carrier.at(time)
-        return now.low.min(axis=0) - margin, now.high.max(axis=0) + margin
+        low, high = self.mouth.box(time)
+        return low - margin, high + margin
 
 
 @dataclass
 class Inflow(Place):
-    """A body whose inside fills with liquid that sets off from there.
+    """A place that fills with liquid that sets off from there.
 
-    Nothing is born where there is liquid already. With a rate no more comes in than that, and where its inside is full it
-    presses as much out of it.
+    Nothing is born where there is liquid already. With a rate no more comes in than that, and where it is full it presses as
+    much out of it.
     """
 
-    velocity: np.ndarray
-    """(3,) [m/s], beside the carrier's own"""
+    launch: Launch
+    """how it sets off, alike within a cell"""
     rate: float | Curve | None = None
-    """[m3/s], a curve over frames; None: as much as its velocity takes away"""
+    """[m3/s], a curve over frames; None: as much as its velocity takes away, from faces as much as leaves them"""
     seed: int = 1
     clock: Clock | None = None
 
@@ -93,45 +83,44 @@ class Inflow(Place):
 
         Returns
         -------
-        (places, velocity, held, push)
-            New particles [cells], how they set off (3,) [m/s], which of the old ones do so as well (k,), and how fast each cell of its inside should grow (nx, ny, nz) [1/s], None if it need not.
+        (places, velocity, held, anew, push)
+            New particles (m, 3) [cells], how they set off (m, 3) [m/s], which of the old ones set off again (k,) and how (k, 3) [m/s], and
+            how fast each cell of it should grow (nx, ny, nz) [1/s], None if it need not.
         """
         end, shape = time + dt, shut.shape
-        nothing = np.zeros((0, 3), np.float32), np.zeros(3, np.float32), np.zeros(0, np.int64), None
-        middle = 0.5 * (max(time, self.opens) + min(end, self.closes))
+        none = np.zeros((0, 3), np.float32)
+        nothing = none, none, np.zeros(0, np.int64), none, None
+        middle, last_open = 0.5 * (max(time, self.opens) + min(end, self.closes)), min(end, self.closes)
         if not (time < self.closes and end > self.opens):
             return nothing
-        due = self.stream.given(end) - self.stream.given(time) if self.stream else np.inf
-        now = self.carrier.at(min(end, self.closes))
-        own = now.velocity[0] + self.velocity
-        way = np.linalg.norm(self.velocity) * dt
-        # what has left over the step is filled as well
-        moments = min(_MOMENTS, 1 + int(np.ceil(2.0 * way / cell)))
-        back = np.linspace(0.0, 1.0, moments)[:, None] * (dt * self.velocity)
-        low, high = self.box(min(end, self.closes), np.abs(dt * self.velocity) + cell)
-        first = np.clip(np.floor(EDGE * (low - origin) / cell), 0, EDGE * np.array(shape)).astype(int)
-        last = np.clip(np.ceil(EDGE * (high - origin) / cell), 0, EDGE * np.array(shape)).astype(int)
+        due = self._due(time, end)
+        low, high = self.box(last_open, np.full(3, cell + dt * self._fastest(last_open)))
+        first = np.clip(np.floor((low - origin) / cell), 0, shape).astype(int)
+        last = np.clip(np.ceil((high - origin) / cell), 0, shape).astype(int)
         if (last <= first).any():
             return nothing
         rng = np.random.default_rng([self.seed, self.steps])
         self.steps += 1
+        speed, away = self._flow(origin + cell * (grid(first, last) + 0.5), last_open)
+        number = np.arange(len(speed)).reshape(last - first)
         # whole cells, of eight places each
-        first, last = EDGE * (first // EDGE), EDGE * -(-last // EDGE)
+        first, last = EDGE * first, EDGE * last
         side = last - first
-        corner = np.stack(np.meshgrid(*(np.arange(n) for n in side), indexing="ij"), axis=-1).reshape(-1, 3)
+        corner = grid(np.zeros(3, int), side)
+        own = number[tuple((corner // EDGE).T)]
         taken = np.zeros(side, np.int64)
         at = np.floor(EDGE * position).astype(int) - first
         near = ((at >= 0) & (at < side)).all(axis=1)
         np.add.at(taken, tuple(at[near].T), 1)
         places = (first + corner + rng.random(corner.shape)) / EDGE
-        inside = self.within(origin + cell * places, middle, back)
-        inside &= ~shut[tuple(((first + corner) // EDGE).T)]
+        inside = ~shut[tuple(((first + corner) // EDGE).T)]
+        inside[inside] = self._swept(origin + cell * places[inside], middle, dt * away[own[inside]], cell)
         each = cell**3 / PARTICLES
         free = self._lacking(
             rng.permutation(np.flatnonzero(inside & (taken[tuple(corner.T)] == 0))), inside, corner, taken
         )
         chosen, push = free, None
-        if self.stream:
+        if due is not None:
             total = int(inside.sum())
             self.due += due
             self.owed = min(self.owed + due, max(due, each * total))
@@ -142,16 +131,48 @@ class Inflow(Place):
             ]
             chosen = np.concatenate([free, crowd])[: int(self.owed / each)]
             self.owed -= len(chosen) * each
-            cells = np.unique(((first + corner[inside]) // EDGE), axis=0)
-            if len(cells) and full > 0.0:
-                push = np.zeros(shape, np.float32)
-                push[tuple(cells.T)] = full * due / dt / (len(cells) * cell**3)
+            share = 1.0 if self.mouth.backed else full
+            source = inside & self.mouth.within(origin + cell * places, middle) if self.mouth.backed else inside
+            push = np.zeros(shape, np.float32)
+            np.add.at(
+                push, tuple((first + corner[source]).T // EDGE), share * due / dt / (max(source.sum(), 1) * cell**3)
+            )
         self.came += len(chosen) * each
         held = np.flatnonzero(near)
         held = held[~shut[tuple(position[held].astype(int).T)]]
-        held = held[self.within(origin + cell * position[held], min(end, self.closes))]
+        held = held[self.mouth.within(origin + cell * position[held], last_open)]
         out = np.minimum(places[chosen], np.array(shape) - 1e-3).astype(np.float32)
-        return out, own.astype(np.float32), held, push
+        return out, speed[own[chosen]], held, speed[number[tuple((at[held] // EDGE).T)]], push
+
+    def _due(self, time, end):
+        """How much is to come in over a span of time [s], [m3]; None: as much as finds room."""
+        if self.stream:
+            return self.stream.given(end) - self.stream.given(time)
+        flux = self.mouth.flux(lambda x: self._flow(x, min(end, self.closes))[1], min(end, self.closes))
+        return None if flux is None else flux * (min(end, self.closes) - max(time, self.opens))
+
+    def _fastest(self, time):
+        """How fast it leaves its carrier at most [m/s]."""
+        x, now = self.launch, self.mouth.carrier.at(time)
+        around = np.linalg.norm(now.velocity, axis=1) + np.linalg.norm(now.spin, axis=1) * np.linalg.norm(
+            now.high - now.low, axis=1
+        )
+        return max(x.least, min(abs(x.speed) * (1.0 + x.noise), x.most)) + abs(1.0 - x.carried) * float(around.max())
+
+    def _flow(self, places, time):
+        """How it sets off at places (n, 3) [m], and how it leaves its carrier there, (n, 3) float32 [m/s] each."""
+        now = self.mouth.carrier.at(time)
+        body = np.linalg.norm(places[:, None] - now.position, axis=2).argmin(axis=1)
+        own = now.velocity[body] + np.cross(now.spin[body], places - now.position[body])
+        outward = self.mouth.outward(places, time) if self.launch.way == "outward" else np.zeros(places.shape)
+        speed = launch.velocities(self.launch, places, outward, own)
+        return speed.astype(np.float32), speed - own
+
+    def _swept(self, places, time, way, cell):
+        """Which places (n, 3) [m] lie in it, or would so at some moment of a step with its way (n, 3) [m] taken back."""
+        far = float(np.linalg.norm(way, axis=1).max(initial=0.0))
+        moments = min(_MOMENTS, 1 + int(np.ceil(2.0 * far / cell)))
+        return np.any([self.mouth.within(places - s * way, time) for s in np.linspace(0.0, 1.0, moments)], axis=0)
 
     @staticmethod
     def _lacking(free, inside, corner, taken):
@@ -171,7 +192,7 @@ class Inflow(Place):
 
 @dataclass
 class Region(Place):
-    """A body in which liquid is slowed, or from which it is taken away."""
+    """A place in which liquid is slowed, or from which it is taken away."""
 
     damping: float = 0.0
     """how soon what is in it comes to rest with it [1/s]"""
@@ -194,9 +215,9 @@ class Region(Place):
         """
         low, high = ((end - origin) / cell for end in self.box(time, np.zeros(3)))
         near = np.flatnonzero(((position >= low) & (position <= high)).all(axis=1))
-        mine = near[self.within(origin + cell * position[near], time)]
+        mine = near[self.mouth.within(origin + cell * position[near], time)]
         if not self.takes:
-            own = self.carrier.at(time).velocity[0]
+            own = self.mouth.carrier.at(time).velocity[0]
             keep = np.float32(np.exp(-self.damping * dt))
             speed[mine] = own + keep * (speed[mine] - own)
             affine[mine] *= keep
@@ -204,7 +225,7 @@ class Region(Place):
         # what comes there falls into the empty
         first, last = np.maximum(np.floor(low).astype(int), 0), np.minimum(np.ceil(high).astype(int), phi.shape)
         cells = grid(first, last)
-        away = -self.carrier.distance(origin + cell * (cells + 0.5), time) / cell
+        away = -self.mouth.carrier.distance(origin + cell * (cells + 0.5), time) / cell
         spot = tuple(cells.T)
         phi[spot] = np.maximum(phi[spot], np.clip(away, -BAND, BAND))
         return mine

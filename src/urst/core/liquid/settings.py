@@ -7,6 +7,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 from urst.core.curves.varies import Number, Varies
 from urst.core.fields import domain
 from urst.core.fields.wet import VISCOSITY
+from urst.core.launch.settings import Launch
 
 #: of water [kg/m3]
 DENSITY = 1000.0
@@ -29,7 +30,7 @@ class Fill(BaseModel):
 class _Window(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
-    piece: Annotated[str, Field(max_length=80)] = Field(description="Set piece whose inside it is")
+    piece: Annotated[str, Field(max_length=80)] = Field(description="Set piece that it is")
     since: int | None = Field(None, ge=-1_000_000, le=1_000_000, description="First frame; empty: from the start")
     until: int | None = Field(None, ge=-1_000_000, le=1_000_000, description="Last frame; empty: to the end")
 
@@ -40,13 +41,38 @@ class _Window(BaseModel):
         return self
 
 
-class Inflow(_Window):
-    """A set piece from whose inside liquid pours; it takes along what pours."""
+class Pour(Launch):
+    """How liquid sets off."""
 
-    velocity: Corner = Field((0.0, 0.0, -1.0), description="How it sets off, beside the piece's own motion [m/s]")
+    speed: float = Field(1.0, ge=-1e3, le=1e3, description="How fast it sets off; below 0 the other way [m/s]")
+    direction: Corner = Field((0.0, 0.0, -1.0), description="Where to, if along a direction; its length does not count")
+
+
+class Inflow(_Window):
+    """A set piece from which liquid pours; it takes along what pours."""
+
+    out_of: Literal["inside", "faces"] = Field(
+        "inside", description="All of its inside pours, or a layer a cell thick before its faces"
+    )
+    facing: Corner | None = Field(
+        None, description="Only faces that look this way as it stands at the start; empty: whichever way"
+    )
+    facing_within: float = Field(45.0, ge=0, le=180, description="How far a face may look off that [deg]")
+    region: Annotated[str, Field(max_length=80)] | None = Field(
+        None, description="Only what of its faces lies in this set piece at the start; empty: all"
+    )
+    launch: Pour = Pour()
     rate: Annotated[Number, Varies(("frame",), 0, 1e6)] | None = Field(
         None, description="How much comes in at most; empty: as much as its velocity takes away [m3/s]"
     )
+
+    @model_validator(mode="after")
+    def _faces(self):
+        if self.facing is not None and not any(self.facing):
+            raise ValueError(
+                f"the faces of '{self.piece}' look no way: give a direction, such as 0, 0, 1, or leave it empty"
+            )
+        return self
 
 
 class Region(_Window):

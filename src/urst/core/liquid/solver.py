@@ -271,6 +271,14 @@ class LiquidSolver:
             self._move(dt, self.time)
             done += dt
 
+    def press_at_rest(self) -> None:
+        """Find the pressure there is before anything moves, and change nothing else."""
+        flow, pockets = self.velocity, self._kept
+        self.velocity = [np.zeros_like(u) for u in flow]
+        if len(self.position):
+            self._press(self.least_dt, held=True)
+        self.velocity, self._kept, self._pressing = flow, pockets, None
+
     def step(self, dt: float) -> None:
         """Advance by `dt` seconds.
 
@@ -409,13 +417,14 @@ class LiquidSolver:
         """Let in what comes in."""
         self._push = None
         for inflow in self.inflows:
-            places, speed, held, push = inflow.born(self.time, dt, self.position, self.origin, self.cell, self._shut)
+            places, speed, held, anew, push = inflow.born(
+                self.time, dt, self.position, self.origin, self.cell, self._shut
+            )
             # what is still in there goes as what comes, when the next step's fall has been added
-            speed = speed - (dt * self.gravity).astype(np.float32)
-            self.speed[held], self.affine[held] = speed, 0.0
-            if len(places):
-                places = places[self.walls.distance[tuple(np.floor(2.0 * places).astype(int).T)] > 0.0]
-                self._add(places, np.tile(speed, (len(places), 1)))
+            fall = (dt * self.gravity).astype(np.float32)
+            self.speed[held], self.affine[held] = anew - fall, 0.0
+            open_ = self.walls.distance[tuple(np.floor(2.0 * places).astype(int).T)] > 0.0
+            self._add(places[open_], speed[open_] - fall)
             if push is not None:
                 self._push = push if self._push is None else self._push + push
 
@@ -505,19 +514,10 @@ class LiquidSolver:
     def _counted(self):
         """Where the particles say that the surface is, near where it is taken to be (cells)."""
         wanted, w = np.empty_like(self.phi), self.walls
+        deep = np.float32(min(COUNTED, self.band.counted))
         level_kernels.count(
-            self.position,
-            self._start,
-            self._lodging,
-            w.share,
-            w.distance,
-            w.home,
-            w.reach,
-            self.phi,
-            np.float32(_FULL),
-            np.float32(min(COUNTED, self.band.counted)),
-            wanted,
-        )
+            self.position, self._start, self._lodging, w.share, w.distance, w.home, w.reach, self.phi, np.float32(_FULL), deep, wanted
+        )  # fmt: skip
         return wanted
 
     def _surface(self):

@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from urst.core.curves.varies import Number, Varies
-from urst.core.launch.settings import Launch, Vector
+from urst.core.launch.settings import SpinningLaunch, Vector
 
 Name = Annotated[str, Field(min_length=1, max_length=80)]
 
@@ -67,7 +67,7 @@ class Event(BaseModel):
         description="Sets them off; a charge goes off; held or driven ones fall; they stand from now on; they are gone; "
         "their bonds part; they are slowed down",
     )
-    launch: Launch = Launch()
+    launch: SpinningLaunch = SpinningLaunch()
     charge: float = Field(1.0, gt=0, le=1e6, description="Charge at the launch's centre, as much TNT [kg]")
     top_speed: float = Field(1.0, ge=0, le=1e3, description="Speed they are slowed down to [m/s]")
     over: float = Field(0.5, gt=0, le=1e3, description="Time that slowing down takes [s]")

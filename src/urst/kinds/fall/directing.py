@@ -2,7 +2,8 @@
 
 import numpy as np
 
-from urst.kinds.questions import DEGREES, FRAME, METRES, PER_SECOND, PERCENT, SECONDS, SPEED, Field, Question
+from urst.kinds import launching
+from urst.kinds.questions import DEGREES, FRAME, METRES, PER_SECOND, SECONDS, SPEED, Field, Question
 
 _LAUNCH = (("what", ("launch",)),)
 _PLACED = (("what", ("launch", "blast")),)
@@ -21,20 +22,8 @@ EVENTS = Question("What happens when?", "events", (
     Field("events.*.high", "Region to", only=_REGION, **METRES),
     Field("events.*.after", "After", only=(("when", ("after",)),)),
     Field("events.*.delay", "Later by", **SECONDS),
-    Field("events.*.launch.way", "Way", only=_LAUNCH),
-    Field("events.*.launch.speed", "Speed", only=_LAUNCH, **SPEED),
-    Field("events.*.launch.direction", "Direction", only=(*_LAUNCH, ("launch.way", ("direction",)))),
-    Field("events.*.launch.centre", "Centre", only=_PLACED, **METRES),
-    Field("events.*.launch.reach", "Full speed within", only=_LAUNCH, **METRES),
-    Field("events.*.launch.fall_off", "Falls off as distance to the", only=_LAUNCH),
-    Field("events.*.launch.cone", "Scatter", only=_LAUNCH, **DEGREES),
-    Field("events.*.launch.noise", "Differs by", only=_LAUNCH, **PERCENT),
-    Field("events.*.launch.noise_size", "in lumps of", only=_LAUNCH, **METRES),
-    Field("events.*.launch.carried", "Own motion kept", only=_LAUNCH, **PERCENT),
-    Field("events.*.launch.least", "Slowest", only=_LAUNCH, **SPEED),
-    Field("events.*.launch.most", "Fastest", only=_LAUNCH, **SPEED),
+    *launching.fields("events.*.launch", _LAUNCH, _PLACED),
     Field("events.*.launch.spin", "Spin up to", "rad/s", 1.0, "rad/s", only=_LAUNCH),
-    Field("events.*.launch.seed", "Seed", only=_LAUNCH),
     Field("events.*.charge", "Charge", "kg", 1.0, "kg", only=(("what", ("blast",)),)),
     Field("events.*.top_speed", "Down to", only=_SLOW, **SPEED),
     Field("events.*.over", "within", only=_SLOW, **SECONDS),

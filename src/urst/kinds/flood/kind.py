@@ -1,13 +1,15 @@
 """Flood: liquid among the set and what falls into it."""
 
+from functools import partial
+
 import numpy as np
 
 from urst.core.checks.findings import Finding
-from urst.core.curves.stream import Stream
 from urst.core.geometry.convex import hull_of
 from urst.core.geometry.mesh import open_edges
 from urst.core.liquid.settings import PARTICLES, LiquidSettings
-from urst.kinds.flood import reading, splash
+from urst.kinds import launching
+from urst.kinds.flood import pouring, reading, splash
 from urst.kinds.flood.proposal import proposal
 from urst.kinds.gauge import Gauge, Quantity, Sliced
 from urst.kinds.kind import Kind, at, piece_problem
@@ -30,13 +32,14 @@ _SEEN = 1.0
 _THIN = 0.25
 #: settings that list set pieces
 _LISTS = ("fills", "inflows", "regions")
+_FACES = (("out_of", ("faces",)),)
 
 
 class Flood(Kind):
     """A liquid with a free surface among walls and moving bodies."""
 
-    name, title, version = "flood", "Flood", 4
-    golden = "2894bd565e9b5122ff33ec0312e93cb11010c5d6"
+    name, title, version = "flood", "Flood", 5
+    golden = "563bf1746513fa9475dbe97d56625e40ec005c5f"
     settings = LiquidSettings
     hue = ("#42a1aa", "#1d727b")
     own = ("start_within", "fills", "inflows", "regions", "low", "high", "level", "pool_at")
@@ -112,7 +115,11 @@ class Flood(Kind):
         ), entries="fills", noun="fill", asks=("piece",)),
         Question("What pours?", "inflows", (
             Field("inflows.*.piece", "Piece", names="piece"),
-            Field("inflows.*.velocity", "Velocity", **SPEED),
+            Field("inflows.*.out_of", "Out of its"),
+            Field("inflows.*.facing", "Faces that look", only=_FACES),
+            Field("inflows.*.facing_within", "Off that by up to", only=_FACES, **DEGREES),
+            Field("inflows.*.region", "Only within", only=_FACES, names="piece"),
+            *launching.fields("inflows.*.launch"),
             Field("inflows.*.rate", "At most", "m3/s"),
             Field("inflows.*.since", "From frame", **FRAME),
             Field("inflows.*.until", "Until frame", **FRAME),
@@ -142,12 +149,17 @@ class Flood(Kind):
         s = layer.settings
         found = [([f.piece for f in s.fills], "is filled from"), ([f.piece for f in s.inflows], "is poured from")]
         found.append(([f.piece for f in s.regions], "is taken away or slowed in"))
+        found.append(([f.region for f in s.inflows if f.region], "pours from faces within"))
         found.append(([s.start_within] if s.start_within else [], "begins within"))
         return next((p for p in (piece_problem(shot, names, verb) for names, verb in found) if p), "")
 
     def mentions(self, settings, before, now):
         other = lambda name: now if name == before else name  # noqa: E731
-        named = lambda rows: [f | {"piece": other(f["piece"])} for f in rows]  # noqa: E731
+
+        def named(rows):
+            region = lambda f: {"region": other(f["region"])} if f.get("region") else {}  # noqa: E731
+            return [f | {"piece": other(f["piece"])} | region(f) for f in rows]
+
         within = {"start_within": other(settings["start_within"])} if settings.get("start_within") else {}
         return settings | {n: named(settings.get(n, [])) for n in _LISTS} | within
 
@@ -164,6 +176,9 @@ class Flood(Kind):
                 x.model_dump(mode="json", exclude={"piece"}) | {"of": content.motion(shot.piece(x.piece), shot)}
                 for x in getattr(layer.settings, name)
             ]
+        for row, x in zip(settings["inflows"], layer.settings.inflows):
+            if x.region is not None:
+                row["region"] = content.stance(shot.piece(x.region), shot)
         return {"settings": settings, "clock": content.clock(shot)} | around(shot, layer, "liquid")
 
     def proposal(self, shot, reads):
@@ -183,7 +198,7 @@ class Flood(Kind):
             for f in s.fills
             if not is_endless(shot.piece(f.piece).shape)
         )
-        full += sum(_poured(shot, x) for x in s.inflows if not is_endless(shot.piece(x.piece).shape))
+        full += sum(pouring.poured(shot, x) for x in s.inflows if not is_endless(shot.piece(x.piece).shape))
         return int(full / s.cell_size**3 * PARTICLES)
 
     def rounds(self, layer):
@@ -216,6 +231,7 @@ class Flood(Kind):
             + self._small(shot, layer)
             + self._unseen(shot, layer)
             + splash.findings(shot, layer)
+            + pouring.findings(shot, layer)
             + thin(
                 shot,
                 layer,
@@ -270,6 +286,7 @@ class Flood(Kind):
         s, walls = layer.settings, {shot.pieces[i].name for i in stopping(shot, "liquid")}
         rooms = {f.piece for f in s.fills if is_hollow(shot.piece(f.piece).shape)}
         both = [f.piece for name in _LISTS for f in getattr(s, name) if f.piece in walls]
+        both = [x for x in both if not any(f.piece == x and f.out_of == "faces" for f in s.inflows)]
         both = [x for x in both if x not in rooms]
         if not both:
             return []
@@ -415,6 +432,10 @@ class Flood(Kind):
     def matter(self, shot, layer):
         return WATER
 
+    def inflows(self, shot, layer):
+        found = [x for x in layer.settings.inflows if not is_endless(shot.piece(x.piece).shape)]
+        return [(x, partial(pouring.points, shot, x), pouring.poured(shot, x)) for x in found]
+
     def cells(self, arrays, meta, name):
         return reading.cells(arrays, meta, name)
 
@@ -445,18 +466,6 @@ def _near(settings, depth):
     """What share of liquid so deep [m] is near enough to its surface to have particles."""
     most = settings.particle_depth
     return 1.0 if most is None or depth <= 0.0 else min(1.0, most * settings.cell_size / depth)
-
-
-def _poured(shot, inflow):
-    """How much comes in by the last frame, as far as can be told [m3]."""
-    clock, rate = shot.clock(), inflow.rate
-    first = shot.start if inflow.since is None else inflow.since
-    last = shot.end if inflow.until is None else min(shot.end, inflow.until + 1)
-    if rate is None:
-        corners = np.concatenate(placed_corners(shot.piece(inflow.piece), shot))
-        x, y, z = corners.max(axis=0) - corners.min(axis=0)
-        rate = float(np.abs(inflow.velocity) @ [y * z, x * z, x * y])
-    return Stream(rate, clock.seconds(first), clock.seconds(max(first, last)), clock).given(clock.seconds(shot.end))
 
 
 def _about(shot, s):

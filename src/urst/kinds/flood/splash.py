@@ -1,4 +1,4 @@
-"""What is wrong with a pool for what is to fall or to pour into it."""
+"""What is wrong with a pool for what is to fall into it."""
 
 from typing import Any
 
@@ -20,7 +20,7 @@ def findings(shot: Any, layer: Any) -> list[Finding]:
     """Return what is wrong with a pool for what it meets."""
     if layer.settings.level is None:
         return []
-    return _cut(shot, layer) + _shallow(shot, layer) + _full(shot, layer)
+    return _cut(shot, layer) + _shallow(shot, layer)
 
 
 def _falling(shot, layer):
@@ -72,22 +72,3 @@ def _shallow(shot, layer):
         "It stands on the ground: raise the level, or lower the domain and what holds the water.", layer=layer.id,
         fix=f"Raise the level to {s.low[2] + 1.5 * draft:.3g} m", changes=((at(shot, layer, "level"), round(s.low[2] + 1.5 * draft, 3)),),
     )]  # fmt: skip
-
-
-def _full(shot, layer):
-    """What pours under water comes in by its rate alone."""
-    s = layer.settings
-    for n, inflow in enumerate(s.inflows):
-        piece = shot.piece(inflow.piece)
-        if inflow.rate is not None or s.pool_at is not None or is_endless(piece.shape):
-            continue
-        corners = np.concatenate(placed_corners(piece, shot))
-        if corners[:, 2].max() < s.level:
-            x, y, z = np.ptp(corners, axis=0)
-            rate = float(f"{np.abs(inflow.velocity) @ np.array([y * z, x * z, x * y]):.2g}")
-            return [Finding(
-                f"'{inflow.piece}' pours into '{layer.name}' below its level, where it is full already.",
-                "Nothing comes in there but by a rate.", layer=layer.id, fix=f"Let it be {rate:g} m3/s",
-                changes=((at(shot, layer, "inflows", n, "rate"), rate),),
-            )]  # fmt: skip
-    return []

@@ -7,9 +7,11 @@ import numpy as np
 from urst.core.bodies.boundary import Boundary
 from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.liquid.inflows import Inflow, Region
+from urst.core.liquid.mouths import Before, Inside
 from urst.core.liquid.restart import Lattice
 from urst.core.liquid.solver import LiquidSolver
 from urst.errors import BadValue
+from urst.kinds.flood import pouring
 from urst.kinds.working import Begun
 from urst.scene.placing import hollows, standing
 
@@ -39,18 +41,12 @@ def begin(inputs) -> Begun:
     shot, settings = inputs.shot, inputs.layer.settings
     boundaries = [p.boundary for p in inputs.bodies("liquid")] + inputs.surroundings("liquid")
     inflows = [
-        Inflow(
-            inputs.carrier(x.piece),
-            *inputs.window(x),
-            np.array(x.velocity, float),
-            x.rate,
-            settings.seed + n,
-            inputs.clock,
-        )
+        Inflow(_mouth(inputs, x), *inputs.window(x), x.launch, x.rate, settings.seed + n, inputs.clock)
         for n, x in enumerate(settings.inflows)
     ]
     regions = [
-        Region(inputs.carrier(x.piece), *inputs.window(x), x.damping, x.does == "take away") for x in settings.regions
+        Region(Inside(inputs.carrier(x.piece)), *inputs.window(x), x.damping, x.does == "take away")
+        for x in settings.regions
     ]
     solver = LiquidSolver(
         settings,
@@ -68,6 +64,7 @@ def begin(inputs) -> Begun:
         if start is None:
             _fill(solver, shot)
             _rest(solver, inputs)
+            solver.press_at_rest()
             return
         arrays, meta = start
         if "flow" not in arrays:
@@ -83,6 +80,19 @@ def begin(inputs) -> Begun:
 
     meta = {"origin": list(settings.low), "cell": settings.cell_size, "shape": list(solver.shape)}
     return Begun({}, meta, solver, inputs.feeds, settle=settle)
+
+
+def _mouth(inputs, inflow):
+    """Where an inflow pours from."""
+    carrier, cell = inputs.carrier(inflow.piece), inputs.layer.settings.cell_size
+    if inflow.out_of == "inside":
+        return Inside(carrier)
+    faces = pouring.faces(inputs.shot, inflow, carrier.fragments, pouring.seen_with(cell))
+    if not len(faces):
+        raise BadValue(
+            f"No face of '{inflow.piece}' is chosen for '{inputs.layer.name}' to pour from: choose another way or region."
+        )
+    return Before(carrier, faces, cell)
 
 
 def _piece(shot, name, how):

@@ -18,7 +18,7 @@ class Skin(OnLiquid):
     """The surface of a liquid, closed, with normals and velocities."""
 
     name, title, version = "skin", "Skin", 2
-    golden = "eb970d02e6c4805b8e37f2b44704e2f22ad3afa8"
+    golden = "79105366c84447e06e23b85103a79a564280392f"
     settings = SkinSettings
     hue = ("#7fc4cf", "#3b8d99")
     work = "urst.kinds.skin.work"
