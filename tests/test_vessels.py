@@ -13,10 +13,13 @@ from urst.core.bodies.parting import Parting
 from urst.core.bodies.patches import find_patches, ties, together
 from urst.core.coupling.exchanges import exchange
 from urst.core.coupling.group import Group, Member
+from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.geometry import generators, rotation
 from urst.core.geometry.mesh import transformed
 from urst.core.liquid.settings import DENSITY, LiquidSettings
 from urst.core.liquid.solver import LiquidSolver
+from urst.core.skin.settings import SkinSettings
+from urst.core.skin.skinner import Skinner
 from urst.scene.shapes import Ball, Box, Drum, parts, rooms, volumes
 
 CELL = 1 / 16
@@ -54,6 +57,18 @@ def outside(liquid, room, wall=2e-3):
 
 
 class Standing(unittest.TestCase):
+    def test_its_surface_runs_along_walls_thinner_than_a_cell(self):
+        shape = Drum(radius=0.5, height=1.2, matter="hollow", wall=0.1 * CELL)
+        liquid, room = vessel(shape, (1.02, 1.01, 0.2), (0, 0, 0), 0.85)
+        go_on(liquid, 0.1)
+        skin = Skinner(SkinSettings(), liquid.settings.low, CELL, liquid.settings.shape())
+        skin.liquid = LiquidFrame.of(liquid.frame())
+        corners = skin.frame()["position"].astype(float)
+        away = room.distance(corners[corners[:, 2] < 0.85 - 1.5 * CELL], 0.0) / CELL
+        self.assertLess(np.sqrt(np.mean(away**2)), 0.1)
+        self.assertLess(np.abs(away).max(), 0.35)
+        self.assertAlmostEqual(skin.gauges()["surface_volume"] / liquid.volume(), 1.0, delta=0.02)
+
     def test_walls_of_any_thickness_hold_and_keep_the_volume(self):
         for thickness, turn in ((0.1, (0, 0, 0)), (0.3, (0, 15, 0)), (0.8, (10, 5, 0)), (1.3, (0, 15, 0))):
             shape = Box(width=1, depth=1, height=1, matter="hollow", wall=thickness * CELL)

@@ -1,7 +1,8 @@
 """Kernels between particles and the grid: affine particle-in-cell (Jiang et al. 2015).
 
 Places are in cells from the grid's least corner, velocities in m/s. Particles are sorted by cell, plane by plane along x, so
-that slabs of planes can be written side by side in two colours and the sums do not depend on the number of threads.
+that slabs of planes can be written side by side in two colours and the sums do not depend on the number of threads. What has
+to look for thin walls is kept apart from what need not, which is most.
 """
 
 import numpy as np
@@ -14,6 +15,8 @@ from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, distance_at, slope_at
 
 #: planes of a slab; particles write to one plane before and behind theirs
 SLAB = 4
+#: a place is no farther than this above or below what its cell says of the surface [cells]
+FAR = np.float32(1.5)
 #: what a particle has become
 FLYING, GONE = 1, 2
 
@@ -63,9 +66,13 @@ def arrange(order, position, velocity, affine, out_position, out_velocity, out_a
         p = np.int64(number)
         q = order[p]
         for c in range(3):
-            out_position[p, c], out_velocity[p, c] = position[q, c], velocity[q, c]
-            for d in range(3):
-                out_affine[p, c, d] = affine[q, c, d]
+            out_position[p, c] = position[q, c]
+            out_velocity[p, c] = velocity[q, c]
+            out_affine[p, c, 0], out_affine[p, c, 1], out_affine[p, c, 2] = (
+                affine[q, c, 0],
+                affine[q, c, 1],
+                affine[q, c, 2],
+            )
 
 
 @inline
@@ -121,17 +128,56 @@ def _spread(position, velocity, affine, p, axis, lodging, reach, mass, momentum)
                 momentum[i + a, j + b, k + c] += weight * there
 
 
+@inline
+def _spread_free(position, velocity, affine, p, axis, mass, momentum):
+    """The same of a particle with no thin wall and no side of the grid near."""
+    x = position[p, 0] - (ZERO if axis == 0 else HALF)
+    y = position[p, 1] - (ZERO if axis == 1 else HALF)
+    z = position[p, 2] - (ZERO if axis == 2 else HALF)
+    i, j, k = np.int64(x), np.int64(y), np.int64(z)
+    u, v, w = x - np.float32(i), y - np.float32(j), z - np.float32(k)
+    cx, cy, cz = affine[p, axis, 0], affine[p, axis, 1], affine[p, axis, 2]
+    corner = velocity[p, axis] - cx * u - cy * v - cz * w
+    for a in range(2):
+        for b in range(2):
+            weight = (u if a else ONE - u) * (v if b else ONE - v)
+            low, high = weight * (ONE - w), weight * w
+            there = corner + (cx if a else ZERO) + (cy if b else ZERO)
+            mass[i + a, j + b, k] += low
+            mass[i + a, j + b, k + 1] += high
+            momentum[i + a, j + b, k] += low * there
+            momentum[i + a, j + b, k + 1] += high * (there + cz)
+
+
+@inline
+def _free(reach, i, j, k):
+    """Whether no thin wall and no side of the grid is near the particles of a cell."""
+    nx, ny, nz = reach.shape
+    return 0 < i < nx - 1 and 0 < j < ny - 1 and 0 < k < nz - 1 and reach[i, j, k] == ALL
+
+
 @parallel
-def scatter(position, velocity, affine, plane, axis, lodging, reach, mass, momentum):
-    """Add particles to the faces across an axis that thin walls (lodging, reach: `thin_kernels`) do not part them from; plane
-    (nx + 1,): where those of each plane of cells begin."""
-    nx = len(plane) - 1
+def scatter(position, velocity, affine, start, lodging, reach, mx, my, mz, u, v, w):
+    """Add particles to the faces across x, y, z that thin walls (lodging, reach: `thin_kernels`) do not part them from: masses
+    mx, my, mz and momenta u, v, w; start (cells + 1,): where those of each cell begin."""
+    nx, ny, nz = reach.shape
     slabs = (nx + SLAB - 1) // SLAB
     for colour in range(2):
         for half in prange((slabs + 1 - colour) // 2):
             s = 2 * np.int64(half) + colour
-            for p in range(plane[s * SLAB], plane[min((s + 1) * SLAB, nx)]):
-                _spread(position, velocity, affine, p, axis, lodging, reach, mass, momentum)
+            for i in range(s * SLAB, min((s + 1) * SLAB, nx)):
+                for j in range(ny):
+                    for k in range(nz):
+                        cell, free = (i * ny + j) * nz + k, _free(reach, i, j, k)
+                        for p in range(start[cell], start[cell + 1]):
+                            if free:
+                                _spread_free(position, velocity, affine, p, 0, mx, u)
+                                _spread_free(position, velocity, affine, p, 1, my, v)
+                                _spread_free(position, velocity, affine, p, 2, mz, w)
+                            else:
+                                _spread(position, velocity, affine, p, 0, lodging, reach, mx, u)
+                                _spread(position, velocity, affine, p, 1, lodging, reach, my, v)
+                                _spread(position, velocity, affine, p, 2, lodging, reach, mz, w)
 
 
 @inline
@@ -156,17 +202,37 @@ def _weigh(position, p, lodging, reach, density):
                     density[i + a, j + b, k + c] += wb * (w if c else ONE - w)
 
 
+@inline
+def _weigh_free(position, p, density):
+    """The same of a particle with no thin wall and no side of the grid near."""
+    x, y, z = position[p, 0] - HALF, position[p, 1] - HALF, position[p, 2] - HALF
+    i, j, k = np.int64(x), np.int64(y), np.int64(z)
+    u, v, w = x - np.float32(i), y - np.float32(j), z - np.float32(k)
+    for a in range(2):
+        for b in range(2):
+            weight = (u if a else ONE - u) * (v if b else ONE - v)
+            density[i + a, j + b, k] += weight * (ONE - w)
+            density[i + a, j + b, k + 1] += weight * w
+
+
 @parallel
-def weigh(position, plane, lodging, reach, density):
+def weigh(position, start, lodging, reach, density):
     """Add particles to the cells about them that thin walls (lodging, reach: `thin_kernels`) do not part them from, density (cells);
-    plane as in `scatter`."""
-    nx = len(plane) - 1
+    start as in `scatter`."""
+    nx, ny, nz = reach.shape
     slabs = (nx + SLAB - 1) // SLAB
     for colour in range(2):
         for half in prange((slabs + 1 - colour) // 2):
             s = 2 * np.int64(half) + colour
-            for p in range(plane[s * SLAB], plane[min((s + 1) * SLAB, nx)]):
-                _weigh(position, p, lodging, reach, density)
+            for i in range(s * SLAB, min((s + 1) * SLAB, nx)):
+                for j in range(ny):
+                    for k in range(nz):
+                        cell, free = (i * ny + j) * nz + k, _free(reach, i, j, k)
+                        for p in range(start[cell], start[cell + 1]):
+                            if free:
+                                _weigh_free(position, p, density)
+                            else:
+                                _weigh(position, p, lodging, reach, density)
 
 
 @inline
@@ -284,6 +350,8 @@ def _out_of_walls(distance, keep, before, x, y, z, stand, velocity):
     for _ in range(2):
         d = distance_at(distance, x, y, z)
         if d >= stand:
+            if keep[0, 0] <= x <= keep[1, 0] and keep[0, 1] <= y <= keep[1, 1] and keep[0, 2] <= z <= keep[1, 2]:
+                return x, y, z, True
             break
         sx, sy, sz = slope_at(distance, x, y, z)
         size = np.sqrt(sx * sx + sy * sy + sz * sz)
@@ -362,7 +430,8 @@ def carry(
             r, s, t = _lodged(lodging, p, reach)
             flies = apart(phi, reach, r, s, t, x, y, z) > spray
         else:
-            flies = phi[np.int32(x), np.int32(y), np.int32(z)] > spray + HALF or between(phi, x, y, z) > spray
+            away = phi[i, j, k]
+            flies = away > spray + HALF or (away > spray - FAR and between(phi, x, y, z) > spray)
         if flies:
             for c in range(3):
                 velocity[p, c] += fall[c]

@@ -327,7 +327,7 @@ class Pressing:
             out.append(u)
         return out
 
-    def even_out(self, position: np.ndarray, planes: np.ndarray, lodging: np.ndarray, band: Band) -> None:
+    def even_out(self, position: np.ndarray, start: np.ndarray, lodging: np.ndarray, band: Band) -> None:
         """Move particles from where they crowd to where they are few (implicit density projection: Kugelstadt et al. 2019).
 
         Speeds do not change, and where all is even nothing moves.
@@ -336,8 +336,8 @@ class Pressing:
         ----------
         position : (n, 3) float32
             Sorted; changed in place [cells].
-        planes : (nx + 1,) int64
-            Where those of each plane of cells begin.
+        start : (cells + 1,) int64
+            Where those of each cell begin.
         lodging : (n,) int32
             Whose room they are in.
         band : Band
@@ -345,7 +345,7 @@ class Pressing:
         """
         w = self.walls
         density, wanted = np.zeros(self.phi.shape, np.float32), np.empty(self.phi.shape, np.float32)
-        particle_kernels.weigh(position, planes, lodging, w.reach, density)
+        particle_kernels.weigh(position, start, lodging, w.reach, density)
         flow_kernels.crowding(density, w.room, self.phi, np.float32(PARTICLES), np.float32(EVEN), LEAST, wanted)
         band.evened(wanted)
         pressure, _ = self.solver.solve(wanted, tolerance=EVEN_TO, most=20)

@@ -104,6 +104,7 @@ class LiquidSolver:
         self.speed = np.zeros((0, 3), np.float32)
         self.affine = np.zeros((0, 3, 3), np.float32)
         self.band = Band(settings.particle_depth, settings.seed)
+        self._stores = [[self.position, self.speed, self.affine] for _ in range(2)]
         self._start = np.zeros(self.phi.size + 1, np.int64)
         self._lodging = np.zeros(0, np.int32)
         self._known = [np.zeros(u.shape, np.uint8) for u in self.velocity]
@@ -390,7 +391,7 @@ class LiquidSolver:
         if pressing.nodes is not None:
             pressing.drive(self._ways)
         self.velocity = pressing.finish(self.velocity)
-        pressing.even_out(self.position, self._planes(), self._lodging, self.band)
+        pressing.even_out(self.position, self._start, self._lodging, self.band)
         self.pulse()
         self._carry(dt, time)
         self._begun = True
@@ -502,7 +503,11 @@ class LiquidSolver:
         order = np.empty(len(self.position), np.int64)
         particle_kernels.sort(self.position, self.shape, self._start, order)
         old = self.position, self.speed, self.affine
-        self.position, self.speed, self.affine = (np.empty_like(x) for x in old)
+        # there and back between two stores: memory that has been in use is quicker to write to than new
+        self._stores.reverse()
+        if len(self._stores[0][0]) < len(order):
+            self._stores[0] = [np.empty((len(order) + len(order) // 8, *x.shape[1:]), x.dtype) for x in old]
+        self.position, self.speed, self.affine = (x[: len(order)] for x in self._stores[0])
         particle_kernels.arrange(order, *old, self.position, self.speed, self.affine)
         self._lodging = self.walls.lodgings(self.position)
 
@@ -533,22 +538,19 @@ class LiquidSolver:
         level_kernels.close_gaps(self.phi, w.share, w.reach, np.float32(WIDE), whole)
         self.phi = whole
 
-    def _planes(self):
-        """Where the particles of each plane of cells begin."""
-        return self._start[:: self.shape[1] * self.shape[2]].copy()
-
     def _scatter(self, dt):
         """Bring the particles' motion to the faces, that of a step before to those deeper, and both to faces a few cells beyond."""
-        plane, w, before = self._planes(), self.walls, list(self.velocity)
-        for axis in range(3):
-            u, mass = np.zeros_like(self.velocity[axis]), np.zeros_like(self.velocity[axis])
-            particle_kernels.scatter(
-                self.position, self.speed, self.affine, plane, axis, self._lodging, w.reach, mass, u
-            )
+        w, before = self.walls, self.velocity
+        found, masses = [np.zeros_like(u) for u in before], [np.zeros_like(u) for u in before]
+        particle_kernels.scatter(
+            self.position, self.speed, self.affine, self._start, self._lodging, w.reach, *masses, *found
+        )
+        for axis, (u, mass) in enumerate(zip(found, masses)):
             particle_kernels.normalise(mass, u)
             self.band.carry(before, axis, dt / self.cell, mass, u)
             known = (mass > 0.0).astype(np.uint8)
-            self.velocity[axis], self._known[axis] = spread(u, w.weights[axis], known, 2)
+            found[axis], self._known[axis] = spread(u, w.weights[axis], known, 2)
+        self.velocity = found
 
     def momentum_lost(self) -> float:
         """Return what got lost between liquid and solids so far, as a share of all that passed."""

@@ -7,6 +7,8 @@ from numba import prange
 from urst.core.jit import inline, parallel, serial
 
 ZERO, HALF, ONE = np.float32(0.0), np.float32(0.5), np.float32(1.0)
+#: liquid and air beside a wall reach at least so far from it [cells of the coarser grid]
+LEAST = np.float32(0.05)
 
 
 @inline
@@ -78,6 +80,76 @@ def refine(phi, walls, ratio, overlap, out):
                             w = (fx if p else ONE - fx) * (fy if q else ONE - fy) * (fz if r else ONE - fz)
                             away += w * walls[_clamp(a + p, nx), _clamp(b + q, ny), _clamp(c + r, nz)]
                 out[i, j, k] = max(total, -(away + overlap))
+
+
+@inline
+def _across(i, j, k, side, shape):
+    """The cell across a face: sides in pairs along x, y, z, before and behind; -1 beyond the grid."""
+    step = 1 if side & 1 else -1
+    i, j, k = (
+        i + (step if side // 2 == 0 else 0),
+        j + (step if side // 2 == 1 else 0),
+        k + (step if side // 2 == 2 else 0),
+    )
+    if min(i, j, k) < 0 or i >= shape[0] or j >= shape[1] or k >= shape[2]:
+        return -1, -1, -1
+    return i, j, k
+
+
+@parallel
+def meet_thin(phi, walls, blocked, out, met):
+    """Let the surface run along walls thinner than a cell that part liquid from air, and not somewhere between two cells' middles.
+
+    Parameters
+    ----------
+    phi, walls : (nx, ny, nz) float32
+        Distances from the surface and from walls.
+    blocked : (nx, ny, nz) uint8
+        See `LiquidFrame`.
+    out : (nx, ny, nz) float32
+        Written: phi, such that straight between cells it is nothing on the wall.
+    met : (nx, ny, nz) uint8
+        Written: where that is so.
+    """
+    for row in prange(phi.shape[0]):
+        i = np.int64(row)
+        for j in range(phi.shape[1]):
+            for k in range(phi.shape[2]):
+                here = phi[i, j, k]
+                found, seen = here, np.uint8(0)
+                for side in range(6):
+                    if not blocked[i, j, k] & np.uint8(1 << side):
+                        continue
+                    p, q, r = _across(i, j, k, side, phi.shape)
+                    if p < 0 or (phi[p, q, r] < ZERO) == (here < ZERO):
+                        continue
+                    seen = np.uint8(1)
+                    if here < ZERO:
+                        found = max(found, -max(walls[i, j, k], LEAST))
+                    else:
+                        inside = max(walls[p, q, r], LEAST)
+                        share = max(walls[i, j, k], LEAST) / inside
+                        found = min(found, share * min(-phi[p, q, r], inside))
+                out[i, j, k], met[i, j, k] = found, seen
+
+
+@parallel
+def follow_thin(phi, met, blocked, out):
+    """Let cells beside those that `meet_thin` has changed be no farther from the surface than a cell more; out (nx, ny, nz), written."""
+    for row in prange(phi.shape[0]):
+        i = np.int64(row)
+        for j in range(phi.shape[1]):
+            for k in range(phi.shape[2]):
+                found = phi[i, j, k]
+                for side in range(6):
+                    p, q, r = _across(i, j, k, side, phi.shape)
+                    if p < 0 or not met[p, q, r] or blocked[i, j, k] & np.uint8(1 << side):
+                        continue
+                    if found < ZERO and phi[p, q, r] < ZERO:
+                        found = max(found, phi[p, q, r] - ONE)
+                    elif found > ZERO and phi[p, q, r] > ZERO:
+                        found = min(found, phi[p, q, r] + ONE)
+                out[i, j, k] = found
 
 
 @serial

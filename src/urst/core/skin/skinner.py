@@ -95,6 +95,8 @@ class Skinner:
         ratio = self.cell / self.coarse
         out = np.empty(self.shape, np.float32)
         phi, walls = (np.ascontiguousarray(x, np.float32) for x in (liquid.phi, liquid.walls))
+        if liquid.blocked.any():
+            phi = _beside_thin(phi, walls, liquid.blocked)
         kernels.refine(phi, walls, ratio, np.float32(self.settings.overlap), out)
         if self.settings.smoothing > 0.0:
             out = self._smoothed(out, ratio)
@@ -159,7 +161,8 @@ class Skinner:
         last = np.clip(BLOCK * np.ceil((high + ROOM) / BLOCK), first + 1, count).astype(int)
         cells = tuple(slice(a, b) for a, b in zip(first, last))
         part = Skinner(self.settings, self.origin + self.coarse * first, self.coarse, tuple(last - first))
-        part.liquid = replace(liquid, phi=liquid.phi[cells], walls=liquid.walls[cells], flow=liquid.flow[cells])
+        there = {n: getattr(liquid, n)[cells] for n in ("phi", "walls", "flow", "blocked")}
+        part.liquid = replace(liquid, **there)
         return part
 
     def _drawn(self, liquid):
@@ -249,3 +252,11 @@ def _volume(corners, triangles):
     """What a closed mesh encloses [m3]."""
     a, b, c = (corners[triangles[:, n]] - corners[0] for n in range(3))
     return float(np.einsum("ij,ij->i", a, np.cross(b, c)).sum() / 6.0)
+
+
+def _beside_thin(phi, walls, blocked):
+    """Distances from the surface such that it runs along thin walls."""
+    met, found, out = np.empty(phi.shape, np.uint8), np.empty_like(phi), np.empty_like(phi)
+    kernels.meet_thin(phi, walls, blocked, found, met)
+    kernels.follow_thin(found, met, blocked, out)
+    return out

@@ -17,8 +17,8 @@ _COARSE, _FINE = 1.0, 0.2
 class Skin(OnLiquid):
     """The surface of a liquid, closed, with normals and velocities."""
 
-    name, title, version = "skin", "Skin", 2
-    golden = "79105366c84447e06e23b85103a79a564280392f"
+    name, title, version = "skin", "Skin", 3
+    golden = "686e5316536793e38bfb88fb1313521831b09042"
     settings = SkinSettings
     hue = ("#7fc4cf", "#3b8d99")
     work = "urst.kinds.skin.work"
