@@ -11,6 +11,8 @@ from urst.core.liquid.settings import DENSITY, LiquidSettings
 from urst.core.liquid.solver import LiquidSolver
 
 DT = 1 / 96
+#: such a share of 128^3 cells holds about 2 million particles
+_SHALLOW = 0.13
 #: boxes along an edge of those that float, and their densities as shares of the water's
 ROW, DENSITIES = 10, (0.1, 0.5, 2.0, (0.05, 8.0))
 
@@ -26,11 +28,12 @@ def _moving(n, count=12):
     return boundary
 
 
-def _pool(n, depth, boundaries=()):
-    """A pool that fills half of n^3 cells of a metre, a slope on its surface so that it moves."""
+def _pool(n, depth, boundaries=(), share=0.5):
+    """A pool that fills so much of n^3 cells of a metre, a slope on its surface so that it moves."""
     settings = LiquidSettings(cell_size=1.0, low=(0, 0, 0), high=(n, n, n), tolerance=1e-4, particle_depth=depth)
     s = LiquidSolver(settings, boundaries=list(boundaries))
-    s.fill(lambda x: x[:, 2] - 0.5 * n - 0.05 * (x[:, 0] - 0.5 * n))
+    top = share * n + 0.025 * n + 1.0
+    s.fill(lambda x: x[:, 2] - share * n - 0.05 * (x[:, 0] - 0.5 * n), box=((0, 0, 0), (n, n, top)))
     return s
 
 
@@ -40,8 +43,8 @@ def _step(solver):
 
 def liquid():
     """Steps of a pool, and of boxes that float in one."""
-    for n in (64, 128):
-        s = _pool(n, None, [_moving(n)])
+    for n in (64, 128, 256):
+        s = _pool(n, None, [_moving(n)], _SHALLOW)
         wet, count = int(((s.phi < 0) & (s.walls.share > 0)).sum()), len(s.position)
         label = f"liquid: a step of {n}^3, {count / 1e6:.1f} M particles, 12 moving boxes"
         yield label, wet, timed(lambda s=s: _step(s), 3)

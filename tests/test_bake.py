@@ -318,7 +318,7 @@ class Alone(Folder):
         data = {
             "name": "Spring", "start": 1, "end": 9, "pieces": [wall, hole],
             "taking_part": [{"of": "Hole", "bodies": False, "liquid": False, "seen": False}],
-            "layers": [{"id": "flood", "kind": "flood", "settings": {"cell_size": 0.1, "low": (-1, -1, 0), "high": (1, 1, 2), "inflows": [inflow]}}],
+            "layers": [{"id": "flood", "name": "Flood", "kind": "flood", "settings": {"cell_size": 0.1, "low": (-1, -1, 0), "high": (1, 1, 2), "inflows": [inflow]}}],
         }  # fmt: skip
         shot, store = parse(data), Store(self.folder())
         self.assertEqual([f.title for f in preflight(shot)], [])

@@ -476,8 +476,9 @@ class Older(unittest.TestCase):
         pipe = {"name": "Pipe", "shape": {"kind": "box", "width": 1, "depth": 1, "height": 1}}
         data = {
             "format": "urst-shot/3",
+            "name": "Pipe",
             "pieces": [pipe],
-            "layers": [{"id": "f", "kind": "flood", "settings": settings}],
+            "layers": [{"id": "f", "name": "F", "kind": "flood", "settings": settings}],
         }
         first, second = loads(json.dumps(data)).layers[0].settings.inflows
         self.assertEqual((first.launch.speed, first.launch.direction), (5.0, (0.0, 3.0, -4.0)))

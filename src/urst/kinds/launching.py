@@ -24,7 +24,7 @@ def fields(path: str, only: Only = (), placed: Only | None = None) -> tuple[Fiel
         Field(f"{path}.direction", "Direction", only=(*only, (f"{name}.way", ("direction",)))),
         Field(f"{path}.centre", "Centre", only=only if placed is None else placed, **METRES),
         Field(f"{path}.reach", "Full speed within", only=only, **METRES),
-        Field(f"{path}.fall_off", "Falls off as distance to the", only=only),
+        Field(f"{path}.fall_off", "Falls off by power", only=only),
         Field(f"{path}.cone", "Scatter", only=only, **DEGREES),
         Field(f"{path}.noise", "Differs by", only=only, **PERCENT),
         Field(f"{path}.noise_size", "in lumps of", only=only, **METRES),

@@ -66,7 +66,7 @@ def _from_3(data):
 
 def _launched(layer):
     settings = layer.get("settings") or {}
-    if layer.get("kind") != "flood" or not settings.get("inflows"):
+    if not settings.get("inflows"):
         return layer
     inflows = [dict(x) for x in settings["inflows"]]
     for inflow in inflows:

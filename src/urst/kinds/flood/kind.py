@@ -385,7 +385,8 @@ class Flood(Kind):
 
     def _outside(self, shot, layer):
         s = layer.settings
-        for fill in (*s.fills, *s.inflows):
+        # of a wall that pours only its faces count
+        for fill in (*s.fills, *(x for x in s.inflows if x.out_of == "inside")):
             piece = shot.piece(fill.piece)
             if is_endless(piece.shape):
                 continue

@@ -31,12 +31,18 @@ export class Marks {
   }
 
   place() {
+    const taken = [];
     this.labels.forEach(({ at, above }, i) => {
       const p = this.stage.onScreen(at), node = this.box.children[i];
       node.hidden = !p;
       if (!p) return;
       const half = node.offsetWidth / 2 + 4, x = Math.min(this.box.clientWidth - half, Math.max(half, p.x));
-      node.style.transform = `translate(-50%, ${above ? '-140%' : '-50%'}) translate(${x.toFixed(1)}px, ${p.y.toFixed(1)}px)`;
+      const high = node.offsetHeight + 2, over = above ? 1.4 * high : 0.5 * high;
+      let y = p.y - over, under;
+      // words that would cover others go above them
+      while ((under = taken.find(t => Math.abs(t.x - x) < t.half + half && Math.abs(t.y - y) < high))) y = under.y - high;
+      taken.push({ x, y, half });
+      node.style.transform = `translate(-50%, 0) translate(${x.toFixed(1)}px, ${y.toFixed(1)}px)`;
     });
   }
 }
