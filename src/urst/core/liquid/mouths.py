@@ -72,11 +72,11 @@ class Inside:
         self.carrier = carrier
 
     def within(self, places: np.ndarray, time: float) -> np.ndarray:
-        """See `Mouth.within`."""
+        """Return which places lie in it; see `Mouth.within`."""
         return self.carrier.distance(places, time) <= 0.0
 
     def outward(self, places: np.ndarray, time: float) -> np.ndarray:
-        """See `Mouth.outward`."""
+        """Return which way leads out; see `Mouth.outward`."""
         hulls = self.carrier.at(time).hulls
         nearest, way = np.full(len(places), np.inf), np.zeros((len(places), 3))
         for b in range(len(self.carrier)):
@@ -89,12 +89,12 @@ class Inside:
         return way
 
     def box(self, time: float) -> tuple[np.ndarray, np.ndarray]:
-        """See `Mouth.box`."""
+        """Return corners of the box about it; see `Mouth.box`."""
         now = self.carrier.at(time)
         return now.low.min(axis=0), now.high.max(axis=0)
 
     def flux(self, leaving: Callable[[np.ndarray], np.ndarray], time: float) -> float | None:
-        """See `Mouth.flux`."""
+        """Return how much leaves; see `Mouth.flux`."""
         return None
 
 
@@ -118,7 +118,7 @@ class Before:
         self._trees = [(body, mine, cKDTree(faces.local[mine])) for body, mine in owned]
 
     def within(self, places: np.ndarray, time: float) -> np.ndarray:
-        """See `Mouth.within`."""
+        """Return which places lie in it; see `Mouth.within`."""
         found, f = np.zeros(len(places), bool), self.faces
         for _, near, arm in self._nearest(places, self.carrier.at(time)):
             height = np.einsum("ni,ni->n", arm, f.normal[near])
@@ -127,7 +127,7 @@ class Before:
         return found
 
     def outward(self, places: np.ndarray, time: float) -> np.ndarray:
-        """See `Mouth.outward`."""
+        """Return which way leads out; see `Mouth.outward`."""
         now = self.carrier.at(time)
         nearest, way = np.full(len(places), np.inf), np.zeros((len(places), 3))
         for body, near, arm in self._nearest(places, now):
@@ -137,13 +137,13 @@ class Before:
         return way
 
     def box(self, time: float) -> tuple[np.ndarray, np.ndarray]:
-        """See `Mouth.box`."""
+        """Return corners of the box about it; see `Mouth.box`."""
         now = self.carrier.at(time)
         there = self._points(now)
         return there.min(axis=0) - self.depth, there.max(axis=0) + self.depth
 
     def flux(self, leaving: Callable[[np.ndarray], np.ndarray], time: float) -> float | None:
-        """See `Mouth.flux`."""
+        """Return how much leaves; see `Mouth.flux`."""
         f, now = self.faces, self.carrier.at(time)
         normal = np.einsum("nij,nj->ni", now.rotation[f.body], f.normal)
         through = np.einsum("ni,ni->n", leaving(self._points(now)), normal)

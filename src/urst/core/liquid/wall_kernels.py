@@ -26,6 +26,18 @@ def _farthest(planes, first, last, x, y, z):
     return away
 
 
+@inline
+def _lonely(low, high, b, gap):
+    """Whether no other body's bounds come so near to those of one."""
+    for c in range(len(low)):
+        apart = False
+        for axis in range(3):
+            apart = apart or low[c, axis] > high[b, axis] + gap or high[c, axis] < low[b, axis] - gap
+        if c != b and not apart:
+            return False
+    return True
+
+
 @parallel
 def carve(planes, face_start, low, high, origin, cell, reach, distance, owner, full):
     """Lessen distance (2nx, 2ny, 2nz) to that from convex bodies where they are nearest, and note which these are.
@@ -51,9 +63,13 @@ def carve(planes, face_start, low, high, origin, cell, reach, distance, owner, f
     nx, ny, nz = distance.shape
     step, wide = 0.5 * cell, reach * cell
     q, near, seam = 0.125 * cell, 0.25 * cell, SEAM * cell
+    lonely = np.empty(len(low), np.bool_)
+    for number in prange(len(low)):
+        lonely[number] = _lonely(low, high, np.int64(number), 2.0 * near)
     for row in prange(nx):
         i = np.int64(row)
         x = origin[0] + (i + 0.5) * step
+        line = np.empty(nz)
         for b in range(len(low)):
             if not low[b, 0] - wide <= x <= high[b, 0] + wide:
                 continue
@@ -64,15 +80,19 @@ def carve(planes, face_start, low, high, origin, cell, reach, distance, owner, f
             k1 = min(nz - 1, int(np.floor((high[b, 2] + wide - origin[2]) / step - 0.5)))
             for j in range(j0, j1 + 1):
                 y = origin[1] + (j + 0.5) * step
+                line[k0 : k1 + 1] = -1e30
+                for f in range(first, last):
+                    flat, rise = planes[f, 0] * x + planes[f, 1] * y - planes[f, 3], planes[f, 2]
+                    for k in range(k0, k1 + 1):
+                        line[k] = max(line[k], flat + rise * (origin[2] + (k + 0.5) * step))
                 for k in range(k0, k1 + 1):
-                    z = origin[2] + (k + 0.5) * step
-                    away = _farthest(planes, first, last, x, y, z)
+                    away = line[k]
                     d = np.float32(away / cell)
                     if d < distance[i, j, k]:
                         distance[i, j, k] = d
                         owner[i, j, k] = b
-                    if -near < away < near:
-                        mine = 0
+                    if -near < away < near and not lonely[b]:
+                        z, mine = origin[2] + (k + 0.5) * step, 0
                         for s in range(8):
                             u = x + (q if s & 1 else -q)
                             v = y + (q if s & 2 else -q)
@@ -113,34 +133,42 @@ def measure(distance, owner, out):
 
 
 @parallel
-def open_faces(distance, owner, ease, axis, weight):
-    """Write the open share of the cube about each face across an axis; of a face on the grid's side that of its inner half.
+def open_samples(distance, owner, ease, out):
+    """Write the open share of the eighth of a cell about each sample, out (2nx, 2ny, 2nz) float32; ease: see `closed_share`."""
+    nx, ny, nz = distance.shape
+    for row in prange(nx):
+        i = np.int64(row)
+        for j in range(ny):
+            for k in range(nz):
+                out[i, j, k] = ONE - closed_share(distance, owner, ease, i, j, k)
 
-    ease : see `closed_share`
-    """
+
+@parallel
+def open_faces(samples, axis, weight):
+    """Write the open share of the cube about each face across an axis, of what samples say; of a face on the grid's side that of its
+    inner half."""
     nx, ny, nz = weight.shape
     for row in prange(nx):
         i = np.int64(row)
         for j in range(ny):
             for k in range(nz):
-                total, count = ZERO, ZERO
-                for s in range(8):
-                    a, b, c = 2 * i + (s & 1), 2 * j + ((s >> 1) & 1), 2 * k + (s >> 2)
-                    if axis == 0:
-                        a -= 1
-                    elif axis == 1:
-                        b -= 1
-                    else:
-                        c -= 1
-                    if min(a, b, c) >= 0 and a < distance.shape[0] and b < distance.shape[1] and c < distance.shape[2]:
-                        total += ONE - closed_share(distance, owner, ease, a, b, c)
-                        count += ONE
-                weight[i, j, k] = total / count
+                a, b, c = 2 * i - (axis == 0), 2 * j - (axis == 1), 2 * k - (axis == 2)
+                first, last = (i, nx) if axis == 0 else ((j, ny) if axis == 1 else (k, nz))
+                # what lies beyond the side is as what lies before it
+                p, q = a + 1, b + 1
+                r = c + 1
+                if first == 0:
+                    a, b, c = max(a, 0), max(b, 0), max(c, 0)
+                elif first == last - 1:
+                    p, q, r = min(p, samples.shape[0] - 1), min(q, samples.shape[1] - 1), min(r, samples.shape[2] - 1)
+                before = samples[a, b, c] + samples[a, b, r] + samples[a, q, c] + samples[a, q, r]
+                behind = samples[p, b, c] + samples[p, b, r] + samples[p, q, c] + samples[p, q, r]
+                weight[i, j, k] = np.float32(0.125) * (before + behind)
 
 
 @parallel
-def open_cells(distance, owner, ease, share, middle):
-    """Write the open share of each cell, and the distance at its middle; ease: see `closed_share`."""
+def open_cells(samples, distance, share, middle):
+    """Write the open share of each cell, of what samples say, and the distance at its middle."""
     nx, ny, nz = share.shape
     for row in prange(nx):
         i = np.int64(row)
@@ -149,36 +177,39 @@ def open_cells(distance, owner, ease, share, middle):
                 total, mean = ZERO, ZERO
                 for s in range(8):
                     a, b, c = 2 * i + (s & 1), 2 * j + ((s >> 1) & 1), 2 * k + (s >> 2)
-                    total += ONE - closed_share(distance, owner, ease, a, b, c)
+                    total += samples[a, b, c]
                     mean += distance[a, b, c]
                 share[i, j, k], middle[i, j, k] = total * np.float32(0.125), mean * np.float32(0.125)
 
 
+@inline
+def _tented(before, here, after, behind):
+    """A tent of two cells' width over four samples."""
+    return np.float32(0.75) * (here + after) + np.float32(0.25) * (before + behind)
+
+
 @parallel
-def open_about(distance, owner, ease, share, room):
-    """Write the open share of the tent of two cells' width about the middle of each cell, along each axis; ease: see
-    `closed_share`."""
+def open_about(samples, room):
+    """Write the open share of the tent of two cells' width about the middle of each cell, along each axis, of what samples say; there is
+    nothing open beyond the grid."""
     nx, ny, nz = room.shape
     for row in prange(nx):
         i = np.int64(row)
+        a = 2 * i
+        plane, line = np.zeros((2 * ny + 2, 2 * nz), np.float32), np.zeros(2 * nz + 2, np.float32)
+        # a plane and a line of nothing about what there is
+        for b in range(2 * ny):
+            for c in range(2 * nz):
+                before = samples[a - 1, b, c] if a > 0 else ZERO
+                behind = samples[a + 2, b, c] if a + 2 < 2 * nx else ZERO
+                plane[b + 1, c] = _tented(before, samples[a, b, c], samples[a + 1, b, c], behind)
         for j in range(ny):
+            b = 2 * j + 1
+            for c in range(2 * nz):
+                line[c + 1] = _tented(plane[b - 1, c], plane[b, c], plane[b + 1, c], plane[b + 2, c])
             for k in range(nz):
-                whole = True
-                for a in range(max(i - 1, 0), min(i + 2, nx)):
-                    for b in range(max(j - 1, 0), min(j + 2, ny)):
-                        for c in range(max(k - 1, 0), min(k + 2, nz)):
-                            whole = whole and share[a, b, c] == ONE
-                if whole and 0 < i < nx - 1 and 0 < j < ny - 1 and 0 < k < nz - 1:
-                    room[i, j, k] = ONE
-                    continue
-                total = ZERO
-                for s in range(64):
-                    a, b, c = (s & 3) - 1, ((s >> 2) & 3) - 1, (s >> 4) - 1
-                    w = np.float32(0.125) * tent(a) * tent(b) * tent(c)
-                    a, b, c = 2 * i + a, 2 * j + b, 2 * k + c
-                    if min(a, b, c) >= 0 and a < distance.shape[0] and b < distance.shape[1] and c < distance.shape[2]:
-                        total += w * (ONE - closed_share(distance, owner, ease, a, b, c))
-                room[i, j, k] = total
+                c = 2 * k + 1
+                room[i, j, k] = np.float32(0.125) * _tented(line[c - 1], line[c], line[c + 1], line[c + 2])
 
 
 @inline

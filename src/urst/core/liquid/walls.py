@@ -80,7 +80,10 @@ class Walls:
         self.share, self.middle, self.room = (np.empty(shape, np.float32) for _ in range(3))
         self.distance = np.empty((2 * nx, 2 * ny, 2 * nz), np.float32)
         self.owner, self._full = np.empty(self.distance.shape, np.int32), np.empty(self.distance.shape, np.uint16)
-        self._bare = np.full(self.distance.shape, REACH, np.float32)
+        self._bare, self._open = (
+            np.full(self.distance.shape, REACH, np.float32),
+            np.empty(self.distance.shape, np.float32),
+        )
         self.keep = np.array([[-np.inf] * 3, [np.inf] * 3], np.float32)
         if box is not None:
             low, high = (np.asarray((corner - self.origin) / cell, np.float32) for corner in np.asarray(box, float))
@@ -127,16 +130,17 @@ class Walls:
                 planes, self._faces, low, self._high, self.origin, self.cell, REACH, self.distance, self.owner, self._full
             )  # fmt: skip
         self._measure(found)
+        kernels.open_samples(self.distance, self.owner, self.ease, self._open)
         for axis in range(3):
-            kernels.open_faces(self.distance, self.owner, self.ease, axis, self.weights[axis])
+            kernels.open_faces(self._open, axis, self.weights[axis])
             # there is nothing beyond the grid on the walls' side
             for end, closed in zip((0, -1), self.ends(axis)):
                 if closed:
                     self.weights[axis][(slice(None),) * axis + (end,)] = 0.0
         if found and not self.boxed and self._beyond is None:
             self._see_out(low)
-        kernels.open_cells(self.distance, self.owner, self.ease, self.share, self.middle)
-        kernels.open_about(self.distance, self.owner, self.ease, self.share, self.room)
+        kernels.open_cells(self._open, self.distance, self.share, self.middle)
+        kernels.open_about(self._open, self.room)
         self.within = kernels.behind(self.middle, np.float32(INTO))
         if self.thin.any():
             self._divide(low)
