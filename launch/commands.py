@@ -1,23 +1,30 @@
 """The commands of `./urst`."""
 
+import argparse
 import os
 import subprocess
 import sys
 
-from launch import database, install, processes
+from launch import database, install, passphrase, processes
 from launch.place import DATA, PYTHON, ROOT, Failure, say
 
 HELP = """usage: ./urst COMMAND
 
   demo          set up what is missing, load the demo shots, start, queue the demo's bake
-  start         set up what is missing and start server and worker
+  start         set up what is missing and start server and worker; with demo and start:
+                  --port N      the port, 8620 if it is free
+                  --host H      the address, 127.0.0.1; at another one a passphrase is asked for
+  passphrase    set or change that passphrase
   stop          end what this checkout started
   test [fast]   set up what is missing and run every test (fast: only those without browser and database)
   bake FILE.shot.json --out DIR      bake a file; needs no database and no server
   export FILE.shot.json --store DIR --out DIR      write a baked shot in open formats
+  check         look at every checksum of what is baked; what is damaged is removed, to be baked again
   worker        one more worker on the running database
   screenshots   make docs/screenshots/ anew from the demo
   bench         run the benchmarks
+
+URST_DATA names the folder of the database and of what is baked; else it is .urst in the checkout.
 """
 
 
@@ -44,6 +51,14 @@ def _test(words: list[str]) -> int:
             database.stop()
 
 
+def _where(command: str, words: list[str]) -> argparse.Namespace:
+    """Where the application is to be reached."""
+    parser = argparse.ArgumentParser(prog=f"./urst {command}")
+    parser.add_argument("--host", default="127.0.0.1")
+    parser.add_argument("--port", type=int)
+    return parser.parse_args(words)
+
+
 def main(words: list[str]) -> int:
     """Run a command; return its exit status."""
     command, rest = (words[0], words[1:]) if words else ("--help", [])
@@ -51,7 +66,13 @@ def main(words: list[str]) -> int:
         match command:
             case "demo" | "start":
                 _set_up()
-                processes.serve(load_demo=command == "demo")
+                options = _where(command, rest)
+                processes.serve(load_demo=command == "demo", host=options.host, port=options.port)
+                return 0
+            case "passphrase":
+                _set_up()
+                passphrase.put()
+                say("kept; it is asked for from the next start on")
                 return 0
             case "stop":
                 processes.stop()
@@ -61,6 +82,9 @@ def main(words: list[str]) -> int:
             case "bake" | "export" | "schema":
                 _set_up()
                 return processes.urst(command, *rest, env=os.environ.copy())
+            case "check":
+                _set_up()
+                return processes.urst("check", *rest, env=os.environ | {"URST_STORE": str(DATA / "store")})
             case "worker":
                 _set_up()
                 env = os.environ.copy()

@@ -38,6 +38,8 @@ FAST = (
     "kernels",
     "preflight",
     "store",
+    "sound",
+    "fuzz",
     "bake",
     "formats",
     "preview",
@@ -45,6 +47,8 @@ FAST = (
 FULL = (
     "launch",
     "jobs",
+    "trust",
+    "guard",
     "web",
     "web_curves",
     "web_view",

@@ -1,17 +1,22 @@
 """The starter: commands, refusals, and that checkouts do not collide."""
 
+import contextlib
+import json
 import os
+import signal
 import socket
 import subprocess
 import sys
 import tempfile
 import unittest
+import urllib.request
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
 sys.path.insert(0, str(ROOT))
 
 from launch import place, processes  # noqa: E402
+from tests.live import wait_for  # noqa: E402
 
 
 class Starter(unittest.TestCase):
@@ -43,6 +48,74 @@ class Starter(unittest.TestCase):
     def test_a_number_used_again_is_not_mistaken_for_the_process(self):
         self.assertEqual(processes._born(os.getpid()), processes._born(os.getpid()))
         self.assertIsNone(processes._born(2**30))
+
+
+class Watched(unittest.TestCase):
+    """What is started is watched: whatever is killed comes back, or goes with the launcher."""
+
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
+        self.addCleanup(folder.cleanup)
+        # where the database's own user may go
+        os.chmod(folder.name, 0o755)
+        self.data = Path(folder.name)
+        self.env = os.environ | {"URST_DATA": str(self.data)}
+        self.addCleanup(self.urst, "stop")
+
+    def urst(self, *words):
+        return subprocess.run(
+            [sys.executable, str(ROOT / "urst"), *words], env=self.env, capture_output=True, text=True
+        )
+
+    def start(self):
+        log = open(self.data / "start.log", "ab")
+        self.addCleanup(log.close)
+        words = [sys.executable, str(ROOT / "urst"), "start"]
+        starter = subprocess.Popen(words, env=self.env, stdout=log, stderr=log, start_new_session=True)
+        self.addCleanup(starter.wait)
+        self.addCleanup(starter.kill)
+        record = wait_for(self.record, "the start", 120)
+        wait_for(lambda: self.answers(record["port"]), "an answer", 60)
+        return starter, record
+
+    def record(self):
+        with contextlib.suppress(OSError, ValueError):
+            return json.loads((self.data / "running.json").read_text())
+        return None
+
+    def answers(self, port, path="/"):
+        with contextlib.suppress(OSError):
+            return urllib.request.urlopen(f"http://127.0.0.1:{port}{path}", timeout=5).status == 200
+        return False
+
+    def alive(self, record):
+        return [x for x in record["children"] if processes._born(x["pid"]) == x["born"]]
+
+    def test_killed_parts_come_back_and_a_killed_launcher_leaves_nothing_behind(self):
+        starter, record = self.start()
+        port = record["port"]
+        self.assertIn("already running", self.urst("start").stdout)
+        # the database, as a crash ends it
+        postmaster = int((self.data / "postgres" / "postmaster.pid").read_text().split()[0])
+        os.kill(postmaster, signal.SIGKILL)
+        wait_for(lambda: not self.answers(port), "the database to be missed", 20)
+        wait_for(lambda: self.answers(port), "the database to come back", 60)
+        # server and worker
+        for child in record["children"]:
+            os.kill(child["pid"], signal.SIGKILL)
+        after = wait_for(
+            lambda: (r := self.record()) and not {x["pid"] for x in r["children"]} & {x["pid"] for x in record["children"]} and r,
+            "both to be started again", 60,
+        )  # fmt: skip
+        wait_for(lambda: self.answers(port), "an answer again", 60)
+        self.assertEqual(len(self.alive(after)), 2)
+        # the launcher itself
+        starter.kill()
+        wait_for(lambda: not self.alive(after), "its children to end", 30)
+        _, again = self.start()
+        self.assertEqual(again["port"], port)
+        self.assertIn("stopped", self.urst("stop").stdout)
+        self.assertFalse(self.alive(again))
 
 
 if __name__ == "__main__":

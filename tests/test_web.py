@@ -302,9 +302,12 @@ class Web(unittest.TestCase):
         shot_id = self.live.add(type(falling_box()).model_validate(data))
         found = self.live.state(shot_id)["findings"]
         self.assertIn("overlap by 50 mm", found[0]["title"])
-        self.assertEqual(self.http.post(f"/shots/{shot_id}/mend/0").status_code, 200)
+        mend = f"/shots/{shot_id}/mend/{found[0]['name']}"
+        self.assertEqual(self.http.post(mend).status_code, 200)
         self.assertEqual(self.live.state(shot_id)["findings"], [])
-        self.assertEqual(self.http.post(f"/shots/{shot_id}/mend/0").status_code, 422)
+        # it is of the finding that was seen, and not of whichever stands in its place
+        for other in (mend, f"/shots/{shot_id}/mend/0", f"/shots/{shot_id}/mend/-1"):
+            self.assertEqual(self.http.post(other).status_code, 422)
 
     def test_frames_reach_the_stage_as_they_were_baked(self):
         shot_id = self.live.add(falling_box(5))

@@ -4,6 +4,7 @@ import argparse
 import os
 import signal
 import sys
+import tempfile
 from pathlib import Path
 
 from urst.errors import BadValue, Stopped, UrstError
@@ -33,6 +34,10 @@ def main(argv: list[str] | None = None) -> int:
     export.add_argument("--store", type=Path, required=True, help="folder of the results")
     export.add_argument("--out", type=Path, required=True)
     export.add_argument("--what", action="append", choices=list(FORMS))
+    check = commands.add_parser(
+        "check", help="look at every checksum of a store; what is damaged is removed, to be baked again"
+    )
+    check.add_argument("--store", type=Path, help="folder of the results; default: $URST_STORE")
     warm = commands.add_parser("warm", help="compile all kernels, with progress, or those of one kind of layer")
     warm.add_argument("kind", nargs="?")
     commands.add_parser("migrate", help="bring the database up to date")
@@ -40,6 +45,10 @@ def main(argv: list[str] | None = None) -> int:
     demo.add_argument("--bake", action="store_true", help="queue their bake as well")
     serve = commands.add_parser("serve", help="run the web application")
     serve.add_argument("--port", type=int, required=True)
+    serve.add_argument(
+        "--host", default="127.0.0.1", help="address that is listened at; beyond loopback $URST_PASSPHRASE is needed"
+    )
+    commands.add_parser("passphrase", help="read a passphrase from standard input and print what is kept of it")
     worker = commands.add_parser("worker", help="take jobs from the queue")
     worker.add_argument("--database", help="address of the database; default: $URST_DATABASE")
     worker.add_argument("--store", type=Path, help="folder of the results; default: $URST_STORE")
@@ -49,7 +58,12 @@ def main(argv: list[str] | None = None) -> int:
         return globals()[f"_{options.command.replace('-', '_')}"](options)
     except UrstError as error:
         print(f"urst: {error}", file=sys.stderr)
-        return 1
+    except OSError as error:
+        print(
+            f"urst: {error.filename or 'A file'} cannot be used ({error.strerror}): look at its path and its disk.",
+            file=sys.stderr,
+        )
+    return 1
 
 
 def _load(path: Path):
@@ -60,6 +74,16 @@ def _load(path: Path):
     except OSError as error:
         raise BadValue(f"{path} cannot be read ({error.strerror}): check the path.") from error
     return document.loads(text, path.name)
+
+
+def _folder(path: Path) -> Path:
+    """A folder that results can be written to."""
+    try:
+        path.mkdir(parents=True, exist_ok=True)
+        with tempfile.TemporaryFile(dir=path):
+            return path
+    except OSError as error:
+        raise BadValue(f"The folder {path} cannot be written to ({error.strerror}): choose another.") from error
 
 
 def _bake(options) -> int:
@@ -73,7 +97,7 @@ def _bake(options) -> int:
     from urst.store.meshes import Meshes
     from urst.store.store import Store
 
-    library.use(Meshes(options.out))
+    library.use(Meshes(_folder(options.out)))
     shot = _load(options.file)
     if options.quality == "draft":
         shot = draft(shot)
@@ -118,9 +142,30 @@ def _export(options) -> int:
     from urst.store.meshes import Meshes
 
     library.use(Meshes(options.store))
-    for path in export(_load(options.file), options.store, options.out, options.what):
+    for path in export(_load(options.file), options.store, _folder(options.out), options.what):
         print(path)
     return 0
+
+
+def _check(options) -> int:
+    from urst.store.meshes import Meshes
+    from urst.store.store import Store
+
+    root = options.store or Path(os.environ.get("URST_STORE", ""))
+    if not root.is_dir():
+        raise BadValue(f"There is no store at '{root}': name the folder with --store.")
+    store, bad, keys = Store(root), 0, Store(root).keys()
+    for number, key in enumerate(keys, 1):
+        for name in store.clear_damaged(key, fully=True):
+            bad += 1
+            print(f"{key} {name} was damaged and is removed: bake its layer again")
+        if number % 50 == 0:
+            print(f"{number}/{len(keys)} results looked at", flush=True)
+    for name in Meshes(root).clear_damaged():
+        bad += 1
+        print(f"mesh {name} was damaged and is removed: bring it in again")
+    print(f"{len(keys)} results looked at, {bad} damaged files")
+    return 1 if bad else 0
 
 
 def _warm(options) -> int:
@@ -158,7 +203,24 @@ def _load_demo(options) -> int:
 def _serve(options) -> int:
     import uvicorn
 
-    uvicorn.run("urst.web.app:app", host="127.0.0.1", port=options.port, log_config=None)
+    if options.host not in ("127.0.0.1", "localhost", "::1") and not os.environ.get("URST_PASSPHRASE"):
+        raise BadValue(
+            f"At {options.host} others would get in: name a file with the hash of a passphrase in URST_PASSPHRASE, or use ./urst start --host, "
+            "which asks for one."
+        )
+    uvicorn.run(
+        "urst.web.app:app", host=options.host, port=options.port, log_config=None, http="urst.web.bounds:Patient"
+    )
+    return 0
+
+
+def _passphrase(options) -> int:
+    from urst.web.access import hashed
+
+    words = sys.stdin.readline().rstrip("\n")
+    if len(words) < 10:
+        raise BadValue(f"A passphrase has at least 10 letters; this one has {len(words)}.")
+    print(hashed(words))
     return 0
 
 

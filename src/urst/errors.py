@@ -4,6 +4,7 @@ UrstError
 ├── BadValue (ValueError)      a document, setting or argument is out of range
 ├── BadMesh (ValueError)       a mesh cannot be used as it is
 ├── BadFile (ValueError)       a file cannot be read
+├── Conflict                   somebody else has changed the same in the meantime
 ├── CacheDamaged (OSError)     a cached frame fails its checksum
 ├── StoreFull (OSError)        there is no room for the next frame
 ├── SolverFailed (ArithmeticError)  a solver met a non-finite or exploding quantity
@@ -27,6 +28,10 @@ class BadMesh(UrstError, ValueError):
 
 class BadFile(UrstError, ValueError):
     """A file is not what its name says, or is cut short."""
+
+
+class Conflict(UrstError):
+    """What was to be changed is not any more as the one who changes it saw it."""
 
 
 class CacheDamaged(UrstError, OSError):

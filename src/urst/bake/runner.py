@@ -100,17 +100,23 @@ def rehearsed(shot: Shot, step: Step) -> list[str]:
 
 
 def is_fresh(shot: Shot, store: Store, layer_id: str, key: str) -> bool:
-    """Whether all of a layer is on disk."""
+    """Whether all of a layer is on disk and sound; what is damaged is removed."""
+    moving = shot.kind_of(shot.layer(layer_id)).moving
+    damaged = store.clear_damaged(key, shot.frames() if moving else ())
+    if damaged:
+        log.warning(
+            "damaged files are baked again", extra={"action": "damaged", "layer": layer_id, "files": damaged[:8]}
+        )
     if not store.has_static(key):
         return False
-    if not shot.kind_of(shot.layer(layer_id)).moving:
+    if not moving:
         return True
     return set(shot.frames()) <= set(store.frames(key))
 
 
 def _bake_step(shot, store, step, keys, report, should_stop, prepare, tell):
     members = list(zip(step.layers, step.keys))
-    if all(is_fresh(shot, store, layer_id, key) for layer_id, key in members):
+    if all([is_fresh(shot, store, layer_id, key) for layer_id, key in members]):
         return
 
     def pulse():

@@ -1,12 +1,15 @@
 """Keeping runs, telling others of their progress, and indexing what they baked."""
 
+import hashlib
 import json
 
 from sqlalchemy import func, select, text
 from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
 
 from urst.db.tables import BakeRow, RunRow
+from urst.errors import BadValue
 from urst.shot.document import Shot
 
 #: the notification channel
@@ -16,10 +19,23 @@ OPEN = ("queued", "running")
 
 
 def add(session: Session, shot_id: str, shot: Shot, layers: list[str], kind: str) -> RunRow:
-    """Keep a new run with the document as it is now."""
-    row = RunRow(shot_id=shot_id, document=shot.model_dump(mode="json"), layers=layers, kind=kind)
+    """Keep a new run with the document as it is now.
+
+    Raises
+    ------
+    BadValue
+        If just that is queued or running already.
+    """
+    document = shot.model_dump(mode="json")
+    told = json.dumps([kind, sorted(layers), document], sort_keys=True)
+    asked = hashlib.sha1(told.encode(), usedforsecurity=False).hexdigest()
+    row = RunRow(shot_id=shot_id, document=document, layers=layers, kind=kind, asked=asked)
     session.add(row)
-    session.commit()
+    try:
+        session.commit()
+    except IntegrityError as error:
+        session.rollback()
+        raise BadValue("Just that is queued or under way already: stop it first, or let it end.") from error
     return row
 
 

@@ -39,25 +39,25 @@ class Kept:
     fault_name: str = ""
 
 
-def add(session: Session, shot: Shot) -> str:
-    """Keep a new shot; return its id."""
+def add(session: Session, shot: Shot, by: str = "") -> str:
+    """Keep a new shot, made by somebody; return its id."""
     row = ShotRow(id=str(uuid.uuid4()), revision=1)
     session.add(row)
     session.flush()
-    session.add(RevisionRow(shot_id=row.id, number=1, document=shot.model_dump(mode="json"), what="made"))
+    session.add(RevisionRow(shot_id=row.id, number=1, document=shot.model_dump(mode="json"), what="made", by=by))
     session.commit()
     return row.id
 
 
-def get(session: Session, shot_id: str) -> Kept:
-    """Return a shot.
+def get(session: Session, shot_id: str, *, to_change: bool = False) -> Kept:
+    """Return a shot; one that is to be changed is kept from others until the session ends or commits.
 
     Raises
     ------
     BadValue
         If there is none with this id.
     """
-    row = session.get(ShotRow, shot_id)
+    row = session.get(ShotRow, shot_id, with_for_update={"key_share": True} if to_change else None)
     if row is None:
         raise BadValue(f"There is no shot '{shot_id}': it may have been deleted; go back to the list of shots.")
     revision = session.get(RevisionRow, (shot_id, row.revision))
@@ -103,28 +103,62 @@ def text(session: Session, shot_id: str) -> tuple[str, str]:
         return _name(session, row), json.dumps(kept, indent=1) + "\n"
 
 
-def change(session: Session, shot_id: str, shot: Shot, what: str) -> None:
-    """Put a new state of the document in force; what was undone before is dropped."""
+def seen(session: Session, shot_id: str, number: int) -> dict | None:
+    """Return the document of a revision, None if it is not kept any more."""
+    row = session.get(RevisionRow, (shot_id, number))
+    return None if row is None else row.document
+
+
+def maker(session: Session, shot_id: str, number: int) -> str:
+    """Return who made a revision, empty if that is not known."""
+    row = session.get(RevisionRow, (shot_id, number))
+    return "" if row is None else row.by
+
+
+def change(session: Session, shot_id: str, shot: Shot, what: str, by: str = "") -> None:
+    """Put a new state of the document, made by somebody, in force; what was undone before is dropped."""
     row = session.get(ShotRow, shot_id, with_for_update=True)
     if row is None:
         raise BadValue(f"There is no shot '{shot_id}': it may have been deleted; go back to the list of shots.")
     newer = RevisionRow.number > row.revision
     older = RevisionRow.number <= row.revision - HISTORY
+    # a number is never used again: pages that show what was undone are told from those that do not
+    last = session.scalar(select(func.max(RevisionRow.number)).where(RevisionRow.shot_id == shot_id)) or 0
     session.execute(delete(RevisionRow).where(RevisionRow.shot_id == shot_id, newer | older))
-    row.revision += 1
+    row.revision = last + 1
     row.changed = func.now()
-    session.add(RevisionRow(shot_id=shot_id, number=row.revision, document=shot.model_dump(mode="json"), what=what))
+    document = shot.model_dump(mode="json")
+    session.add(RevisionRow(shot_id=shot_id, number=row.revision, document=document, what=what, by=by))
     session.commit()
 
 
-def step(session: Session, shot_id: str, by: int) -> bool:
-    """Move to the revision before (-1) or after (+1); return whether there was one."""
+@dataclass(frozen=True)
+class Step:
+    """A change that was undone or done again."""
+
+    what: str
+    by: str
+    """who made it, empty if that is not known"""
+
+
+def step(session: Session, shot_id: str, *, back: bool) -> Step | None:
+    """Undo the last change, or do again what was undone last; return which, None if there is none."""
     row = session.get(ShotRow, shot_id, with_for_update=True)
-    if row is None or session.get(RevisionRow, (shot_id, row.revision + by)) is None:
-        return False
-    row.revision += by
+    if row is None:
+        return None
+    number, mine = RevisionRow.number, RevisionRow.shot_id == shot_id
+    side = (
+        select(func.max(number)).where(mine, number < row.revision)
+        if back
+        else select(func.min(number)).where(mine, number > row.revision)
+    )
+    target = session.scalar(side)
+    if target is None:
+        return None
+    changed = session.get(RevisionRow, (shot_id, row.revision if back else target))
+    row.revision = target
     session.commit()
-    return True
+    return Step(changed.what, changed.by)
 
 
 def remove(session: Session, shot_id: str) -> None:

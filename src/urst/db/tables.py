@@ -2,7 +2,7 @@
 
 from datetime import datetime
 
-from sqlalchemy import BigInteger, Boolean, DateTime, ForeignKey, Integer, String, Text, func
+from sqlalchemy import BigInteger, Boolean, DateTime, ForeignKey, Index, Integer, String, Text, func, text
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
@@ -29,6 +29,7 @@ class RevisionRow(Base):
     number: Mapped[int] = mapped_column(Integer, primary_key=True)
     document: Mapped[dict] = mapped_column(JSONB)
     what: Mapped[str] = mapped_column(Text, server_default="")
+    by: Mapped[str] = mapped_column(String(32), server_default="")
     created: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
 
 
@@ -46,15 +47,22 @@ class VersionRow(Base):
 class RunRow(Base):
     """One bake or hand-over asked for: queued, running, done, failed or stopped.
 
-    `layers` names the layers to bake, or the formats to hand over.
+    `layers` names the layers to bake, or the formats to hand over; `asked` tells what is asked for, of which a shot has one open run.
     """
 
     __tablename__ = "runs"
+    __table_args__ = (
+        Index(
+            "runs_open_once", "shot_id", "asked", unique=True, postgresql_where=text("state IN ('queued', 'running')")
+        ),
+    )
     id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=True)
     shot_id: Mapped[str] = mapped_column(ForeignKey("shots.id", ondelete="CASCADE"), index=True)
     kind: Mapped[str] = mapped_column(String(16), server_default="bake")
     document: Mapped[dict] = mapped_column(JSONB)
     layers: Mapped[list] = mapped_column(JSONB)
+    asked: Mapped[str] = mapped_column(String(40), server_default="")
+    tries: Mapped[int] = mapped_column(Integer, server_default="0")
     state: Mapped[str] = mapped_column(String(16), server_default="queued", index=True)
     stop_requested: Mapped[bool] = mapped_column(Boolean, server_default="false")
     progress: Mapped[dict] = mapped_column(JSONB, server_default="{}")

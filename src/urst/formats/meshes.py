@@ -53,6 +53,8 @@ def read_meshes(data: bytes, name: str) -> list[tuple[str, Mesh]]:
 
 def _loaded(data, name, kind):
     """The meshes of a file of a kind that the library reads, where they stand."""
+    if kind == "obj":
+        data = _unicode(data)
     try:
         options = {"split_objects": True, "split_groups": True, "group_material": False} if kind == "obj" else {}
         loaded = trimesh.load(io.BytesIO(data), file_type=kind, process=False, **options)
@@ -75,6 +77,15 @@ def _loaded(data, name, kind):
             triangles = triangles[:, ::-1]
         meshes.append((str(part), Mesh(points, triangles)))
     return meshes
+
+
+def _unicode(data: bytes) -> bytes:
+    """The text of a file that says of itself in no way how it is written: UTF-8, or else Latin-1, in which every byte is a letter."""
+    try:
+        data.decode()
+        return data
+    except UnicodeDecodeError:
+        return data.decode("latin-1").encode()
 
 
 def _only_name(data: bytes, kind: str) -> str:

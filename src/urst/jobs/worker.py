@@ -20,20 +20,26 @@ from urst.bake.runner import Progress, bake, rehearsed
 from urst.db import runs
 from urst.db.engine import address, session
 from urst.db.tables import RunRow
-from urst.errors import Stopped, UrstError
+from urst.errors import BadValue, Stopped, UrstError
 from urst.handover.export import export
 from urst.handover.forms import folder
 from urst.handover.pictures import keep_card
 from urst.jobs.queue import TASK
 from urst.logs import set_up
 from urst.scene import library
+from urst.shot import preflight
 from urst.shot.document import Shot, parse
+from urst.shot.forecast import forecast
+from urst.shot.graph import group_of
 from urst.shot.plan import plan
+from urst.store.machine import memory
 from urst.store.meshes import Meshes
 from urst.store.store import Store
 
 log = logging.getLogger("urst.worker")
 
+#: a run whose worker ends without a frame done is begun so many times
+TRIES = 3
 #: seconds between looks at whether a run should stop
 LOOK_EVERY = 0.2
 #: seconds without a heartbeat after which a worker counts as dead
@@ -80,7 +86,7 @@ class _Desk:
         with self._tolerant("report"), session() as db:
             row = db.get(RunRow, self.run_id)
             if row is not None:
-                row.progress = state
+                row.progress, row.tries = state, 1
             db.commit()
             runs.tell(db, state | {"shot": self.shot_id, "run": self.run_id, "what": "frame", "gauges": p.gauges})
             if p.done == p.total or p.done % 16 == 0:
@@ -137,12 +143,19 @@ def work_off(context, run_id: int) -> None:
         shot, what, kind, desk.shot_id = parse(row.document), list(row.layers), row.kind, row.shot_id
         desk.kinds = {layer.id: layer.kind for layer in shot.layers}
         row.state, row.worker, row.started = "running", f"{platform.node()} {os.getpid()}", func.now()
+        row.tries += 1
+        tries = row.tries
         db.commit()
         runs.tell(db, {"shot": desk.shot_id, "run": run_id, "what": "state"})
+    if tries > TRIES:
+        log.error("run given up", extra={"action": "give up", "run": run_id, "tries": TRIES})
+        desk.close("failed", _given_up(shot, what if kind == "bake" else []))
+        return
     log.info("run begins", extra={"action": "begin", "run": run_id, "kind": kind, "what": what})
     try:
         if kind == "bake":
             # what this bake needs comes first; the rest is compiled while it runs
+            _check_memory(shot, what)
             compiler.ask(n for step in plan(shot, what) for n in rehearsed(shot, step))
             bake(
                 shot, store, what, report=desk.report, should_stop=desk.should_stop,
@@ -165,6 +178,28 @@ def work_off(context, run_id: int) -> None:
     else:
         log.info("run ends", extra={"action": "end", "run": run_id})
         desk.close("done")
+
+
+def _given_up(shot, what):
+    """Why a run is not tried again."""
+    need = max((sum(forecast(shot, x).memory for x in group_of(shot, layer)) for layer in what), default=0.0)
+    total, free = memory()
+    told = (
+        f"it is forecast to take {need / 1e9:.1f} GB, and {free / 1e9:.1f} of {total / 1e9:.1f} GB are free"
+        if what
+        else f"{free / 1e9:.1f} of {total / 1e9:.1f} GB are free"
+    )
+    return (
+        f"Its worker was ended {TRIES} times without a frame done, most likely for want of memory: {told}. "
+        "Use larger cells or fewer fragments, or close other programs, and bake again."
+    )
+
+
+def _check_memory(shot, what):
+    """Refuse what cannot fit before it takes the machine down."""
+    grave = preflight.memory(shot, memory()[0])
+    if grave and any(f.layer in what for f in grave):
+        raise BadValue(f"{grave[0].title} {grave[0].why}")
 
 
 def _keep_card(shot: Shot, store: Store) -> None:

@@ -2,6 +2,7 @@
 
 from pydantic import Field
 
+from urst.core.ranges import Frame
 from urst.scene.part import Name, Part, Slug
 
 
@@ -12,7 +13,7 @@ class Start(Part):
         pattern=r"^([a-z][a-z0-9-]{0,39}|[0-9a-f]{40})$",
         description="A layer of this shot, or the content key of a kept bake (40 digits)",
     )
-    frame: int = Field(description="The frame to begin from")
+    frame: Frame = Field(description="The frame to begin from")
 
     def is_key(self) -> bool:
         """Whether `of` is a content key."""
@@ -25,6 +26,6 @@ class Layer(Part):
     id: Slug
     name: Name
     note: str = Field("", max_length=500)
-    reads: tuple[Slug, ...] = Field((), description="Layers whose results it takes")
-    keeps: tuple[str, ...] = Field((), description="What its frames hold beside what they always do")
+    reads: tuple[Slug, ...] = Field((), max_length=200, description="Layers whose results it takes")
+    keeps: tuple[Name, ...] = Field((), max_length=50, description="What its frames hold beside what they always do")
     start: Start | None = Field(None, description="Where it begins, instead of at rest")

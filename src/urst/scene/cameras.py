@@ -2,7 +2,8 @@
 
 from pydantic import Field, model_validator
 
-from urst.scene.part import Name, Part, Vector
+from urst.core.ranges import Vector
+from urst.scene.part import Name, Part
 
 
 class Camera(Part):

@@ -1,11 +1,8 @@
 """Meshes by the hash of their content: the document names them, a library keeps them."""
 
-import hashlib
 from typing import Protocol
 
-import numpy as np
-
-from urst.core.geometry.mesh import Mesh
+from urst.core.geometry.mesh import Mesh, key_of
 from urst.errors import BadFile
 
 
@@ -40,13 +37,6 @@ _in_use: list[Library] = [Memory()]
 def use(library: Library) -> None:
     """Let a library be the process's own; until then meshes are kept in memory."""
     _in_use[0] = library
-
-
-def key_of(mesh: Mesh) -> str:
-    """Return the hash of a mesh's points and triangles, 40 digits."""
-    points, corners = (np.ascontiguousarray(a) for a in (mesh.vertices.astype("<f8"), mesh.triangles.astype("<i4")))
-    head = f"{len(points)} {len(corners)} ".encode()
-    return hashlib.blake2b(head + points.tobytes() + corners.tobytes(), digest_size=20).hexdigest()
 
 
 def put(mesh: Mesh) -> str:

@@ -4,8 +4,8 @@ from typing import Annotated
 
 from pydantic import BaseModel, ConfigDict, Field
 
-Vector = tuple[float, float, float]
-Metres = Annotated[float, Field(gt=0, le=1e5)]
+#: a tenth of a millimetre is less than anything that is built
+Metres = Annotated[float, Field(ge=1e-4, le=1e5)]
 Name = Annotated[str, Field(min_length=1, max_length=80)]
 Slug = Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{0,39}$")]
 

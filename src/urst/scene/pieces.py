@@ -5,8 +5,9 @@ from typing import Literal
 import numpy as np
 from pydantic import Field, field_validator, model_validator
 
+from urst.core.ranges import Vector
 from urst.scene.materials import MATERIALS
-from urst.scene.part import Name, Part, Vector
+from urst.scene.part import Name, Part
 from urst.scene.shapes import Shape, is_endless
 
 Motion = Literal["fixed", "driven", "loose"]
@@ -27,7 +28,7 @@ def _within(value, name):
 class Key(Part):
     """Where a driven piece is at a frame, counted at full speed: a time scale slows the path with all else."""
 
-    frame: float
+    frame: float = Field(ge=-1e6, le=1e6)
     position: Vector
     rotation: Vector = Field((0.0, 0.0, 0.0), description="Turns about x, y, z [deg]")
     going: Literal["through", "stop", "straight"] = Field(
@@ -46,10 +47,10 @@ class SetPiece(Part):
 
     name: Name
     shape: Shape
-    tags: tuple[Name, ...] = Field((), description="Words by which several pieces are meant at once")
+    tags: tuple[Name, ...] = Field((), max_length=64, description="Words by which several pieces are meant at once")
     position: Vector = Field((0.0, 0.0, 0.0), description="Where the middle of its base stands [m]")
     rotation: Vector = Field((0.0, 0.0, 0.0), description="Turns about x, y, z [deg]")
-    material: str = "concrete"
+    material: Name = "concrete"
     density: float | None = Field(None, gt=0, le=3e4, description="Instead of the material's [kg/m3]")
     friction: float | None = Field(None, ge=0, le=5, description="Instead of the material's")
     restitution: float | None = Field(None, ge=0, le=1, description="Instead of the material's")
@@ -69,7 +70,7 @@ class SetPiece(Part):
     )
     velocity: Vector = Field((0.0, 0.0, 0.0), description="At the start [m/s]")
     spin: Vector = Field((0.0, 0.0, 0.0), description="At the start [rad/s]")
-    keys: tuple[Key, ...] = Field((), description="Path of a driven piece")
+    keys: tuple[Key, ...] = Field((), max_length=20_000, description="Path of a driven piece")
     heads: bool = Field(False, description="Whether a driven piece turns along its path")
 
     @field_validator("material")

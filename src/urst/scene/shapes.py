@@ -84,10 +84,14 @@ class BrickWall(Part):
 
     @model_validator(mode="after")
     def _count(self):
-        bricks = self.width / self.brick_length * self.height / self.course_height
+        bricks = self.bricks()
         if bricks > MOST_PARTS:
             raise ValueError(f"the wall would have {bricks:,.0f} bricks, more than {MOST_PARTS:,}: use larger bricks")
         return self
+
+    def bricks(self) -> float:
+        """About how many bricks it has."""
+        return self.width / self.brick_length * self.height / self.course_height
 
     def meshes(self) -> list[Mesh]:
         return generators.brick_wall(self.width, self.depth, self.height, self.brick_length, self.course_height)

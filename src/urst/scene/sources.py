@@ -5,7 +5,8 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from urst.core.curves.varies import Number, Varies
-from urst.scene.part import Name, Part, Vector
+from urst.core.ranges import Frame, Vector
+from urst.scene.part import Name, Part
 
 
 class PieceSource(Part):
@@ -15,8 +16,8 @@ class PieceSource(Part):
     where: Literal["surface", "volume"] = Field("surface", description="From its surface, or from all through it")
     rate: Annotated[Number, Varies(("frame",), 0, 1e9)] = Field(description="Given off in a second")
     velocity: Vector = Field((0.0, 0.0, 0.0), description="How it sets off, beside the piece's own motion [m/s]")
-    since: int | None = Field(None, description="First frame; empty: from the start")
-    until: int | None = Field(None, description="Last frame; empty: to the end")
+    since: Frame | None = Field(None, description="First frame; empty: from the start")
+    until: Frame | None = Field(None, description="Last frame; empty: to the end")
 
     @model_validator(mode="after")
     def _window(self):

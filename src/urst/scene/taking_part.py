@@ -4,6 +4,7 @@ from typing import Literal, get_args
 
 from pydantic import Field, model_validator
 
+from urst.core.ranges import Frame
 from urst.scene.part import Name, Part
 
 Matter = Literal["bodies", "chips", "gas", "liquid", "grains"]
@@ -19,8 +20,8 @@ class TakesPart(Part):
     gas: bool = Field(True, description="Stops dust, smoke and air")
     liquid: bool = Field(True, description="Stops liquid")
     grains: bool = Field(True, description="Stops grains")
-    since: int | None = Field(None, description="First frame it is there; empty: from the start")
-    until: int | None = Field(None, description="Last frame it is there; empty: to the end")
+    since: Frame | None = Field(None, description="First frame it is there; empty: from the start")
+    until: Frame | None = Field(None, description="Last frame it is there; empty: to the end")
     seen: bool = Field(True, description="Whether it is seen on the stage and in pictures")
 
     @model_validator(mode="after")

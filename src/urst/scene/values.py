@@ -12,7 +12,7 @@ class NamedValue(Part):
     """A number with a name and a unit; its home is here."""
 
     name: Name
-    value: float = Field(description="In the unit")
+    value: float = Field(ge=-1e15, le=1e15, description="In the unit")
     unit: str = Field("", max_length=12)
 
     @field_validator("unit")
@@ -35,8 +35,8 @@ class Use(Part):
         pattern=r"^[a-z_]+(\.([a-z_]+|\d+))*$", max_length=120, description="The setting, such as bonds.tension"
     )
     value: Name = Field(description="A named value, or a cue")
-    factor: float = 1.0
-    plus: float = Field(0.0, description="Added to it, such as frames after a cue")
+    factor: float = Field(1.0, ge=-1e15, le=1e15)
+    plus: float = Field(0.0, ge=-1e15, le=1e15, description="Added to it, such as frames after a cue")
 
 
 def without_entry(uses: list[dict], owner: str, place: str, number: int) -> list[dict]:

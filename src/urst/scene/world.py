@@ -6,18 +6,24 @@ from pydantic import Field, model_validator
 
 from urst.core.curves.clock import Clock
 from urst.core.curves.varies import Number, Varies
+from urst.core.ranges import Frame, Vector
 from urst.scene.cameras import Camera, Picture
-from urst.scene.part import Name, Part, Vector
+from urst.scene.part import Name, Part
 from urst.scene.pieces import SetPiece
 from urst.scene.taking_part import TakesPart
 from urst.scene.values import NamedValue, Use
+
+#: set pieces of a shot at most
+MOST_PIECES = 10_000
+#: and bodies, each brick of a wall being one
+MOST_BODIES = 100_000
 
 
 class Cue(Part):
     """A named moment."""
 
     name: Name
-    frame: int
+    frame: Frame
 
 
 class World(Part):
@@ -36,12 +42,16 @@ class World(Part):
         description="How fast baked frames are played in movies: 0.33 stretches by three, 0.02 holds; nothing is baked anew",
     )
     gravity: Vector = Field((0.0, 0.0, -9.81), description="[m/s2]")
-    values: tuple[NamedValue, ...] = Field((), description="Numbers with a name, that settings may take")
-    uses: tuple[Use, ...] = Field((), description="Which settings take which of them")
-    pieces: tuple[SetPiece, ...] = ()
-    taking_part: tuple[TakesPart, ...] = Field((), description="What pieces stop, when, and whether they are seen")
-    cues: tuple[Cue, ...] = ()
-    cameras: tuple[Camera, ...] = Field((Camera(),), min_length=1)
+    values: tuple[NamedValue, ...] = Field(
+        (), max_length=1000, description="Numbers with a name, that settings may take"
+    )
+    uses: tuple[Use, ...] = Field((), max_length=5000, description="Which settings take which of them")
+    pieces: tuple[SetPiece, ...] = Field((), max_length=MOST_PIECES)
+    taking_part: tuple[TakesPart, ...] = Field(
+        (), max_length=MOST_PIECES, description="What pieces stop, when, and whether they are seen"
+    )
+    cues: tuple[Cue, ...] = Field((), max_length=1000)
+    cameras: tuple[Camera, ...] = Field((Camera(),), min_length=1, max_length=200)
     through: Name = Field("main", description="The camera that pictures are taken through")
     picture: Picture = Picture()
 
@@ -50,6 +60,11 @@ class World(Part):
         if self.end < self.start:
             raise ValueError(f"end {self.end} is before start {self.start}: the last frame must not precede the first")
         distinct([p.name for p in self.pieces], "set pieces")
+        bodies = sum(p.shape.bricks() if p.shape.kind == "brick wall" else 1 for p in self.pieces)
+        if bodies > MOST_BODIES:
+            raise ValueError(
+                f"the set has {bodies:,.0f} bodies, more than {MOST_BODIES:,}: use larger bricks or fewer pieces"
+            )
         distinct([v.name for v in self.values], "named values")
         distinct([c.name for c in self.cameras], "cameras")
         if self.through not in (c.name for c in self.cameras):

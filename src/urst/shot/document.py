@@ -31,15 +31,21 @@ class Shot(World):
     """A shot: range, set, layers and what couples them."""
 
     format: Literal["urst-shot/4"] = FORMAT
-    layers: tuple[AnyLayer, ...] = ()  # type: ignore[valid-type]
-    couplings: tuple[Coupling, ...] = ()
-    accepted: tuple[Accepted, ...] = ()
+    layers: tuple[AnyLayer, ...] = Field((), max_length=200)  # type: ignore[valid-type]
+    couplings: tuple[Coupling, ...] = Field((), max_length=1000)
+    accepted: tuple[Accepted, ...] = Field((), max_length=1000)
 
     @model_validator(mode="before")
     @classmethod
     def _take_values(cls, data: Any) -> Any:
         """Write named values into the settings that take them: a number has one home."""
-        if not isinstance(data, dict) or not data.get("uses"):
+        lists = (
+            (data.get(n) or [] for n in ("uses", "cues", "values", "layers", "pieces"))
+            if isinstance(data, dict)
+            else ()
+        )
+        # what is no list is left to the validator
+        if not isinstance(data, dict) or not data.get("uses") or not all(isinstance(x, (list, tuple)) for x in lists):
             return data
         data = json.loads(TypeAdapter(Any).dump_json(data))
         try:
@@ -190,10 +196,30 @@ def parse(data: dict) -> Shot:
     BadValue
         With one sentence that names the field, the value and the allowed range.
     """
+    _check_text(data)
     try:
         return Shot.model_validate(upgraded(data))
     except ValidationError as error:
         raise BadValue(explain(error)) from error
+    except RecursionError as error:
+        raise BadValue("The document is nested too deep to be a shot: take an earlier copy.") from error
+
+
+def _check_text(data: object) -> None:
+    """Refuse words that are no text: with characters that no page shows and no database keeps."""
+    heap = [data]
+    while heap:
+        value = heap.pop()
+        if isinstance(value, dict):
+            heap += [*value, *value.values()]
+        elif isinstance(value, (list, tuple)):
+            heap += value
+        elif isinstance(value, str) and not value.isprintable():
+            bad = next((c for c in value if c not in "\n\t" and (ord(c) < 32 or 0xD800 <= ord(c) < 0xE000)), None)
+            if bad is not None:
+                raise BadValue(
+                    f"'{value[:40].encode('ascii', 'replace').decode()}' holds the character U+{ord(bad):04X}, which is no text: take it out."
+                )
 
 
 def loads(text: str | bytes, source: str = "the file") -> Shot:
@@ -208,6 +234,8 @@ def loads(text: str | bytes, source: str = "the file") -> Shot:
     """
     try:
         data = json.loads(text)
+    except RecursionError as error:
+        raise BadFile(f"{source} is nested too deep to be a shot: take an earlier copy.") from error
     except (ValueError, UnicodeDecodeError) as error:
         raise BadFile(
             f"{source} is not complete JSON ({error}): it may have been cut short; take an earlier copy."

@@ -8,6 +8,9 @@ from urst.core.curves.varies import TAGS
 from urst.kinds import registry
 from urst.scene.shapes import Shape
 
+#: letters of a name or value that are told
+_LONG = 240
+
 
 def explain(error: ValidationError) -> str:
     """One sentence for the first fault in a document: field, value, what is allowed."""
@@ -16,8 +19,13 @@ def explain(error: ValidationError) -> str:
     text = first["msg"].removeprefix("Value error, ")
     shown = first.get("input")
     if first["type"] == "value_error" or isinstance(shown, (dict, list, tuple)) or shown is None:
-        return f"{where}: {text}."
-    return f"{where}: {shown!r} is not allowed; {text[0].lower()}{text[1:]}."
+        return f"{_short(where)}: {_short(text)}."
+    return f"{_short(where)}: {_short(repr(shown))} is not allowed; {text[0].lower()}{text[1:]}."
+
+
+def _short(text):
+    """What a user reads of what may be thousands of letters long."""
+    return text if len(text) <= _LONG else f"{text[: _LONG // 2]} … {text[-_LONG // 2 :]}"
 
 
 def _plain(part):

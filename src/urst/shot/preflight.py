@@ -1,5 +1,6 @@
 """The checks of a shot before it is baked, each with a way to mend what it finds."""
 
+import time
 from functools import lru_cache
 
 import numpy as np
@@ -9,18 +10,28 @@ from urst.core.checks.meshes import check_solid, check_surface
 from urst.core.checks.overlap import overlap
 from urst.core.geometry import rotation
 from urst.core.geometry.convex import Polyhedron, hull_of
-from urst.errors import BadFile, BadMesh
+from urst.errors import BadFile, BadMesh, UrstError
 from urst.scene import placing
 from urst.scene.shapes import corners, is_hollow, is_sheet, meshes, no_room, parts
 from urst.shot.document import Shot, parse
 from urst.shot.forecast import forecast
+from urst.shot.graph import groups
 
 #: overlaps shallower than this are left to the solver [m]
 SHALLOW = 2e-3
+#: overlaps are looked for so long at most [s]
+LONGEST = 3.0
 
 
 def preflight(shot: Shot) -> list[Finding]:
-    """Return what looks wrong with a shot, the grave first."""
+    """Return what looks wrong with a shot, the grave first; what cannot even be looked at is one of these."""
+    try:
+        return _judged(shot)
+    except UrstError as error:
+        return [Finding(str(error), "Until that is mended nothing more can be said of the shot.", grave=True)]
+
+
+def _judged(shot):
     found = _meshes(shot)
     if found:
         # geometry that is no good says nothing more
@@ -173,7 +184,14 @@ def _overlaps(shot):
     owner = np.array([s[0] for s in solids])
     loose = np.array([shot.pieces[s[0]].motion == "loose" for s in solids])
     worst: dict[tuple[int, int], tuple[float, np.ndarray]] = {}
+    deadline = time.monotonic() + LONGEST
     for a in range(len(solids)):
+        if time.monotonic() > deadline:
+            found.append(Finding(
+                f"Only {a:,} of {len(solids):,} bodies were looked at for overlaps.", "The set is too large to be looked at whole: what overlaps among the "
+                "others is pushed apart in the first frames.",
+            ))  # fmt: skip
+            break
         near = (lows < highs[a] - SHALLOW).all(axis=1) & (highs > lows[a] + SHALLOW).all(axis=1)
         near &= (owner != owner[a]) & (np.arange(len(solids)) > a) & (loose | loose[a])
         for b in np.flatnonzero(near):
@@ -191,6 +209,21 @@ def _overlaps(shot):
             "They would push each other apart in the first frames.", fix=f"Move '{mover.name}' clear",
             changes=((("pieces", index, "position"), place),),
         ))  # fmt: skip
+    return found
+
+
+def memory(shot: Shot, most: float) -> list[Finding]:
+    """Return whether what is baked together fits into so much memory [bytes]."""
+    found = []
+    for group in groups(shot):
+        need = sum(forecast(shot, layer).memory for layer in group)
+        if need > most:
+            names = " and ".join(f"'{shot.layer(layer).name}'" for layer in group)
+            found.append(Finding(
+                f"{names} {'need' if len(group) > 1 else 'needs'} about {need / 1e9:.1f} GB of memory and there are {most / 1e9:.1f} GB.",
+                "The bake would be ended before its first frame: use larger cells, fewer fragments or a smaller domain.",
+                layer=group[0], grave=True,
+            ))  # fmt: skip
     return found
 
 

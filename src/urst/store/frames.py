@@ -37,6 +37,20 @@ def encode(arrays: dict[str, np.ndarray], meta: dict) -> bytes:
     return body + hashlib.blake2b(body, digest_size=_DIGEST).digest()
 
 
+def check(data: bytes, source: str = "frame") -> None:
+    """Look whether a frame file's bytes are what was written.
+
+    Raises
+    ------
+    CacheDamaged
+        If they are not.
+    """
+    if len(data) < 28 or data[:8] != MAGIC:
+        raise CacheDamaged(f"{source} is not a frame file, or is cut short: bake this layer again.")
+    if hashlib.blake2b(data[:-_DIGEST], digest_size=_DIGEST).digest() != data[-_DIGEST:]:
+        raise CacheDamaged(f"{source} does not match its checksum, so the disk has changed it: bake this layer again.")
+
+
 def decode(data: bytes, source: str = "frame") -> tuple[dict[str, np.ndarray], dict]:
     """Return (arrays, meta) of a frame file's bytes.
 
@@ -45,10 +59,7 @@ def decode(data: bytes, source: str = "frame") -> tuple[dict[str, np.ndarray], d
     CacheDamaged
         If the bytes are not what was written.
     """
-    if len(data) < 28 or data[:8] != MAGIC:
-        raise CacheDamaged(f"{source} is not a frame file, or is cut short: bake this layer again.")
-    if hashlib.blake2b(data[:-_DIGEST], digest_size=_DIGEST).digest() != data[-_DIGEST:]:
-        raise CacheDamaged(f"{source} does not match its checksum, so the disk has changed it: bake this layer again.")
+    check(data, source)
     (size,) = struct.unpack_from("<I", data, 8)
     header = json.loads(data[12 : 12 + size])
     unpack = zstandard.ZstdDecompressor()
@@ -82,7 +93,7 @@ def write_whole(path: Path, data: bytes) -> None:
     StoreFull
         If the disk has no room; what was there before is untouched.
     """
-    part = path.with_name(f".{path.name}.{uuid.uuid4().hex}.part")
+    part = path.with_name(f".{path.name}.{os.getpid()}.{uuid.uuid4().hex}.part")
     try:
         with open(part, "wb") as file:
             file.write(data)
@@ -97,3 +108,14 @@ def write_whole(path: Path, data: bytes) -> None:
                 "the finished frames are kept."
             ) from error
         raise
+
+
+def sweep(folder: Path) -> int:
+    """Remove what writers that have ended left half-written in a folder; return how many files."""
+    gone = 0
+    for part in folder.glob(".*.part"):
+        writer = part.name.split(".")[-3]
+        if not (writer.isdigit() and Path(f"/proc/{writer}").exists()):
+            part.unlink(missing_ok=True)
+            gone += 1
+    return gone

@@ -3,7 +3,7 @@
 import re
 from pathlib import Path
 
-from urst.core.geometry.mesh import Mesh
+from urst.core.geometry.mesh import Mesh, key_of
 from urst.errors import CacheDamaged
 from urst.store import frames
 
@@ -40,4 +40,17 @@ class Meshes:
         except CacheDamaged:
             path.unlink(missing_ok=True)
             return None
-        return Mesh(arrays["vertices"].astype(float), arrays["triangles"].astype("int64"))
+        mesh = Mesh(arrays["vertices"].astype(float), arrays["triangles"].astype("int64"))
+        if key_of(mesh) != key:
+            # whole, and another mesh than its name says
+            path.unlink(missing_ok=True)
+            return None
+        return mesh
+
+    def clear_damaged(self) -> list[str]:
+        """Remove meshes that are not as they were written, or not under their own hash; return their keys."""
+        found = []
+        for path in sorted(self.root.glob("??/*.urm")):
+            if _KEY.match(path.stem) and self.read(path.stem) is None:
+                found.append(path.stem)
+        return found

@@ -5,13 +5,14 @@ import hashlib
 import json
 import re
 import shutil
+from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
 from urst.errors import CacheDamaged
-from urst.store import frames
+from urst.store import frames, proof
 
 _KEY = re.compile(r"^[0-9a-f]{40}$")
 _FRAME = re.compile(r"^frame(-?\d+)\.urf$")
@@ -47,6 +48,7 @@ class Store:
         folder.mkdir(parents=True, exist_ok=True)
         data = frames.encode(arrays, meta)
         frames.write_whole(folder / name, data)
+        proof.note(folder / name)
         return len(data)
 
     def _read(self, key, name):
@@ -176,6 +178,26 @@ class Store:
             with contextlib.suppress(FileNotFoundError):
                 size += path.stat().st_size if path.suffix in (".urf", ".urd") else 0
         return Usage(len(self.frames(key)), size)
+
+    def clear_damaged(self, key: str, numbers: Iterable[int] | None = None, *, fully: bool = False) -> list[str]:
+        """Remove what is not as it was written, so that it counts as absent; return the names of those files.
+
+        key : str
+        numbers : of the frames that are looked at beside what does not change; all, and what bakes go on from, if left out
+        fully : look at every checksum, also of files that have not changed since they were seen to be sound
+        """
+        folder = self.folder(key)
+        if not folder.is_dir():
+            return []
+        frames.sweep(folder)
+        if numbers is None:
+            names = sorted(p.name for p in folder.glob("*.urf"))
+        else:
+            names = ["static.urf", *(f"frame{n:06d}.urf" for n in numbers)]
+        found = proof.damaged(folder, names, fully=fully)
+        for name in found:
+            (folder / name).unlink(missing_ok=True)
+        return found
 
     def keys(self) -> list[str]:
         """Return all keys in the store."""

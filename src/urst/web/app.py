@@ -2,26 +2,44 @@
 
 import asyncio
 import contextlib
+import logging
 from pathlib import Path
 from urllib.parse import urlsplit
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import HTTPException, RequestValidationError
-from fastapi.responses import JSONResponse, PlainTextResponse, Response
+from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse, Response
 from fastapi.staticfiles import StaticFiles
-from sqlalchemy.exc import DBAPIError
+from sqlalchemy.exc import DataError, DBAPIError
 from starlette.middleware.trustedhost import TrustedHostMiddleware
 
-from urst.errors import UrstError
+from urst.errors import Conflict, UrstError
 from urst.kinds.registry import KINDS
 from urst.logs import set_up
 from urst.scene import library
 from urst.store.meshes import Meshes
-from urst.web import bench, data, handbook, layers, live, measured, movies, pages, set_panel, slices, sources, versions
+from urst.web import (
+    access,
+    asked,
+    bench,
+    data,
+    handbook,
+    layers,
+    live,
+    measured,
+    movies,
+    pages,
+    set_panel,
+    slices,
+    sources,
+    versions,
+)
+from urst.web.bounds import Bounded
 from urst.web.store import store
 from urst.web.templates import page
 
 HERE = Path(__file__).parent
+log = logging.getLogger("urst.web")
 
 _POLICY = (
     "default-src 'self'; script-src 'self' 'wasm-unsafe-eval'; style-src 'self'; style-src-attr 'unsafe-inline'; img-src 'self' data: blob:; "
@@ -39,27 +57,54 @@ async def _life(_app):
 
 
 app = FastAPI(title="Urst", lifespan=_life, docs_url=None, redoc_url=None, openapi_url=None)
-# a name elsewhere that is made to point here must not reach the shots
-app.add_middleware(TrustedHostMiddleware, allowed_hosts=["127.0.0.1", "localhost"])
+# a name elsewhere that is made to point here must not reach the shots; where a passphrase is asked for, its cookie is not sent there
+app.add_middleware(TrustedHostMiddleware, allowed_hosts=["*"] if access.asks() else ["127.0.0.1", "localhost"])
 app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-for part in (pages, bench, layers, measured, movies, sources, set_panel, slices, versions, data, handbook, live):
+for part in (
+    access,
+    pages,
+    bench,
+    layers,
+    measured,
+    movies,
+    sources,
+    set_panel,
+    slices,
+    versions,
+    data,
+    handbook,
+    live,
+):
     app.include_router(part.router)
+
+
+def _most(path: str) -> tuple[int, str]:
+    return (
+        (movies.MOST_UPLOAD, "choose a shorter range")
+        if path.endswith("/movies")
+        else (pages.MOST_UPLOAD, "reduce the mesh")
+    )
+
+
+app.add_middleware(Bounded, most=_most)
 
 
 @app.middleware("http")
 async def _guard(request: Request, call_next):
     """Changes come only from our own pages; the content policy goes with every answer."""
+    fresh = asked.take(request)
     if request.method not in ("GET", "HEAD"):
         origin = request.headers.get("origin") or request.headers.get("referer")
-        if origin and urlsplit(origin).netloc != request.headers.get("host"):
+        foreign = origin and urlsplit(origin).netloc != request.headers.get("host")
+        if foreign or request.headers.get("sec-fetch-site") in ("cross-site", "same-site"):
             return PlainTextResponse("This change did not come from one of Urst's own pages, so it was refused.", 403)
-        movie = request.url.path.endswith("/movies")
-        most, way_out = (
-            (movies.MOST_UPLOAD, "choose a shorter range") if movie else (pages.MOST_UPLOAD, "reduce the mesh")
-        )
-        if int(request.headers.get("content-length") or 0) > most:
-            return PlainTextResponse(f"The upload is larger than {most // 2**20} MB: {way_out}.", 413)
+    if not access.may(request):
+        if request.method in ("GET", "HEAD") and "text/html" in request.headers.get("accept", ""):
+            return RedirectResponse("/enter", 303)
+        return PlainTextResponse("This Urst asks for a passphrase: enter it at /enter.", 401)
     response = await call_next(request)
+    if fresh:
+        response.set_cookie(asked.COOKIE, fresh, max_age=10**8, httponly=True, samesite="strict")
     response.headers["Content-Security-Policy"] = _POLICY
     response.headers["X-Content-Type-Options"] = "nosniff"
     response.headers["Referrer-Policy"] = "same-origin"
@@ -81,7 +126,21 @@ def _failed(request: Request, message: str, status: int):
 
 @app.exception_handler(UrstError)
 def _refused(request: Request, error: UrstError):
-    return _failed(request, str(error), 422)
+    return _failed(request, str(error), 409 if isinstance(error, Conflict) else 422)
+
+
+@app.exception_handler(DataError)
+@app.exception_handler(UnicodeEncodeError)
+def _no_value(request: Request, error: Exception):
+    return _failed(
+        request, "Something that was sent is no value that can be kept: look for odd characters and huge numbers.", 422
+    )
+
+
+@app.exception_handler(Exception)
+def _broke(request: Request, error: Exception):
+    log.exception("request broke", exc_info=error, extra={"action": "broke", "path": request.url.path})
+    return _failed(request, "Urst broke on this; nothing was changed. The server's log says where.", 500)
 
 
 @app.exception_handler(DBAPIError)

@@ -3,7 +3,7 @@
 import asyncio
 from dataclasses import replace
 from itertools import count
-from typing import Annotated
+from typing import Annotated, Literal
 
 from fastapi import APIRouter, Depends, Form, Request
 from fastapi.responses import FileResponse, JSONResponse
@@ -23,7 +23,7 @@ from urst.shot.layers import readable
 from urst.shot.plan import plan
 from urst.shot.preflight import mended
 from urst.shot.quality import of_quality, until
-from urst.web import health, recipe, state
+from urst.web import asked, health, meanwhile, recipe, state
 from urst.web.changes import put, save
 from urst.web.data import set_meta
 from urst.web.store import store
@@ -112,7 +112,7 @@ def get_recipe(request: Request, shot_id: str, layer_id: str):
 def set_field(request: Request, shot_id: str, layer_id: str, path: str = Form(), value: str = Form("")):
     """Change one setting; a value that does not fit leaves the document as it was and says why."""
     with session() as db:
-        kept = shots.get(db, shot_id)
+        kept = shots.get(db, shot_id, to_change=True)
         layer = kept.shot.layer(layer_id)
         questions = kept.shot.kind_of(layer).questions
         kept, fault = put(db, kept, layer.settings, questions, _place(kept, layer_id), path, value, owner=layer_id)
@@ -125,19 +125,20 @@ def _place(kept, layer_id):
 
 def recipe_page(request, kept, layer_id, fault=None):
     """The recipe of a layer after a change, or with what was wrong."""
-    reply = page(request, "recipe.html", **_recipe_values(kept, kept.shot.layer(layer_id), fault))
+    status = 409 if fault and fault["conflict"] else 200
+    reply = page(request, "recipe.html", status, **_recipe_values(kept, kept.shot.layer(layer_id), fault))
     if not fault:
         reply.headers["HX-Trigger"] = "shot-changed"
     return reply
 
 
 def _changed(request, shot_id, layer_id, what, change):
-    """Change a layer's part of the document, given the document's data and the layer's."""
+    """Change a layer's part of the document, given what finds an entry again, the document's data and the layer's."""
     with session() as db:
-        kept = shots.get(db, shot_id)
+        kept = shots.get(db, shot_id, to_change=True)
         data = kept.shot.model_dump(mode="json")
         number = [x.id for x in kept.shot.layers].index(kept.shot.layer(layer_id).id)
-        change(data, data["layers"][number])
+        change(lambda *place: meanwhile.unchanged(db, kept, place[:-1], place[-1]), data, data["layers"][number])
         kept = save(db, kept, data, what)
     return recipe_page(request, kept, layer_id)
 
@@ -162,7 +163,7 @@ def add_entry(
 ):
     """Add an entry to one of the layer's lists, such as a source, with what was chosen for it."""
 
-    def change(data, layer):
+    def change(_, data, layer):
         question = _question(shot, layer_id, place)
         entry = {name: words[name] for name in question.asks if name in words}
         entries = layer["settings"][place]
@@ -183,11 +184,12 @@ def remove_entry(request: Request, shot_id: str, layer_id: str, place: str, numb
     with session() as db:
         noun = _question(shots.get(db, shot_id).shot, layer_id, place).noun
 
-    def change(data, layer):
-        if not 0 <= number < len(layer["settings"].get(place, [])):
+    def change(again, data, layer):
+        at = again("layers", data["layers"].index(layer), "settings", place, number)
+        if not 0 <= at < len(layer["settings"].get(place, [])):
             raise BadValue(f"There is no {noun} no. {number + 1}: look at the list again.")
-        del layer["settings"][place][number]
-        data["uses"] = without_entry(data["uses"], layer_id, place, number)
+        del layer["settings"][place][at]
+        data["uses"] = without_entry(data["uses"], layer_id, place, at)
 
     return _changed(request, shot_id, layer_id, f"remove {noun}", change)
 
@@ -196,7 +198,7 @@ def remove_entry(request: Request, shot_id: str, layer_id: str, place: str, numb
 def keep_quantity(request: Request, shot_id: str, layer_id: str, name: str = Form(), value: str = Form()):
     """Let frames hold a quantity, or not."""
 
-    def change(_, layer):
+    def change(_again, _, layer):
         others = [n for n in layer["keeps"] if n != name]
         layer["keeps"] = sorted([*others, name]) if value == "on" else others
 
@@ -207,7 +209,7 @@ def keep_quantity(request: Request, shot_id: str, layer_id: str, name: str = For
 def set_start(request: Request, shot_id: str, layer_id: str, of: str = Form(""), frame: str = Form("")):
     """Let a layer begin from a frame of another bake; an empty name lets it begin at rest."""
 
-    def change(data, layer):
+    def change(_, data, layer):
         if not of.strip():
             layer["start"] = None
             return
@@ -223,7 +225,7 @@ def couple(request: Request, shot_id: str, layer_id: str, other: str = Form()):
     """Let two layers act on each other."""
     return _changed(
         request, shot_id, layer_id, f"couple {layer_id} and {other}",
-        lambda data, _: data["couplings"].append({"first": layer_id, "second": other}),
+        lambda _again, data, _: data["couplings"].append({"first": layer_id, "second": other}),
     )  # fmt: skip
 
 
@@ -231,7 +233,7 @@ def couple(request: Request, shot_id: str, layer_id: str, other: str = Form()):
 def set_coupling(request: Request, shot_id: str, layer_id: str, number: int, path: str = Form(), value: str = Form("")):
     """Change how strongly one layer acts on another."""
     with session() as db:
-        kept = shots.get(db, shot_id)
+        kept = shots.get(db, shot_id, to_change=True)
         kept, fault = put(db, kept, kept.shot, recipe.coupling_questions(kept.shot), (), path, value)
     return recipe_page(request, kept, layer_id, fault)
 
@@ -240,10 +242,11 @@ def set_coupling(request: Request, shot_id: str, layer_id: str, number: int, pat
 def uncouple(request: Request, shot_id: str, layer_id: str, number: int):
     """Let two layers no longer act on each other."""
 
-    def change(data, _):
-        if not 0 <= number < len(data["couplings"]):
+    def change(again, data, _):
+        at = again("couplings", number)
+        if not 0 <= at < len(data["couplings"]):
             raise BadValue(f"There is no coupling no. {number + 1}: look at the list again.")
-        del data["couplings"][number]
+        del data["couplings"][at]
 
     return _changed(request, shot_id, layer_id, "uncouple", change)
 
@@ -263,7 +266,7 @@ def get_stage(shot_id: str, quality: str = "shot", at: str = ""):
 
 
 def _as_it_was(db, shot_id, at):
-    kept = shots.get(db, shot_id)
+    kept = shots.get(db, shot_id, to_change=True)
     return replace(kept, shot=versions.at(db, shot_id, at)) if at else kept
 
 
@@ -288,8 +291,9 @@ def bake(
         shot = shot if to is None else until(shot, to)
         wanted = [layer_id, *dependents(shot, layer_id)]
         plan(shot, wanted)
-        for run in under_way:
-            runs.request_stop(db, run.id)
+        numbers = [run.id for run in under_way]
+        for number in numbers:
+            runs.request_stop(db, number)
     return {"run": queue.submit(shot_id, shot, wanted)}
 
 
@@ -303,17 +307,19 @@ def stop(shot_id: str):
 
 
 @router.post("/history/{way}")
-def history(shot_id: str, way: str):
-    """Undo or redo."""
+def history(shot_id: str, way: Literal["undo", "redo"]):
+    """Undo or redo; what somebody else did is said to be so."""
     with session() as db:
-        return {"moved": shots.step(db, shot_id, -1 if way == "undo" else 1)}
+        step = shots.step(db, shot_id, back=way == "undo")
+    elsewhere = bool(step and step.by and step.by != asked.by())
+    return {"moved": step is not None, "what": step.what if step else "", "elsewhere": elsewhere}
 
 
-@router.post("/mend/{number}")
-def mend(shot_id: str, number: int, quality: str = Form("shot")):
-    """Apply the mend of a finding, of those told at a quality."""
+@router.post("/mend/{name}")
+def mend(shot_id: str, name: str, quality: str = Form("shot")):
+    """Apply the mend of a finding, of those told at a quality; see `state.name_of`."""
     with session() as db:
-        kept = shots.get(db, shot_id)
+        kept = shots.get(db, shot_id, to_change=True)
         summary = state.summary(db, kept, quality)
         gauges = {
             x["id"]: {f: {n: v[i] for n, v in x["gauges"].items()} for i, f in enumerate(x["frames"])}
@@ -321,17 +327,18 @@ def mend(shot_id: str, number: int, quality: str = Form("shot")):
             if x["state"] in ("fresh", "partial")
         }
         found = state.findings(kept.shot, gauges)
-        if number >= len(found) or not found[number].changes:
-            raise BadValue("This finding is not there any more: look at the list again.")
-        shots.change(db, shot_id, mended(kept.shot, found[number]), found[number].fix)
-    return {"mended": found[number].fix}
+        meant = next((f for f in found if f.changes and state.name_of(f) == name), None)
+        if meant is None:
+            raise BadValue("This finding is not there any more, or not as it was: look at the list again.")
+        shots.change(db, shot_id, mended(kept.shot, meant), meant.fix, asked.by())
+    return {"mended": meant.fix}
 
 
 @router.post("/accepted")
 def accept(shot_id: str, known: str = Form(), layer: str = Form(""), reason: str = Form("")):
     """Accept a finding, told by its title without numbers, for a reason; without one it is open again."""
     with session() as db:
-        kept = shots.get(db, shot_id)
+        kept = shots.get(db, shot_id, to_change=True)
         data = kept.shot.model_dump(mode="json")
         one = {"layer": layer or None, "finding": known}
         data["accepted"] = [a for a in data["accepted"] if {k: a[k] for k in one} != one]

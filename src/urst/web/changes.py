@@ -6,9 +6,9 @@ from collections.abc import Callable
 from sqlalchemy.orm import Session
 
 from urst.db import shots
-from urst.errors import BadValue
+from urst.errors import BadValue, Conflict
 from urst.shot.document import parse
-from urst.web import curve_text, recipe
+from urst.web import asked, curve_text, meanwhile, recipe
 
 #: how a setting is told to take a named value or a cue: = name, = name x 2, = cue + 3
 _TAKES = re.compile(
@@ -23,12 +23,15 @@ def put(
 ) -> tuple[shots.Kept, dict | None]:  # fmt: skip
     """Put a typed value into the document; return the shot as it then is, and what was wrong if it stayed as it was.
 
+    A setting that somebody else has changed since the page was drawn stays as they have it, and both values are told.
+
     model, questions : what the value belongs to, and the questions whose fields may be changed
     place : where the model lies in the document
     also : what else a change of the value brings with it, given the document's data, the old and the new value
     owner : who may take named values there
     """
     try:
+        path, other = meanwhile.path(db, kept, place, path)
         data = kept.shot.model_dump(mode="json")
         at = data
         *parents, last = (*place, *path.split("."))
@@ -46,9 +49,15 @@ def put(
         else:
             before, at[last] = at[last], recipe.read(model, questions, path, value)
             also(data, before, at[last])
+        if other and parse(data) != kept.shot:
+            field = _field(model, questions, path)
+            raise Conflict(
+                f"{field.label}: in the meantime it has been made {recipe.shown(model, questions, kept.shot, path)} elsewhere; you put {value.strip()}. "
+                "Put it once more if yours is to stand."
+            )
         return save(db, kept, data, f"{path} {value}"), None
-    except BadValue as error:
-        return kept, {"path": path, "value": value, "message": str(error)}
+    except (BadValue, Conflict) as error:
+        return kept, {"path": path, "value": value, "message": str(error), "conflict": isinstance(error, Conflict)}
 
 
 def _use(shot, model, questions, owner, path, text):
@@ -97,5 +106,5 @@ def save(db: Session, kept: shots.Kept, data: dict, what: str) -> shots.Kept:
     shot = parse(data)
     if shot == kept.shot:
         return kept
-    shots.change(db, kept.id, shot, what)
+    shots.change(db, kept.id, shot, what, asked.by())
     return shots.get(db, kept.id)

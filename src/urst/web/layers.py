@@ -6,7 +6,7 @@ from urst.db import shots
 from urst.db.engine import session
 from urst.errors import BadValue
 from urst.shot import giving, layers
-from urst.web import recipe
+from urst.web import asked, recipe
 from urst.web.bench import recipe_page
 from urst.web.changes import put
 
@@ -16,10 +16,10 @@ router = APIRouter(prefix="/shots/{shot_id}")
 def _changed(shot_id, what, change):
     """Put a changed list in force; `change` returns the shot, or the shot and a layer's id."""
     with session() as db:
-        kept = shots.get(db, shot_id)
+        kept = shots.get(db, shot_id, to_change=True)
         shot, layer_id = change(kept.shot)
         if shot != kept.shot:
-            shots.change(db, shot_id, shot, what)
+            shots.change(db, shot_id, shot, what, asked.by())
     return {"layer": layer_id}
 
 
@@ -57,7 +57,7 @@ def move(shot_id: str, layer_id: str, to: int = Form()):
 def describe(request: Request, shot_id: str, layer_id: str, path: str = Form(), value: str = Form("")):
     """Change a layer's name or its note."""
     with session() as db:
-        kept = shots.get(db, shot_id)
+        kept = shots.get(db, shot_id, to_change=True)
         layer = kept.shot.layer(layer_id)
         place = ("layers", kept.shot.layers.index(layer))
         kept, fault = put(db, kept, layer, recipe.LAYER_QUESTIONS, place, path, value)

@@ -1,26 +1,28 @@
 """The pages around the bench: shots and queue, and what is brought in from files."""
 
+import asyncio
 import logging
 import re
+import shutil
+import tempfile
 from datetime import UTC, datetime
+from itertools import chain, count
+from pathlib import Path, PurePath
 
-import numpy as np
 from fastapi import APIRouter, Request, Response, UploadFile
 from fastapi.responses import FileResponse, RedirectResponse
 
-from urst.core.checks.meshes import check_solid
-from urst.core.geometry.mesh import Mesh
 from urst.core.geometry.rotation import degrees
 from urst.db import runs, shots
 from urst.db.engine import session
-from urst.errors import BadFile, BadMesh, UrstError
-from urst.formats.meshes import read_meshes
-from urst.formats.ways import length, read_ways
+from urst.errors import UrstError
+from urst.formats import apart
 from urst.scene.shapes import Imported
 from urst.shot import document
 from urst.shot.document import parse
 from urst.shot.keys import layer_keys
 from urst.shot.starter import starter
+from urst.web import asked
 from urst.web.health import layer_health
 from urst.web.holdings import holdings
 from urst.web.picture import outline
@@ -32,8 +34,10 @@ log = logging.getLogger("urst.web")
 
 #: largest upload [bytes]
 MOST_UPLOAD = 128 * 2**20
-#: keys that an animation may bring
-_MOST_KEYS = 5000
+
+
+#: letters of a part's name that are kept; a number may come after it
+_LONGEST_NAME = 70
 
 
 @router.get("/")
@@ -97,7 +101,7 @@ def import_shot(file: UploadFile):
     """Add a shot from a *.shot.json."""
     shot = document.loads(file.file.read(), file.filename or "the file")
     with session() as db:
-        return RedirectResponse(f"/shots/{shots.add(db, shot)}", 303)
+        return RedirectResponse(f"/shots/{shots.add(db, shot, asked.by())}", 303)
 
 
 @router.get("/shots/{shot_id}/file")
@@ -131,7 +135,7 @@ def _free_name(db, name):
 def new_shot():
     """A shot to begin with."""
     with session() as db:
-        return RedirectResponse(f"/shots/{shots.add(db, starter(_free_name(db, 'Untitled')))}", 303)
+        return RedirectResponse(f"/shots/{shots.add(db, starter(_free_name(db, 'Untitled')), asked.by())}", 303)
 
 
 @router.post("/shots/{shot_id}/copy")
@@ -140,7 +144,7 @@ def copy_shot(shot_id: str):
     with session() as db:
         shot = shots.get(db, shot_id).shot
         copy = parse(shot.model_dump(mode="json") | {"name": _free_name(db, shot.name)})
-        return RedirectResponse(f"/shots/{shots.add(db, copy)}", 303)
+        return RedirectResponse(f"/shots/{shots.add(db, copy, asked.by())}", 303)
 
 
 @router.post("/shots/{shot_id}/delete")
@@ -154,41 +158,42 @@ def delete_shot(shot_id: str):
 
 
 @router.post("/shots/{shot_id}/meshes")
-def import_meshes(shot_id: str, file: UploadFile):
+async def import_meshes(request: Request, shot_id: str, file: UploadFile):
     """Add set pieces from a mesh file, one for each named group or node."""
-    data = file.file.read(MOST_UPLOAD + 1)
-    if len(data) > MOST_UPLOAD:
-        raise BadFile(f"'{file.filename}' is larger than {MOST_UPLOAD // 2**20} MB: reduce the mesh.")
-    found = read_meshes(data, file.filename or "")
-    with session() as db:
-        shot = shots.get(db, shot_id).shot
-        ways = _ways(data, file.filename or "", shot)
-        taken = {p.name for p in shot.pieces}
-        added = []
-        for name, mesh in found:
-            unique = next(n for n in (name, *(f"{name} {i}" for i in range(2, 10_000))) if n not in taken)
-            taken.add(unique)
-            way = ways.get(name)
-            if way:
-                mesh = Mesh((mesh.vertices - way.place) @ way.turn, mesh.triangles)
-            shape = Imported.from_mesh(mesh, file.filename or "")
-            # what is no sound solid can only stand
-            motion = "driven" if way else "loose" if _is_solid(mesh) else "fixed"
-            keys = _keys(way, shot) if way else []
-            added.append({"name": unique, "shape": shape.model_dump(mode="json"), "motion": motion, "keys": keys})
-        pieces = [p.model_dump(mode="json") for p in shot.pieces] + added
-        shots.change(db, shot_id, parse(shot.model_dump(mode="json") | {"pieces": pieces}), f"import {file.filename}")
+    name = PurePath(file.filename or "").name or "the file"
+    rate = await asyncio.to_thread(_rate, shot_id)
+    with tempfile.NamedTemporaryFile() as kept:
+        await asyncio.to_thread(shutil.copyfileobj, file.file, kept)
+        kept.flush()
+        parts = await apart.read(Path(kept.name), name, rate, request.is_disconnected)
+    await asyncio.to_thread(_add_pieces, shot_id, name, parts)
     return RedirectResponse(f"/shots/{shot_id}", 303)
 
 
-def _ways(data, name, shot):
-    """How parts of a file move, frame by frame."""
-    lasts = length(data, name)
-    return (
-        read_ways(data, name, np.arange(min(_MOST_KEYS, int(np.ceil(lasts * shot.rate)) + 1)) / shot.rate)
-        if lasts
-        else {}
-    )
+def _rate(shot_id):
+    with session() as db:
+        return shots.get(db, shot_id).shot.rate
+
+
+def _add_pieces(shot_id, file, parts):
+    with session() as db:
+        shot = shots.get(db, shot_id, to_change=True).shot
+        taken = {p.name for p in shot.pieces}
+        added = []
+        for part in parts:
+            # a file calls its parts what it likes
+            name = "".join(c for c in part.name if c.isprintable()).strip()[:_LONGEST_NAME] or "part"
+            unique = next(n for n in chain([name], (f"{name} {i}" for i in count(2))) if n not in taken)
+            taken.add(unique)
+            shape = Imported.from_mesh(part.mesh, file)
+            # what is no sound solid can only stand
+            motion = "driven" if part.way else "loose" if part.solid else "fixed"
+            keys = _keys(part.way, shot) if part.way else []
+            added.append({"name": unique, "shape": shape.model_dump(mode="json"), "motion": motion, "keys": keys})
+        pieces = [p.model_dump(mode="json") for p in shot.pieces] + added
+        shots.change(
+            db, shot_id, parse(shot.model_dump(mode="json") | {"pieces": pieces}), f"import {file}", asked.by()
+        )
 
 
 def _keys(way, shot):
@@ -197,11 +202,3 @@ def _keys(way, shot):
         {"frame": shot.start + k, "position": place, "rotation": turn, "going": "straight"}
         for k, (place, turn) in enumerate(zip(way.places.tolist(), turns.tolist()))
     ]
-
-
-def _is_solid(mesh):
-    try:
-        check_solid(mesh)
-    except BadMesh:
-        return False
-    return True

@@ -292,6 +292,13 @@ def _size(info):
     return len(get_args(row)) if row else 0
 
 
+def shown(model: BaseModel, questions: tuple[Question, ...], shot: Any, path: str) -> str:
+    """Return a setting as the page shows it, with its unit."""
+    every = (row for _, found in rows(model, questions, shot) for row in found)
+    row = next(r for r in every if r.field.path == path)
+    return f"{row.shown} {row.field.unit}".strip()
+
+
 def find(settings: BaseModel, path: str) -> tuple[Any, Any]:
     """Return the declaration and the value of a setting."""
     *parents, last = path.split(".")

@@ -13,7 +13,7 @@ from urst.scene.taking_part import MATTERS
 from urst.scene.units import parse_number
 from urst.scene.values import without_entry
 from urst.shot import giving
-from urst.web import recipe
+from urst.web import meanwhile, recipe
 from urst.web.changes import put, save
 from urst.web.templates import page
 
@@ -33,7 +33,7 @@ def _panel(request, kept, number, fault=None, *, changed=False):
     number = min(max(number, 0), len(shot.pieces) - 1)
     piece = shot.pieces[number] if shot.pieces else None
     reply = page(
-        request, "set.html", kept=kept, shot=shot, number=number, piece=piece, fault=fault, kinds=list(_NEW_SHAPES),
+        request, "set.html", 409 if fault and fault["conflict"] else 200, kept=kept, shot=shot, number=number, piece=piece, fault=fault, kinds=list(_NEW_SHAPES),
         whole=recipe.rows(shot, recipe.SHOT_QUESTIONS, shot),
         cameras=recipe.rows(shot, recipe.camera_questions(shot), shot),
         cues=recipe.rows(shot, recipe.cue_questions(shot), shot),
@@ -57,10 +57,12 @@ def _without_row(shot):
     return [n for n in names if n not in {t.of for t in shot.taking_part}]
 
 
-def _piece(kept, number):
+def _piece(db, kept, number):
+    """The number and the piece that who asks means by a number."""
+    number = meanwhile.number(db, kept, ("pieces",), number)
     if not 0 <= number < len(kept.shot.pieces):
         raise BadValue(f"There is no piece no. {number + 1}: choose one of the list.")
-    return kept.shot.pieces[number]
+    return number, kept.shot.pieces[number]
 
 
 @router.get("/pieces/{number}")
@@ -74,7 +76,7 @@ def get_piece(request: Request, shot_id: str, number: int):
 def set_whole(request: Request, shot_id: str, number: int, path: str = Form(), value: str = Form("")):
     """Change one field of the shot itself, while piece no. `number` is in view."""
     with session() as db:
-        kept = shots.get(db, shot_id)
+        kept = shots.get(db, shot_id, to_change=True)
         questions = (
             *recipe.SHOT_QUESTIONS, *recipe.camera_questions(kept.shot), *recipe.cue_questions(kept.shot), *recipe.value_questions(kept.shot),
             *recipe.part_questions(kept.shot),
@@ -94,8 +96,8 @@ def set_whole(request: Request, shot_id: str, number: int, path: str = Form(), v
 def set_piece(request: Request, shot_id: str, number: int, path: str = Form(), value: str = Form("")):
     """Change one field of a piece."""
     with session() as db:
-        kept = shots.get(db, shot_id)
-        piece = _piece(kept, number)
+        kept = shots.get(db, shot_id, to_change=True)
+        number, piece = _piece(db, kept, number)
 
         def also(data, before, now):
             mine = data["pieces"][number]
@@ -124,7 +126,7 @@ def add_piece(request: Request, shot_id: str, kind: str = Form()):
     if kind not in _NEW_SHAPES:
         raise BadValue(f"'{kind}' is no set piece; there are {', '.join(_NEW_SHAPES)}.")
     with session() as db:
-        kept = shots.get(db, shot_id)
+        kept = shots.get(db, shot_id, to_change=True)
         name = _free(kind.capitalize(), kept.shot.pieces)
         box = bounds(kept.shot, skip_fixed=True)
         place = (0.0, round(float(box[0][1]) - 1.5, 2), 0.0) if box else (0.0, 0.0, 0.0)
@@ -143,8 +145,9 @@ def add_piece(request: Request, shot_id: str, kind: str = Form()):
 def remove_piece(request: Request, shot_id: str, number: int):
     """Take a piece out of the set; a piece that a layer breaks stays."""
     with session() as db:
-        kept = shots.get(db, shot_id)
-        name = _piece(kept, number).name
+        kept = shots.get(db, shot_id, to_change=True)
+        number, piece = _piece(db, kept, number)
+        name = piece.name
         data = kept.shot.model_dump(mode="json")
         del data["pieces"][number]
         data["taking_part"] = [t for t in data["taking_part"] if t["of"] != name]
@@ -156,8 +159,9 @@ def remove_piece(request: Request, shot_id: str, number: int):
 def move_piece(shot_id: str, number: int, x: float = Form(0.0), y: float = Form(0.0), z: float = Form(0.0)):
     """Move a piece by so many metres, a driven one with its whole path."""
     with session() as db:
-        kept = shots.get(db, shot_id)
-        name = _piece(kept, number).name
+        kept = shots.get(db, shot_id, to_change=True)
+        number, found = _piece(db, kept, number)
+        name = found.name
         data = kept.shot.model_dump(mode="json")
         piece = data["pieces"][number]
         for place in (piece, *piece["keys"]):
@@ -170,8 +174,9 @@ def move_piece(shot_id: str, number: int, x: float = Form(0.0), y: float = Form(
 def give_to_pieces(request: Request, shot_id: str, number: int, path: str = Form(), to: list[str] = Form(())):
     """Give a property of a piece to others, named or by tag."""
     with session() as db:
-        kept = shots.get(db, shot_id)
-        shot = giving.given_piece(kept.shot, _piece(kept, number).name, path, to)
+        kept = shots.get(db, shot_id, to_change=True)
+        number, piece = _piece(db, kept, number)
+        shot = giving.given_piece(kept.shot, piece.name, path, to)
         kept = save(db, kept, shot.model_dump(mode="json"), f"give {path}")
         return _panel(request, kept, number, changed=True)
 
@@ -180,8 +185,9 @@ def give_to_pieces(request: Request, shot_id: str, number: int, path: str = Form
 def add_key(request: Request, shot_id: str, number: int):
     """Add a key after the last, where that one stands."""
     with session() as db:
-        kept = shots.get(db, shot_id)
-        if _piece(kept, number).motion != "driven":
+        kept = shots.get(db, shot_id, to_change=True)
+        number, piece = _piece(db, kept, number)
+        if piece.motion != "driven":
             raise BadValue("Only a driven piece has keys: set its motion to driven first.")
         data = kept.shot.model_dump(mode="json")
         keys = data["pieces"][number]["keys"]
@@ -193,8 +199,10 @@ def add_key(request: Request, shot_id: str, number: int):
 def remove_key(request: Request, shot_id: str, number: int, key: int):
     """Take a key out of a path; the last one stays."""
     with session() as db:
-        kept = shots.get(db, shot_id)
-        if not 0 <= key < len(_piece(kept, number).keys):
+        kept = shots.get(db, shot_id, to_change=True)
+        number, piece = _piece(db, kept, number)
+        key = meanwhile.unchanged(db, kept, ("pieces", number, "keys"), key)
+        if not 0 <= key < len(piece.keys):
             raise BadValue(f"There is no key no. {key + 1}: look at the list again.")
         data = kept.shot.model_dump(mode="json")
         del data["pieces"][number]["keys"][key]
@@ -206,7 +214,7 @@ def remove_key(request: Request, shot_id: str, number: int, key: int):
 def add_cue(shot_id: str, frame: int = Form()):
     """Name a moment."""
     with session() as db:
-        kept = shots.get(db, shot_id)
+        kept = shots.get(db, shot_id, to_change=True)
         name = _free("cue", kept.shot.cues)
         data = kept.shot.model_dump(mode="json")
         data["cues"].append({"name": name, "frame": frame})
@@ -223,7 +231,8 @@ def remove_cue(request: Request, shot_id: str, number: int):
 def _without(request, shot_id, what, place, number):
     """Take one entry out of a list of the document."""
     with session() as db:
-        kept = shots.get(db, shot_id)
+        kept = shots.get(db, shot_id, to_change=True)
+        number = meanwhile.unchanged(db, kept, (place,), number)
         data = kept.shot.model_dump(mode="json")
         if not 0 <= number < len(data[place]):
             raise BadValue(f"There is no {what} no. {number + 1}: look at the list again.")
@@ -238,7 +247,7 @@ def _without(request, shot_id, what, place, number):
 def add_value(request: Request, shot_id: str):
     """Add a named value."""
     with session() as db:
-        kept = shots.get(db, shot_id)
+        kept = shots.get(db, shot_id, to_change=True)
         data = kept.shot.model_dump(mode="json")
         data["values"].append({"name": _free("value", kept.shot.values), "value": 1.0})
         return _panel(request, save(db, kept, data, "add a value"), 0, changed=True)
@@ -254,7 +263,7 @@ def remove_value(request: Request, shot_id: str, number: int):
 def add_part(request: Request, shot_id: str, of: str = Form()):
     """Give a piece or a tag a row in who takes part."""
     with session() as db:
-        kept = shots.get(db, shot_id)
+        kept = shots.get(db, shot_id, to_change=True)
         data = kept.shot.model_dump(mode="json")
         data["taking_part"].append({"of": of})
         return _panel(request, save(db, kept, data, f"{of} takes part"), 0, changed=True)
@@ -270,7 +279,7 @@ def remove_part(request: Request, shot_id: str, number: int):
 def set_camera(shot_id: str, eye: str = Form(), target: str = Form(), new: bool = Form(False)):
     """Put the camera that is seen through, or a new one, where the stage is seen from."""
     with session() as db:
-        kept = shots.get(db, shot_id)
+        kept = shots.get(db, shot_id, to_change=True)
         data = kept.shot.model_dump(mode="json")
         number = kept.shot.cameras.index(kept.shot.camera)
         if new:
@@ -287,7 +296,7 @@ def set_camera(shot_id: str, eye: str = Form(), target: str = Form(), new: bool 
 def set_seen(shot_id: str, path: str = Form(), value: str = Form("")):
     """Change the picture or which camera it is taken through, from the view."""
     with session() as db:
-        kept = shots.get(db, shot_id)
+        kept = shots.get(db, shot_id, to_change=True)
         questions = (*recipe.SHOT_QUESTIONS, *recipe.camera_questions(kept.shot))
         if not path.startswith("picture.") and path != "through":
             raise BadValue(f"'{path}' is nothing that is changed from the view.")
@@ -301,7 +310,7 @@ def set_seen(shot_id: str, path: str = Form(), value: str = Form("")):
 def remove_camera(request: Request, shot_id: str):
     """Take the camera away that is seen through; the one before it is seen through then."""
     with session() as db:
-        kept = shots.get(db, shot_id)
+        kept = shots.get(db, shot_id, to_change=True)
         data = kept.shot.model_dump(mode="json")
         if len(data["cameras"]) == 1:
             raise BadValue("A shot keeps at least one camera: add another before this one goes.")

@@ -1,5 +1,7 @@
 """What the bench shows of a shot: the health of every layer, findings, forecast, runs."""
 
+import hashlib
+import json
 from functools import lru_cache
 
 from sqlalchemy import select
@@ -14,8 +16,10 @@ from urst.shot.forecast import forecast
 from urst.shot.graph import dependents, group_of
 from urst.shot.keys import layer_keys
 from urst.shot.preflight import disk as disk_check
+from urst.shot.preflight import memory as memory_check
 from urst.shot.preflight import preflight, watch
 from urst.shot.quality import of_quality
+from urst.store import machine
 from urst.web.health import layer_health
 from urst.web.holdings import holdings
 from urst.web.store import store
@@ -73,8 +77,14 @@ def findings(shot: Shot, gauges: dict) -> list:
     """Preflight findings, then what the gauges show."""
     found = list(_preflight(shot.model_dump_json()))
     if not any(f.grave for f in found):
-        found += disk_check(shot, store().free_bytes())
+        found += disk_check(shot, store().free_bytes()) + memory_check(shot, machine.memory()[0])
     return found + watch(shot, gauges)
+
+
+def name_of(finding) -> str:
+    """Return what tells a finding from others, and from the same with another mend."""
+    told = json.dumps([finding.layer, finding.title, finding.changes], default=str)
+    return hashlib.sha1(told.encode(), usedforsecurity=False).hexdigest()[:16]
 
 
 def summary(db: Session, kept: shots.Kept, quality: str = "shot") -> dict:
@@ -115,8 +125,8 @@ def summary(db: Session, kept: shots.Kept, quality: str = "shot") -> dict:
         "layers": layers,
         "findings": [
             {"title": f.title, "why": f.why, "fix": f.fix if f.changes else "", "layer": f.layer, "frame": f.frame,
-             "grave": f.grave, "number": n, "known": without_numbers(f.title), "accepted": reason(kept.shot.accepted, f)}
-            for n, f in enumerate(found)
+             "grave": f.grave, "name": name_of(f), "known": without_numbers(f.title), "accepted": reason(kept.shot.accepted, f)}
+            for f in found
         ],
         "runs": [_run(r) for r in open_runs],
         "last": _run(last) if last else None,

@@ -6,7 +6,7 @@ from urst.db import shots, versions
 from urst.db.engine import session
 from urst.errors import BadValue
 from urst.shot.compare import differences
-from urst.web import movies, recipe, state
+from urst.web import asked, movies, recipe, state
 from urst.web.templates import page
 
 router = APIRouter(prefix="/shots/{shot_id}")
@@ -80,7 +80,7 @@ def forget(request: Request, shot_id: str, number: int):
 def go_back(shot_id: str, number: int):
     """Put a version in force, as a change that can be undone."""
     with session() as db:
-        earlier = versions.at(db, shot_id, f"v{number}")
-        if earlier != shots.get(db, shot_id).shot:
-            shots.change(db, shot_id, earlier, f"back to version {number}")
+        kept, earlier = shots.get(db, shot_id, to_change=True), versions.at(db, shot_id, f"v{number}")
+        if earlier != kept.shot:
+            shots.change(db, shot_id, earlier, f"back to version {number}", asked.by())
     return {"version": number}

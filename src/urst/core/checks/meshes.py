@@ -10,6 +10,8 @@ from urst.errors import BadMesh
 MOST_TRIANGLES = 1_500_000
 #: and so many of what moves or breaks
 MOST_OF_A_SOLID = 500_000
+#: pairs of triangles that are looked at together, and in all
+_AT_ONCE, _MOST_LOOKED = 500_000, 300_000_000
 
 
 def check_surface(mesh: Mesh, name: str = "The mesh") -> None:
@@ -89,31 +91,62 @@ def self_crossings(mesh: Mesh, most: int = 1000) -> np.ndarray:
     mesh : Mesh
     most : int
         Looking ends at about so many pairs.
+
+    Raises
+    ------
+    BadMesh
+        If there are too many pairs to look at.
     """
     corners = mesh.vertices[mesh.triangles]
-    centre = corners.mean(axis=1)
-    reach = np.linalg.norm(corners - centre[:, None], axis=2).max(axis=1)
-    low, high = corners.min(axis=1), corners.max(axis=1)
-    tree = cKDTree(centre)
     found, count = [], 0
-    for start in range(0, len(corners), 2000):
-        mine = np.arange(start, min(start + 2000, len(corners)))
-        near = tree.query_ball_point(centre[mine], reach[mine] + reach.max())
-        size = np.array([len(n) for n in near])
-        a, b = np.repeat(mine, size), np.concatenate([np.array(n, np.int64) for n in near])
-        keep = (a != b) & (low[a] <= high[b]).all(axis=1) & (low[b] <= high[a]).all(axis=1)
-        a, b = a[keep], b[keep]
+    for a, b in _near(corners):
         shared = (mesh.triangles[a][:, :, None] == mesh.triangles[b][:, None, :]).any(axis=(1, 2))
         a, b = a[~shared], b[~shared]
         hit = np.zeros(len(a), bool)
         for k in range(3):
             hit |= _passes(corners[a, k], corners[a, (k + 1) % 3], corners[b])
+            hit |= _passes(corners[b, k], corners[b, (k + 1) % 3], corners[a])
         found.append(np.column_stack([a[hit], b[hit]]))
         count += int(hit.sum())
         if count >= most:
             break
     pairs = np.sort(np.concatenate(found), axis=1) if found else np.zeros((0, 2), np.int64)
     return np.unique(pairs, axis=0)
+
+
+def _near(corners):
+    """Pairs of triangles whose boxes meet, each pair once, in parts (k,), (k,).
+
+    Triangles are looked for by classes of size, each twice as large as the one before, so that a large one among many small
+    costs no more than those about it.
+    """
+    centre, low, high = corners.mean(axis=1), corners.min(axis=1), corners.max(axis=1)
+    reach = np.linalg.norm(corners - centre[:, None], axis=2).max(axis=1)
+    size = np.floor(np.log2(np.maximum(reach, 1e-300))).astype(int)
+    classes = [np.flatnonzero(size == s) for s in np.unique(size)]
+    trees = [cKDTree(centre[c]) for c in classes]
+    looked = 0
+    for one, larger in enumerate(classes):
+        for other in range(one + 1):
+            smaller, tree = classes[other], trees[other]
+            wide = reach[larger] + reach[smaller].max()
+            many = np.cumsum(tree.query_ball_point(centre[larger], wide, return_length=True))
+            looked += int(many[-1])
+            if looked > _MOST_LOOKED:
+                raise BadMesh(
+                    "The mesh is too tangled to be checked: too many of its triangles lie over each other. Remesh it evenly."
+                )
+            for part in np.split(
+                np.arange(len(larger)), np.searchsorted(many, np.arange(_AT_ONCE, many[-1], _AT_ONCE))
+            ):
+                if not len(part):
+                    continue
+                near = tree.query_ball_point(centre[larger[part]], wide[part])
+                a = np.repeat(larger[part], [len(n) for n in near])
+                b = smaller[np.concatenate([np.asarray(n, np.int64) for n in near])] if len(a) else a
+                keep = ((a < b) if one == other else (a != b)) & (low[a] <= high[b]).all(axis=1)
+                keep[keep] = (low[b[keep]] <= high[a[keep]]).all(axis=1)
+                yield a[keep], b[keep]
 
 
 def _passes(start, end, triangle):

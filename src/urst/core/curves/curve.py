@@ -7,8 +7,10 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 from scipy.interpolate import PchipInterpolator
 
+from urst.core.ranges import Vector
+
 Over = Literal["frame", "age", "speed", "height", "distance"]
-Point = tuple[float, float, float]
+Point = Vector
 
 #: unit of each of them
 UNITS: dict[str, str] = {"frame": "", "age": "s", "speed": "m/s", "height": "m", "distance": "m"}
@@ -22,7 +24,7 @@ class CurvePoint(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
     at: float = Field(ge=-1e9, le=1e9, description="Frame, age [s], speed [m/s], height [m] or distance [m]")
-    value: float
+    value: float = Field(ge=-1e15, le=1e15)
 
 
 class Curve(BaseModel):

@@ -13,7 +13,7 @@ CHIP, PUFF = 0, 1
 class DebrisSettings(BaseModel):
     """How much is born where fragments part, and how it flies."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
     chips: Annotated[Number, Varies(("speed", "frame"), 0, 1e6)] = Field(
         60.0, description="Chips born on a square metre of fresh face [1/m2]; speed: of the parting"

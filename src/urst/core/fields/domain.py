@@ -24,6 +24,11 @@ def check(settings: Any, most: int) -> None:
                 f"the domain is {b - a:.3g} m along {axis}, less than four cells of {settings.cell_size} m: "
                 "move its corners apart or use smaller cells"
             )
+    across = [(b - a) / settings.cell_size for a, b in zip(settings.low, settings.high)]
+    if max(across) > most:
+        raise ValueError(
+            f"the domain is {max(across):.3g} cells long, more than {most:,}: use larger cells or a smaller domain"
+        )
     if settings.cells() > most:
         raise ValueError(
             f"the domain holds {settings.cells():,} cells, more than {most:,}: use larger cells or a smaller domain"

@@ -4,7 +4,9 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-Point = Annotated[tuple[float, float, float], Field(description="x, y, z in metres")]
+from urst.core.ranges import Vector
+
+Point = Annotated[Vector, Field(description="x, y, z in metres")]
 
 #: parts a body may have, and fragments a break may aim for
 MOST_PARTS = 20_000
@@ -13,7 +15,7 @@ MOST_PARTS = 20_000
 class FractureSettings(BaseModel):
     """Where the cracks run."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
     pattern: Literal["even", "clustered"] = Field(
         "even", description="Sites spread evenly through the volume, or gathered round the focus"

@@ -4,6 +4,8 @@ from typing import Annotated
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+from urst.core.ranges import Vector
+
 #: kinds of points
 FOAM, BUBBLE, SPRAY, MIST = 0, 1, 2, 3
 
@@ -90,5 +92,5 @@ class FrothSettings(_Group):
     spray: Spray = Spray()
     mist: Mist = Mist()
     most: int = Field(400_000, ge=1, le=20_000_000, description="Points at most")
-    wind: tuple[float, float, float] = Field((0.0, 0.0, 0.0), description="Of the air that spray and mist fly in [m/s]")
+    wind: Vector = Field((0.0, 0.0, 0.0), description="Of the air that spray and mist fly in [m/s]")
     seed: int = Field(1, ge=0, le=2**31 - 1, description="Another number, other points")

@@ -6,14 +6,15 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from urst.core.curves.varies import Number, Varies
 from urst.core.fields import domain
+from urst.core.ranges import Vector
 
-Corner = tuple[float, float, float]
+Corner = Vector
 
 
 class GasSettings(BaseModel):
     """Where the air is solved and how the dust in it behaves."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
     cell_size: float = Field(0.12, gt=0, le=1000, description="Edge of a cell [m]")
     low: Corner = Field((-4.0, -4.0, -0.5), description="Least corner of the domain [m]")

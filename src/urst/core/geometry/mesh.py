@@ -1,5 +1,6 @@
 """Triangle meshes and their mass properties."""
 
+import hashlib
 from dataclasses import dataclass
 
 import numpy as np
@@ -101,3 +102,10 @@ def chained(meshes: list[Mesh]) -> Mesh:
     return Mesh(
         np.concatenate([m.vertices for m in meshes]), np.concatenate([m.triangles + n for m, n in zip(meshes, first)])
     )
+
+
+def key_of(mesh: Mesh) -> str:
+    """Return the hash of a mesh's points and triangles, 40 digits."""
+    points, corners = (np.ascontiguousarray(a) for a in (mesh.vertices.astype("<f8"), mesh.triangles.astype("<i4")))
+    head = f"{len(points)} {len(corners)} ".encode()
+    return hashlib.blake2b(head + points.tobytes() + corners.tobytes(), digest_size=20).hexdigest()

@@ -4,7 +4,7 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-Vector = tuple[float, float, float]
+from urst.core.ranges import Vector
 
 
 class Launch(BaseModel):

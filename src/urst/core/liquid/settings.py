@@ -8,13 +8,14 @@ from urst.core.curves.varies import Number, Varies
 from urst.core.fields import domain
 from urst.core.fields.wet import VISCOSITY
 from urst.core.launch.settings import Launch
+from urst.core.ranges import Vector
 
 #: of water [kg/m3]
 DENSITY = 1000.0
 #: particles along the edge of a cell, and in it
 EDGE, PARTICLES = 2, 8
 
-Corner = tuple[float, float, float]
+Corner = Vector
 
 
 class Fill(BaseModel):
@@ -22,7 +23,7 @@ class Fill(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
-    piece: Annotated[str, Field(max_length=80)] = Field(description="Set piece whose inside is liquid")
+    piece: Annotated[str, Field(min_length=1, max_length=80)] = Field(description="Set piece whose inside is liquid")
     level: float | None = Field(None, ge=-1e5, le=1e5, description="Up to where; empty: to its top [m]")
     velocity: Corner = Field((0.0, 0.0, 0.0), description="With what it starts [m/s]")
 
@@ -30,7 +31,7 @@ class Fill(BaseModel):
 class _Window(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
-    piece: Annotated[str, Field(max_length=80)] = Field(description="Set piece that it is")
+    piece: Annotated[str, Field(min_length=1, max_length=80)] = Field(description="Set piece that it is")
     since: int | None = Field(None, ge=-1_000_000, le=1_000_000, description="First frame; empty: from the start")
     until: int | None = Field(None, ge=-1_000_000, le=1_000_000, description="Last frame; empty: to the end")
 
@@ -58,7 +59,7 @@ class Inflow(_Window):
         None, description="Only faces that look this way as it stands at the start; empty: whichever way"
     )
     facing_within: float = Field(45.0, ge=0, le=180, description="How far a face may look off that [deg]")
-    region: Annotated[str, Field(max_length=80)] | None = Field(
+    region: Annotated[str, Field(min_length=1, max_length=80)] | None = Field(
         None, description="Only what of its faces lies in this set piece at the start; empty: all"
     )
     launch: Pour = Pour()
@@ -130,9 +131,11 @@ class LiquidSettings(BaseModel):
         description="A place in the pool: only what is joined to it below the level is full; empty: all of the domain [m]",
     )
     waves: WaveSettings = Field(WaveSettings(), description="Waves on the pool")
-    fills: tuple[Fill, ...] = Field((), description="Set pieces whose inside is full at the start")
-    inflows: tuple[Inflow, ...] = Field((), description="Set pieces that pour liquid")
-    regions: tuple[Region, ...] = Field((), description="Set pieces in which liquid is taken away or slowed")
+    fills: tuple[Fill, ...] = Field((), max_length=1000, description="Set pieces whose inside is full at the start")
+    inflows: tuple[Inflow, ...] = Field((), max_length=1000, description="Set pieces that pour liquid")
+    regions: tuple[Region, ...] = Field(
+        (), max_length=1000, description="Set pieces in which liquid is taken away or slowed"
+    )
     viscosity: float = Field(
         0.0, ge=0, le=1e6, description="How thick it is; water 0.001, oil 0.1, syrup 5, honey 10 [Pa s]"
     )
@@ -157,7 +160,7 @@ class LiquidSettings(BaseModel):
         le=1e5,
         description="Where it begins from a frame: only what of that lies below this height; empty: all [m]",
     )
-    start_within: Annotated[str, Field(max_length=80)] | None = Field(
+    start_within: Annotated[str, Field(min_length=1, max_length=80)] | None = Field(
         None, description="Where it begins from a frame: only what of that lies in this set piece; empty: all"
     )
     seed: int = Field(1, ge=0, le=2**31 - 1, description="Another number, other particles")

@@ -5,7 +5,9 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from urst.core.curves.varies import Number, Varies
-from urst.core.launch.settings import SpinningLaunch, Vector
+from urst.core.launch.settings import SpinningLaunch
+from urst.core.ranges import Number as Bounded
+from urst.core.ranges import Vector
 
 Name = Annotated[str, Field(min_length=1, max_length=80)]
 
@@ -13,7 +15,7 @@ Name = Annotated[str, Field(min_length=1, max_length=80)]
 class BondSettings(BaseModel):
     """What holds fragments together."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
     tension: Annotated[Number, Varies(("height", "distance"), 0, 1e10)] = Field(
         0.35e6, description="Pull a bond bears before it snaps [Pa]; 0: no bonds"
@@ -51,7 +53,9 @@ class Event(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
     name: Name = "event"
-    of: tuple[Name, ...] = Field((), description="Pieces or tags it happens to; none: all that is loose or driven")
+    of: tuple[Name, ...] = Field(
+        (), max_length=10_000, description="Pieces or tags it happens to; none: all that is loose or driven"
+    )
     when: Literal["frame", "touch", "load", "region", "after"] = Field(
         "frame", description="At a frame, when first touched, under a load, once in a region, or after another event"
     )
@@ -104,10 +108,10 @@ class Joint(BaseModel):
     at: Vector = Field((0.0, 0.0, 0.0), description="Where it holds the first [m]")
     to: Vector = Field((0.0, 0.0, 1.0), description="Where a rope or a spring holds the second [m]")
     axis: Vector = Field((0.0, 0.0, 1.0), description="What it turns about, or slides along")
-    turns: tuple[float, float] = Field(
+    turns: tuple[Bounded, Bounded] = Field(
         (-180.0, 180.0), description="How far the first turns from how it stands, least and most [deg]"
     )
-    slides: tuple[float, float] = Field(
+    slides: tuple[Bounded, Bounded] = Field(
         (-1.0, 1.0), description="How far the first slides from where it stands, least and most [m]"
     )
     length: float = Field(
@@ -168,7 +172,7 @@ class Region(BaseModel):
 class RigidSettings(BaseModel):
     """How bodies move."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
     bonds: BondSettings = BondSettings()
     steps: int = Field(32, ge=1, le=256, description="Collision checks a frame")
@@ -195,9 +199,13 @@ class RigidSettings(BaseModel):
     air: float = Field(
         0.0, ge=0, le=100, description="Density of the air that drags on them [kg/m3]; 0: none, 1.2: real"
     )
-    events: tuple[Event, ...] = Field((), description="What happens to bodies, and when")
-    regions: tuple[Region, ...] = Field((), description="Boxes with a gravity or a damping of their own")
-    joints: tuple[Joint, ...] = Field((), description="Hinges, sliders, ropes and springs between pieces")
+    events: tuple[Event, ...] = Field((), max_length=2000, description="What happens to bodies, and when")
+    regions: tuple[Region, ...] = Field(
+        (), max_length=1000, description="Boxes with a gravity or a damping of their own"
+    )
+    joints: tuple[Joint, ...] = Field(
+        (), max_length=10_000, description="Hinges, sliders, ropes and springs between pieces"
+    )
     settle: float = Field(0.5, ge=0, le=60, description="Seconds under gravity before the first frame, unseen [s]")
 
     @model_validator(mode="after")

@@ -18,4 +18,4 @@ class DustPiece(PieceSource):
 class BillowSettings(GasSettings):
     """Where the air is solved, and what gives off dust in it beside the points it reads."""
 
-    sources: tuple[DustPiece, ...] = Field((), description="Set pieces that give off dust")
+    sources: tuple[DustPiece, ...] = Field((), max_length=1000, description="Set pieces that give off dust")

@@ -50,7 +50,7 @@ class Flood(Kind):
     representation = "points"
     hands_over = ("points", "csv")
     unit = "particles"
-    seconds, memory = 1.5e-6, 120.0
+    seconds, memory = 1.5e-6, 370.0
     quantities = (Quantity("points", "place, speed and size", 16.0),)
     chief = "kinetic_energy"
     activity = "top_speed"

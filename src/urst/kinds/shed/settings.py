@@ -22,4 +22,4 @@ class PointPiece(PieceSource):
 class ShedSettings(DebrisSettings):
     """What is born where fragments part, or given off by set pieces."""
 
-    sources: tuple[PointPiece, ...] = Field((), description="Set pieces that give off points")
+    sources: tuple[PointPiece, ...] = Field((), max_length=1000, description="Set pieces that give off points")

@@ -21,7 +21,10 @@ export async function getJson(url) {
   return (await answer(fetch(url, { headers: { accept: 'application/json' } }))).json();
 }
 
+// What is changed is told with the revision that was looked at, so that nothing is changed unseen that others have changed.
+export const seen = { revision: '' };
+
 export async function post(url, fields) {
-  const body = fields ? new URLSearchParams(fields) : undefined;
-  return (await answer(fetch(url, { method: 'POST', body, headers: { accept: 'application/json' } }))).json();
+  const body = fields ? new URLSearchParams(fields) : undefined, headers = { accept: 'application/json', 'urst-revision': seen.revision };
+  return (await answer(fetch(url, { method: 'POST', body, headers }))).json();
 }

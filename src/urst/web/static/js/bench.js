@@ -1,6 +1,6 @@
 // The bench: brings clock, strata, stage, recipe and gauges together.
 import './theme.js';
-import { getJson, post, Refused, SILENT } from './api.js';
+import { getJson, post, Refused, seen as before, SILENT } from './api.js';
 import { between, paceAt } from './between.js';
 import { Clock } from './clock.js';
 import { Curves } from './curves.js';
@@ -93,6 +93,11 @@ async function act(path, fields, then = () => {}) {
   }
 }
 
+// Undo or redo; where it was somebody else's change, that is said.
+const retrace = way => act(`history/${way}`, undefined, reply => {
+  if (reply.elsewhere) toast(`${way === 'undo' ? 'Undone' : 'Done again'}, and made in another browser: ${reply.what}. ${way === 'undo' ? 'Redo' : 'Undo'} takes that back.`);
+});
+
 // A change of the list of layers; the layer it is about is worked on from then on.
 const arrange = (path, fields) => act(path, fields, reply => work(reply.layer));
 const kinds = bench.dataset.kinds.split(' ').map(x => x.split(':'));
@@ -169,6 +174,7 @@ async function ask() {
   const asked = now.quality, seen = now.against, got = await getJson(`${base}/state?quality=${asked}&at=${seen?.at || ''}`);
   if (asked !== now.quality || seen !== now.against) return;
   now.state = got;
+  before.revision = seen ? before.revision : got.revision;
   // undo may have taken the layer away that was worked on
   if (!due.again && !now.against && layer()?.id !== now.chosen) work(now.state.layers[0]?.id || '');
   if (due.panel && !due.again) {
@@ -438,8 +444,8 @@ const palette = new Palette($('palette'), () => [
   { name: 'Next cue', key: 'Ctrl →', run: () => jump(1) },
   { name: 'Cue before', key: 'Ctrl ←', run: () => jump(-1) },
   { name: 'Next finding', key: 'F8', run: nextFinding },
-  { name: 'Undo', key: 'Ctrl Z', run: () => act('history/undo') },
-  { name: 'Redo', key: 'Ctrl Shift Z', run: () => act('history/redo') },
+  { name: 'Undo', key: 'Ctrl Z', run: () => retrace('undo') },
+  { name: 'Redo', key: 'Ctrl Shift Z', run: () => retrace('redo') },
   { name: 'Add a cue at this frame', run: addCue },
   ...view.commands(),
   ...kinds.map(([kind, title]) => ({ name: `Add a ${title} layer`, run: () => add(kind) })),
@@ -468,7 +474,7 @@ document.addEventListener('keydown', event => {
   if (event.key === 'F8') { event.preventDefault(); nextFinding(); return; }
   if (typing) return;
   if (control && event.key.toLowerCase() === 'd') { event.preventDefault(); copyLayer(); return; }
-  if (control && event.key.toLowerCase() === 'z') { event.preventDefault(); act(`history/${event.shiftKey ? 'redo' : 'undo'}`); return; }
+  if (control && event.key.toLowerCase() === 'z') { event.preventDefault(); retrace(event.shiftKey ? 'redo' : 'undo'); return; }
   if (event.key === 'Escape' && view.putDown()) { event.preventDefault(); return; }
   const keys = {
     ' ': () => clock.toggle(), ArrowRight: () => (control ? jump(1) : clock.go(clock.frame + (event.shiftKey ? 10 : 1))),
@@ -504,8 +510,8 @@ $('recipe').addEventListener('click', event => {
 $('commands').addEventListener('click', () => palette.open());
 $('flip').addEventListener('click', flip);
 $('versions').addEventListener('click', () => panel.versions());
-$('undo').addEventListener('click', () => act('history/undo'));
-$('redo').addEventListener('click', () => act('history/redo'));
+$('undo').addEventListener('click', () => retrace('undo'));
+$('redo').addEventListener('click', () => retrace('redo'));
 $('findings-count').addEventListener('click', nextFinding);
 $('import').addEventListener('click', () => $('import-form').elements.file.click());
 $('import-form').elements.file.addEventListener('change', async event => {

@@ -80,8 +80,8 @@ export class Gauges {
     if (f.fix) {
       const button = document.createElement('button');
       button.textContent = f.fix;
-      button.dataset.mend = f.number;
-      button.addEventListener('click', () => this.mend(f.number));
+      button.dataset.mend = f.name;
+      button.addEventListener('click', () => this.mend(f.name));
       node.append(button);
     }
     if (!f.grave) node.append(this.button('Accept…', event => this.ask(f, event.target)));

@@ -11,7 +11,13 @@ export class Panel {
       asked += 1;
       if (event.detail.target === element) orders.set(event.detail.xhr, asked);
     });
+    document.body.addEventListener('htmx:configRequest', event => {
+      event.detail.headers['urst-revision'] = element.querySelector('[data-revision]')?.dataset.revision ?? '';
+    });
     document.body.addEventListener('htmx:beforeSwap', event => {
+      // a change that met another's comes back with both values told
+      const { xhr } = event.detail;
+      if (xhr.status === 409 && xhr.getResponseHeader('content-type')?.startsWith('text/html')) Object.assign(event.detail, { shouldSwap: true, isError: false });
       const order = orders.get(event.detail.xhr);
       if (order === undefined) return;
       // an answer that comes after a newer one is old news

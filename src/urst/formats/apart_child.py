@@ -1,0 +1,86 @@
+"""The process that reads a file from outside; see `apart`."""
+
+import json
+import resource
+import sys
+from pathlib import Path
+
+import numpy as np
+
+from urst.core.checks.meshes import check_solid
+from urst.core.geometry.mesh import Mesh
+from urst.errors import BadFile, BadMesh
+from urst.formats import claims
+from urst.formats.meshes import read_meshes
+from urst.formats.ways import length, read_ways
+
+#: keys that an animation may bring
+MOST_KEYS = 5000
+#: what reading ends in that the user is told of
+ERRORS = {"BadFile": BadFile, "BadMesh": BadMesh}
+
+
+def read(data: bytes, name: str, rate: float, folder: Path) -> list[dict]:
+    """Read a file into a folder; return what is told of its parts.
+
+    Raises
+    ------
+    BadFile, BadMesh
+        If it cannot be read; the readers' many ways to fail all mean the same to who sent it.
+    """
+    try:
+        return _read(data, name, rate, folder)
+    except (BadFile, BadMesh, MemoryError):
+        raise
+    except Exception as error:
+        raise BadFile(f"'{name}' is damaged ({type(error).__name__} in reading it): export it again.") from error
+
+
+def _read(data, name, rate, folder):
+    claims.check(data, name)
+    found = read_meshes(data, name)
+    if len(found) > claims.MOST_PARTS:
+        raise BadMesh(
+            f"'{name}' has {len(found):,} parts, more than {claims.MOST_PARTS:,}: join them before importing."
+        )
+    lasts = length(data, name)
+    seconds = np.arange(min(MOST_KEYS, int(np.ceil(lasts * rate)) + 1)) / rate
+    ways = read_ways(data, name, seconds) if lasts else {}
+    parts = []
+    for number, (part, mesh) in enumerate(found):
+        way = ways.get(part)
+        motion = {}
+        if way:
+            mesh = Mesh((mesh.vertices - way.place) @ way.turn, mesh.triangles)
+            motion = {"places": way.places, "turns": way.turns, "place": way.place, "turn": way.turn}
+        np.savez(folder / f"{number}.npz", vertices=mesh.vertices, triangles=mesh.triangles, **motion)
+        parts.append({"name": part, "solid": _is_solid(mesh), "moves": way is not None})
+    return parts
+
+
+def _is_solid(mesh):
+    try:
+        check_solid(mesh)
+    except BadMesh:
+        return False
+    return True
+
+
+def main(words: list[str]) -> int:
+    """Read a file into a folder, within so much memory.
+
+    words : path, name, frames a second, folder, bytes
+    """
+    path, name, rate, folder, most = Path(words[0]), words[1], float(words[2]), Path(words[3]), int(words[4])
+    resource.setrlimit(resource.RLIMIT_AS, (most, most))
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    try:
+        told = {"parts": read(path.read_bytes(), name, rate, folder)}
+    except (BadFile, BadMesh) as error:
+        told = {"error": type(error).__name__, "message": str(error)}
+    (folder / "told.json").write_text(json.dumps(told))
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

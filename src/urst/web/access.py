@@ -1,0 +1,87 @@
+"""Who gets in. On loopback whoever sits at the machine does; beyond it only who knows the passphrase."""
+
+import os
+import secrets
+import time
+from collections import defaultdict, deque
+from pathlib import Path
+
+from argon2 import PasswordHasher
+from argon2.exceptions import InvalidHashError, VerificationError
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import RedirectResponse
+
+from urst.web.templates import page
+
+router = APIRouter()
+
+COOKIE = "urst-session"
+#: how long one stays in [s]
+STAYS = 14 * 86400.0
+#: wrong passphrases from one address, and from all, in so many seconds, before no more are heard
+_MOST, _MOST_OF_ALL, _WITHIN = 5, 50, 60.0
+#: what is open to all: the page that asks, and what it is drawn with
+_OPEN = ("/enter", "/static/", "/kinds.css", "/alive")
+
+_sessions: dict[str, float] = {}
+_wrong: dict[str, deque] = defaultdict(deque)
+
+
+def hashed(passphrase: str) -> str:
+    """Return what is kept of a passphrase: its Argon2id hash."""
+    return PasswordHasher().hash(passphrase)
+
+
+def _kept() -> str:
+    """The hash of the passphrase, empty where none is asked for."""
+    path = os.environ.get("URST_PASSPHRASE", "")
+    return Path(path).read_text().strip() if path else ""
+
+
+def asks() -> bool:
+    """Whether a passphrase is asked for."""
+    return bool(os.environ.get("URST_PASSPHRASE", ""))
+
+
+def may(request: Request) -> bool:
+    """Whether who asks may have what they ask for."""
+    if not asks() or request.url.path.startswith(_OPEN):
+        return True
+    return _sessions.get(request.cookies.get(COOKIE, ""), 0.0) > time.time()
+
+
+def _too_many(who: str) -> bool:
+    now = time.monotonic()
+    for times in _wrong.values():
+        while times and now - times[0] > _WITHIN:
+            times.popleft()
+    for name in [n for n, times in _wrong.items() if not times]:
+        del _wrong[name]
+    return len(_wrong.get(who, ())) >= _MOST or sum(map(len, _wrong.values())) >= _MOST_OF_ALL
+
+
+@router.get("/enter")
+def ask(request: Request):
+    """The page that asks for the passphrase."""
+    return page(request, "enter.html", message="")
+
+
+@router.post("/enter")
+def enter(request: Request, passphrase: str = Form("", max_length=1000)):
+    """Let in who knows the passphrase."""
+    who = request.client.host if request.client else ""
+    if _too_many(who):
+        return page(request, "enter.html", 429, message="Too many wrong passphrases: wait a minute, then try again.")
+    try:
+        PasswordHasher().verify(_kept(), passphrase)
+    except (VerificationError, InvalidHashError):
+        _wrong[who].append(time.monotonic())
+        return page(request, "enter.html", 403, message="That is not the passphrase.")
+    now = time.time()
+    for token in [t for t, until in _sessions.items() if until < now]:
+        del _sessions[token]
+    token = secrets.token_urlsafe(32)
+    _sessions[token] = now + STAYS
+    reply = RedirectResponse("/", 303)
+    reply.set_cookie(COOKIE, token, max_age=int(STAYS), httponly=True, samesite="strict")
+    return reply

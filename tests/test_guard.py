@@ -1,0 +1,252 @@
+"""Who gets in, and what a file or a request from outside may take."""
+
+import contextlib
+import json
+import os
+import socket
+import struct
+import tempfile
+import threading
+import time
+import unittest
+from pathlib import Path
+from unittest import mock
+
+import httpx
+import numpy as np
+import uvicorn
+
+from tests.live import Live, wait_for
+from tests.shots import tiny
+from urst.core.checks.meshes import check_solid, self_crossings
+from urst.core.geometry import generators
+from urst.core.geometry.mesh import Mesh, chained
+from urst.db import shots
+from urst.db.engine import session
+from urst.errors import BadFile, BadMesh
+from urst.formats import claims
+from urst.web import access, bounds, pages
+
+
+def glb(document, chunk=b""):
+    """A binary glTF file of a description."""
+    text = json.dumps(document).encode()
+    text += b" " * (-len(text) % 4)
+    body = struct.pack("<I", len(text)) + b"JSON" + text + struct.pack("<I", len(chunk)) + b"BIN\0" + chunk
+    return b"glTF" + struct.pack("<II", 2, 12 + len(body)) + body
+
+
+def claiming(count, nodes=1):
+    """glTF with one triangle mesh that claims so many points and is used by so many nodes."""
+    return {
+        "asset": {"version": "2.0"}, "scene": 0, "scenes": [{"nodes": list(range(nodes))}],
+        "nodes": [{"mesh": 0} for _ in range(nodes)],
+        "meshes": [{"primitives": [{"attributes": {"POSITION": 0}}]}],
+        "accessors": [{"bufferView": 0, "componentType": 5126, "count": count, "type": "VEC3"}],
+        "bufferViews": [{"buffer": 0, "byteLength": 36}], "buffers": [{"byteLength": 36}],
+    }  # fmt: skip
+
+
+class Claims(unittest.TestCase):
+    def test_what_is_claimed_is_held_against_what_is_there(self):
+        wrong = {
+            "many.glb": glb(claiming(60_000_000), bytes(36)),
+            "none.glb": glb(claiming(3) | {"accessors": [{"componentType": 5126, "count": 10**9, "type": "VEC3"}]}),
+            "views.glb": glb(claiming(3) | {"bufferViews": [{"buffer": 0, "byteLength": 10**12}]}, bytes(36)),
+            "deep.gltf": b'{"asset":' + b"[" * 20_000 + b"]" * 20_000 + b"}",
+            "long.ply": b"ply\nformat ascii 1.0\nelement vertex 99999999\nelement face 1\nend_header\n0 0 0\n",
+            "open.ply": b"ply\nformat ascii 1.0\nelement vertex 3\n" + b"comment x\n" * 10,
+        }
+        for name, data in wrong.items():
+            with self.assertRaises((BadFile, BadMesh), msg=name):
+                claims.check(data, name)
+        with self.assertRaisesRegex(BadMesh, "20,000 parts"):
+            claims.check(glb(claiming(3, nodes=20_000), bytes(36)), "parts.glb")
+        claims.check(glb(claiming(3), bytes(36)), "fine.glb")
+
+    def test_a_huge_triangle_among_small_ones_costs_no_more_than_those_about_it(self):
+        ball = generators.ball(0.5, 60)[0]
+        far = Mesh(np.array([[-100, -100, 0.05], [100, -100, 0.05], [0, 200, 0.05]], float), np.array([[0, 1, 2]]))
+
+        def spent(mesh):
+            began = time.process_time()
+            found = self_crossings(mesh)
+            return time.process_time() - began, len(found)
+
+        alone, none = spent(ball)
+        with_it, cut = spent(chained([ball, far]))
+        self.assertEqual(none, 0)
+        self.assertGreater(cut, 100)
+        self.assertLess(with_it, 5.0 * alone + 0.5)
+
+    def test_triangles_heaped_in_one_place_are_refused_and_not_looked_at_for_ever(self):
+        rng = np.random.default_rng(1)
+        heap = Mesh(rng.random((90_000, 3)), np.arange(90_000).reshape(-1, 3))
+        with mock.patch("urst.core.checks.meshes._MOST_LOOKED", 10_000_000):
+            with self.assertRaisesRegex(BadMesh, "too tangled"):
+                self_crossings(heap, most=10**9)
+        with self.assertRaises(BadMesh):
+            check_solid(heap)
+
+
+class Uploads(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.live = cls.enterClassContext(Live(worker=False))
+        cls.http = cls.live.client
+
+    def setUp(self):
+        self.shot_id = self.live.add(tiny())
+
+    def pieces(self):
+        with session() as db:
+            return len(shots.get(db, self.shot_id).shot.pieces)
+
+    def send(self, name, data):
+        return self.http.post(f"/shots/{self.shot_id}/meshes", files={"file": (name, data)})
+
+    def test_a_file_that_breaks_its_reader_is_told_in_a_sentence_and_nothing_is_half_taken(self):
+        before = self.pieces()
+        for name, data in {
+            "many.glb": glb(claiming(60_000_000), bytes(36)), "cut.glb": glb(claiming(3), bytes(36))[:90], "empty.obj": b"",
+            "latin.obj": "o K\xfcste\nv 0 0 0\n".encode("latin-1"), "odd.exe": b"MZ", "words.stl": b"solid x\nfacet\n",
+        }.items():  # fmt: skip
+            reply = self.send(name, data)
+            self.assertEqual(reply.status_code, 422, name)
+            self.assertRegex(reply.json()["message"], r"^\S.*[.]$", name)
+        self.assertEqual(self.pieces(), before)
+        latin = "o K\xfcste\nv 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n".encode("latin-1")
+        self.assertEqual(self.send("latin.obj", latin).status_code, 303)
+        self.assertEqual(self.pieces(), before + 1)
+
+    def test_the_server_answers_while_a_file_is_read(self):
+        slow = b"".join(b"v %d %d %d\n" % (i, i % 7, i % 11) for i in range(60_000))
+        slow += b"".join(b"f %d %d %d\n" % (i, i + 1, i + 2) for i in range(1, 59_998))
+        done = threading.Event()
+
+        def send():
+            with httpx.Client(base_url=self.live.base, timeout=120) as client:
+                client.post(f"/shots/{self.shot_id}/meshes", files={"file": ("slow.obj", slow)})
+            done.set()
+
+        threading.Thread(target=send, daemon=True).start()
+        waits = []
+        while not done.is_set():
+            began = time.monotonic()
+            self.http.get("/alive").raise_for_status()
+            waits.append(time.monotonic() - began)
+            time.sleep(0.05)
+        self.assertGreater(len(waits), 5)
+        self.assertLess(np.percentile(waits, 90), 0.5)
+
+    def test_a_body_that_says_no_length_is_held_to_the_same_bound(self):
+        def chunks():
+            yield b'--x\r\ncontent-disposition: form-data; name="file"; filename="a.obj"\r\n\r\n'
+            for _ in range(pages.MOST_UPLOAD // 2**20 + 8):
+                yield bytes(2**20)
+
+        with contextlib.suppress(httpx.TransportError):
+            head = {"content-type": "multipart/form-data; boundary=x"}
+            reply = self.http.post(f"/shots/{self.shot_id}/meshes", content=chunks(), headers=head)
+            self.assertEqual(reply.status_code, 413)
+            self.assertIn("larger than 128 MB", reply.text)
+        # the server is as well as before
+        self.assertEqual(self.http.get("/alive").text, "alive")
+
+    def test_changes_from_other_sites_are_refused_whatever_they_say_of_themselves(self):
+        post = lambda **head: self.http.post(f"/shots/{self.shot_id}/stop", headers=head).status_code  # noqa: E731
+        self.assertEqual(post(), 200)
+        self.assertEqual(post(**{"sec-fetch-site": "same-origin"}), 200)
+        self.assertEqual(post(**{"sec-fetch-site": "cross-site"}), 403)
+        self.assertEqual(post(**{"sec-fetch-site": "same-site"}), 403)
+        self.assertEqual(post(origin="http://elsewhere.example"), 403)
+
+
+class Slow(unittest.TestCase):
+    """Connections that do not come to the point."""
+
+    def setUp(self):
+        async def plain(scope, receive, send):
+            while scope["type"] == "http" and (await receive()).get("more_body"):
+                pass
+            await send({"type": "http.response.start", "status": 200, "headers": [(b"content-length", b"2")]})
+            await send({"type": "http.response.body", "body": b"ok"})
+
+        for name in ("HEAD", "BODY"):
+            self.enterContext(mock.patch.object(bounds, name, 0.6))
+        with socket.socket() as probe:
+            probe.bind(("127.0.0.1", 0))
+            self.port = probe.getsockname()[1]
+        app = bounds.Bounded(plain, lambda path: (1000, "send less"))
+        config = uvicorn.Config(app, port=self.port, http=bounds.Patient, log_config=None, lifespan="off")
+        server = uvicorn.Server(config)
+        thread = threading.Thread(target=server.run, daemon=True)
+        thread.start()
+        self.addCleanup(thread.join, 10)
+        self.addCleanup(setattr, server, "should_exit", True)
+        wait_for(lambda: server.started, "the server")
+
+    def ask(self, *parts, wait=0.0):
+        with socket.create_connection(("127.0.0.1", self.port), timeout=10) as line:
+            began = time.monotonic()
+            with contextlib.suppress(OSError):
+                for part in parts:
+                    line.sendall(part)
+                    time.sleep(wait)
+            told = b""
+            with contextlib.suppress(OSError):
+                while more := line.recv(4096):
+                    told += more
+            return told, time.monotonic() - began
+
+    def test_a_head_that_does_not_end_is_cut_off_and_a_slow_sound_one_is_not(self):
+        told, took = self.ask(b"GET / HTTP/1.1\r\n", *[b"x-a: b\r\n"] * 40, wait=0.1)
+        self.assertNotIn(b"200", told)
+        self.assertLess(took, 8.0)
+        told, _ = self.ask(b"GET / HTTP/1.1\r\nhost: x\r\n", b"connection: close\r\n\r\n", wait=0.2)
+        self.assertIn(b"200", told)
+
+    def test_a_body_that_stops_coming_is_told_so(self):
+        told, _ = self.ask(b"POST / HTTP/1.1\r\nhost: x\r\ncontent-length: 10\r\n\r\nabc")
+        self.assertIn(b"408", told)
+        told, _ = self.ask(b"POST / HTTP/1.1\r\nhost: x\r\ncontent-length: 5000\r\n\r\n")
+        self.assertIn(b"413", told)
+        chunk = b"190\r\n" + bytes(400) + b"\r\n"
+        told, _ = self.ask(b"POST / HTTP/1.1\r\nhost: x\r\ntransfer-encoding: chunked\r\n\r\n" + 4 * chunk)
+        self.assertIn(b"413", told)
+
+
+class Passphrase(unittest.TestCase):
+    def test_beyond_loopback_only_who_knows_it_gets_in(self):
+        folder = self.enterContext(tempfile.TemporaryDirectory())
+        kept = Path(folder) / "passphrase"
+        kept.write_text(access.hashed("correct horse battery"))
+        self.assertNotIn("horse", kept.read_text())
+        self.assertIn("argon2id", kept.read_text())
+        self.enterContext(mock.patch.dict(os.environ, {"URST_PASSPHRASE": str(kept)}))
+        live = self.enterContext(Live(worker=False))
+        shot_id = live.add(tiny())
+        page = {"accept": "text/html"}
+        self.assertEqual(live.client.get(f"/shots/{shot_id}/state").status_code, 401)
+        self.assertEqual(live.client.post(f"/shots/{shot_id}/delete").status_code, 401)
+        self.assertEqual(live.client.get("/", headers=page).headers["location"], "/enter")
+        self.assertIn("Passphrase", live.client.get("/enter", headers=page).text)
+        live.client.cookies.set(access.COOKIE, "made-up")
+        self.assertEqual(live.client.get(f"/shots/{shot_id}/state").status_code, 401)
+        live.client.cookies.clear()
+        enter = lambda words: live.client.post("/enter", data={"passphrase": words})  # noqa: E731
+        for words in ("", "wrong", "correct horse battery "):
+            self.assertEqual(enter(words).status_code, 403)
+        reply = enter("correct horse battery")
+        self.assertEqual(reply.status_code, 303)
+        self.assertIn("HttpOnly", reply.headers["set-cookie"])
+        self.assertEqual(live.client.get(f"/shots/{shot_id}/state").status_code, 200)
+        # guessing is slowed for all who come from there, the right one included
+        with httpx.Client(base_url=live.base) as other:
+            codes = [other.post("/enter", data={"passphrase": f"guess {n}"}).status_code for n in range(4)]
+            self.assertEqual(codes, [403, 403, 429, 429])
+            self.assertEqual(other.post("/enter", data={"passphrase": "correct horse battery"}).status_code, 429)
+
+
+if __name__ == "__main__":
+    unittest.main()
