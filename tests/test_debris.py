@@ -171,6 +171,67 @@ class Contact(unittest.TestCase):
             move(s, before, after)
         self.assertAlmostEqual(float(s.points.position[0, 2]), 1.0 + 0.8 + 0.01, delta=0.01)
 
+    def through(self, thickness, chip_speed, plate_speed, turn=0.0, size=0.02):
+        """The share of chips thrown at a plate, or resting on one that is driven into them, that pass it."""
+        plate = Boundary(fragments_of([box((-2, -2, -thickness), (2, 2, 0.0))]))
+        settings = DebrisSettings(substeps=4, restitution=0.2, life=100.0, smallest=0.5 * size, largest=size)
+        s = DebrisSolver(settings, (0, 0, 0), boundaries=[plate])
+        rng, n = np.random.default_rng(3), 400
+        place = np.column_stack(
+            [rng.uniform(-1, 1, (n, 2)), 0.5 * size + rng.uniform(0, 1.0 if chip_speed else 0.0, n)]
+        )
+        velocity = np.column_stack([rng.normal(0, 0.1 * chip_speed, (n, 2)), np.full(n, -chip_speed)])
+        plain = {"position": place, "velocity": velocity, "size": np.full(n, size), "age": np.zeros(n)}
+        s.points = kernels.Points(kind=np.full(n, CHIP, np.uint8), airborne=np.ones(n, np.uint8), **plain)
+        centre = plate.fragments.centre.copy()
+        for k in range(12):
+            angle = [turn * DT * (k + a) for a in (0, 1)]
+            before, after = (
+                {"position": centre + [0, 0, plate_speed * DT * (k + a)], "orientation": np.array([[np.cos(h / 2), np.sin(h / 2), 0, 0]])}
+                for a, h in zip((0, 1), angle)
+            )  # fmt: skip
+            plate.span(before, after, s.time, DT)
+            advance(s, DT)
+        end = after["position"][0]
+        normal = np.array([0.0, -np.sin(angle[1]), np.cos(angle[1])])
+        off = s.points.position - end
+        # what has gone round the edge of a turning plate is no matter
+        beside = np.abs(off - np.outer(off @ normal, normal)).max(axis=1) > 1.9
+        return float(((off @ normal < 0.0) & ~beside).mean())
+
+    def test_nothing_passes_a_plate_at_any_speed_and_thickness(self):
+        for thickness in (0.002, 0.05, 0.4):
+            for chip, plate, turn in (
+                (15.0, 0, 0),
+                (120.0, 0, 0),
+                (900.0, 0, 0),
+                (0, 6.0, 0),
+                (0, 60.0, 0),
+                (15.0, 30.0, 0),
+                (4.0, 3.0, 2.0),
+                (0, 0.2, 1.0),
+            ):
+                with self.subTest(thickness=thickness, chip=chip, plate=plate, turn=turn):
+                    self.assertEqual(self.through(thickness, chip, plate, turn), 0.0)
+
+    def test_between_two_plates_a_fast_chip_goes_to_and_fro(self):
+        plates = Boundary(fragments_of([box((-2, -2, -0.01), (2, 2, 0.0)), box((-2, -2, 0.2), (2, 2, 0.21))]))
+        settings = DebrisSettings(substeps=4, restitution=1.0, friction=0.0, life=100.0, smallest=0.01, largest=0.02)
+        s = DebrisSolver(settings, (0, 0, 0), boundaries=[plates])
+        n = 100
+        place = np.column_stack([np.zeros((n, 2)), np.linspace(0.02, 0.18, n)])
+        velocity = np.column_stack([np.zeros((n, 2)), np.full(n, 40.0)])
+        s.points = kernels.Points(
+            place, velocity, np.full(n, 0.02), np.zeros(n), np.full(n, CHIP, np.uint8), np.ones(n, np.uint8)
+        )
+        still = pose(plates.fragments)
+        for _ in range(6):
+            plates.span(still, still, s.time, DT)
+            advance(s, DT)
+        height = s.points.position[:, 2]
+        self.assertTrue(((height > 0.0) & (height < 0.2)).all())
+        np.testing.assert_allclose(np.abs(s.points.velocity[:, 2]), 40.0, rtol=1e-9)
+
     def test_restored_from_a_snapshot_it_goes_on_to_the_same_bytes(self):
         settings = DebrisSettings(chips=100)
         whole = self.ground(settings)

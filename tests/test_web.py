@@ -388,7 +388,7 @@ class Web(unittest.TestCase):
             gltf.write_fragments(path, box, ["Cart"], [(0.5, 0.5, 0.5)], iter(poses), 24.0, 1)
             data = path.read_bytes()
         reply = self.http.post(f"/shots/{shot_id}/meshes", files={"file": ("moved.glb", data)})
-        self.assertEqual(reply.status_code, 303)
+        self.assertEqual(reply.status_code, 303, reply.text)
         piece = self.shot(shot_id).pieces[-1]
         self.assertEqual((piece.motion, len(piece.keys), piece.keys[-1].frame), ("driven", 49, 49.0))
         np.testing.assert_allclose(piece.keys[-1].position[0] - piece.keys[0].position[0], 4.8, atol=1e-5)

@@ -108,6 +108,6 @@ def _taken(folder, name):
     parts = []
     for number, part in enumerate(said["parts"]):
         with np.load(folder / f"{number}.npz") as kept:
-            way = Way(kept["places"], kept["turns"], kept["place"], kept["turn"]) if part["moves"] else None
+            way = Way(**{n: kept[n] for n in ("place", "turn", "places", "turns")}) if part["moves"] else None
             parts.append(Part(part["name"], Mesh(kept["vertices"], kept["triangles"]), part["solid"], way))
     return parts

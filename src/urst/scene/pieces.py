@@ -2,7 +2,6 @@
 
 from typing import Literal
 
-import numpy as np
 from pydantic import Field, field_validator, model_validator
 
 from urst.core.ranges import Vector
@@ -19,8 +18,8 @@ _MOST = {"position": (1e6, "m"), "velocity": (1e5, "m/s"), "spin": (1e5, "rad/s"
 
 def _within(value, name):
     most, unit = _MOST[name]
-    for x in np.atleast_1d(value):
-        if not abs(x) <= most:
+    for x in value if isinstance(value, (list, tuple)) else [value]:
+        if isinstance(x, (int, float)) and not abs(x) <= most:
             raise ValueError(f"{x:g} is out of bounds: it may be {-most:g} to {most:g} {unit}")
     return value
 
@@ -36,7 +35,7 @@ class Key(Part):
         description="Goes through it smoothly, comes to rest there, or goes on straight and evenly to the next",
     )
 
-    @field_validator("position", "frame")
+    @field_validator("position", "frame", mode="before")
     @classmethod
     def _bounded(cls, value, info):
         return _within(value, info.field_name)
@@ -80,7 +79,7 @@ class SetPiece(Part):
             raise ValueError(f"'{value}' is not a material; there are: {', '.join(MATERIALS)}")
         return value
 
-    @field_validator("position", "velocity", "spin")
+    @field_validator("position", "velocity", "spin", mode="before")
     @classmethod
     def _bounded(cls, value, info):
         return _within(value, info.field_name)

@@ -4,7 +4,7 @@ import re
 from dataclasses import dataclass, replace
 from operator import attrgetter
 from types import UnionType
-from typing import Any, Union, get_args, get_origin
+from typing import Annotated, Any, Union, get_args, get_origin
 
 from annotated_types import Ge, Gt, Le, Lt
 from pydantic import BaseModel
@@ -288,8 +288,13 @@ def _is_vector(info):
 def _size(info):
     """How many numbers a setting is made of, 0 if it is no row of numbers."""
     able = get_args(info.annotation) if _may_be_empty(info) else (info.annotation,)
-    row = next((x for x in able if get_origin(x) is tuple and get_args(x)[:1] == (float,)), None)
+    row = next((x for x in able if get_origin(x) is tuple and _bare(get_args(x)[0]) is float), None)
     return len(get_args(row)) if row else 0
+
+
+def _bare(kind):
+    """A type without the bounds that it may have."""
+    return get_args(kind)[0] if get_origin(kind) is Annotated else kind
 
 
 def shown(model: BaseModel, questions: tuple[Question, ...], shot: Any, path: str) -> str:
@@ -352,7 +357,7 @@ def read(model: BaseModel, questions: tuple[Question, ...], path: str, text: str
         return words if ("," in text and text not in value) or not text.strip() else [text.strip()]
     if isinstance(value, str):
         return text
-    whole = isinstance(value, int) or (value is None and int in get_args(info.annotation))
+    whole = isinstance(value, int) or (value is None and int in map(_bare, get_args(info.annotation)))
     number = parse_number(text.replace(" ", "") if whole else text, field.si, field.label)
     if whole:
         if number != int(number):

@@ -9,6 +9,12 @@ from urst.core.air import AIR_DENSITY, AIR_VISCOSITY
 from urst.core.debris.settings import CHIP
 from urst.core.jit import inline, parallel, serial
 
+#: impacts of a point in a step that are followed
+IMPACTS = 4
+#: what lies no deeper than this share of its radius rests on a surface, and is not in it
+RESTING = 0.5
+#: points stand so far off what they touch [m]
+GAP = 1e-7
 #: how fast a puff takes on the speed of the air about it [1/s]
 HANG = 3.0
 
@@ -269,40 +275,61 @@ def _restitution(bounce, speed):
 
 
 @inline
-def _against(p, body, position, velocity, size, bodies, bounce, friction):
-    planes, face_start = bodies.planes, bodies.face_start
-    radius = 0.5 * size[p]
-    best, face = -np.inf, -1
-    for f in range(face_start[body], face_start[body + 1]):
-        d = planes[f, 0] * position[p, 0] + planes[f, 1] * position[p, 1] + planes[f, 2] * position[p, 2] - planes[f, 3]
-        if d > best:
-            best, face = d, f
-            if best > radius:
-                break
-    if best < radius:
-        nx, ny, nz = planes[face, 0], planes[face, 1], planes[face, 2]
-        push = radius - best
-        position[p, 0] += push * nx
-        position[p, 1] += push * ny
-        position[p, 2] += push * nz
-        rx = position[p, 0] - bodies.position[body, 0]
-        ry = position[p, 1] - bodies.position[body, 1]
-        rz = position[p, 2] - bodies.position[body, 2]
-        w = bodies.spin[body]
-        ux = bodies.velocity[body, 0] + w[1] * rz - w[2] * ry
-        uy = bodies.velocity[body, 1] + w[2] * rx - w[0] * rz
-        uz = bodies.velocity[body, 2] + w[0] * ry - w[1] * rx
-        vx, vy, vz = velocity[p, 0] - ux, velocity[p, 1] - uy, velocity[p, 2] - uz
-        vn = vx * nx + vy * ny + vz * nz
-        if vn < 0.0:
-            tx, ty, tz = vx - vn * nx, vy - vn * ny, vz - vn * nz
-            slip = np.sqrt(tx * tx + ty * ty + tz * tz)
-            restitution = _restitution(bounce, -vn)
-            # Coulomb: friction takes at most mu times the normal impulse
-            keep = max(0.0, 1.0 - friction * (1.0 + restitution) * -vn / slip) if slip > 1e-9 else 0.0
-            velocity[p, 0] = ux + keep * tx - restitution * vn * nx
-            velocity[p, 1] = uy + keep * ty - restitution * vn * ny
-            velocity[p, 2] = uz + keep * tz - restitution * vn * nz
+def _sweep(ax, ay, az, bx, by, bz, radius, planes, first, last):
+    """When, as a share of the way from a to b, a ball meets a convex body that stands still, and by which face; 2 if it does not.
+
+    What begins in the body leaves by the face that it was least deep behind, so that nothing passes that has once come to rest
+    on it, however thin it is.
+    """
+    enter, leave, face = -1.0, 1.0, -1
+    least, behind, left, within = -np.inf, -1, False, True
+    for f in range(first, last):
+        off = planes[f, 3] + radius
+        d0 = planes[f, 0] * ax + planes[f, 1] * ay + planes[f, 2] * az - off
+        d1 = planes[f, 0] * bx + planes[f, 1] * by + planes[f, 2] * bz - off
+        if d0 > 0.0:
+            within = False
+            if d1 >= 0.0:
+                return 2.0, -1
+            if d0 / (d0 - d1) > enter:
+                enter, face = d0 / (d0 - d1), f
+        else:
+            if d0 > least:
+                least, behind = d0, f
+            if d1 > 0.0:
+                left = True
+                leave = min(leave, d0 / (d0 - d1))
+    if not within:
+        return (enter, face) if enter <= leave else (2.0, -1)
+    out = planes[behind, 0] * bx + planes[behind, 1] * by + planes[behind, 2] * bz - planes[behind, 3] - radius >= 0.0
+    if out or (left and least < -RESTING * radius):
+        return 2.0, -1
+    return 0.0, behind
+
+
+@inline
+def _bounced(body, face, x, y, z, vx, vy, vz, bodies, bounce, friction):
+    """The velocity after an impact at a place on a face of a moving body."""
+    nx, ny, nz = bodies.planes[face, 0], bodies.planes[face, 1], bodies.planes[face, 2]
+    rx, ry, rz = x - bodies.position[body, 0], y - bodies.position[body, 1], z - bodies.position[body, 2]
+    w = bodies.spin[body]
+    ux = bodies.velocity[body, 0] + w[1] * rz - w[2] * ry
+    uy = bodies.velocity[body, 1] + w[2] * rx - w[0] * rz
+    uz = bodies.velocity[body, 2] + w[0] * ry - w[1] * rx
+    vx, vy, vz = vx - ux, vy - uy, vz - uz
+    vn = vx * nx + vy * ny + vz * nz
+    if vn < 0.0:
+        tx, ty, tz = vx - vn * nx, vy - vn * ny, vz - vn * nz
+        slip = np.sqrt(tx * tx + ty * ty + tz * tz)
+        restitution = _restitution(bounce, -vn)
+        # Coulomb: friction takes at most mu times the normal impulse
+        keep = max(0.0, 1.0 - friction * (1.0 + restitution) * -vn / slip) if slip > 1e-9 else 0.0
+        vx, vy, vz = (
+            keep * tx - restitution * vn * nx,
+            keep * ty - restitution * vn * ny,
+            keep * tz - restitution * vn * nz,
+        )
+    return vx + ux, vy + uy, vz + uz
 
 
 @inline
@@ -317,23 +344,100 @@ def _cell(p, position, bins):
     return (x * shape[1] + y) * shape[2] + z
 
 
+@inline
+def _met(body, ax, ay, az, bx, by, bz, done, radius, bodies, turn, shift):
+    """`_sweep` in the frame that a body has at the end of the step; what of the step is done, the point is past."""
+    sx = turn[body, 0, 0] * ax + turn[body, 0, 1] * ay + turn[body, 0, 2] * az + shift[body, 0]
+    sy = turn[body, 1, 0] * ax + turn[body, 1, 1] * ay + turn[body, 1, 2] * az + shift[body, 1]
+    sz = turn[body, 2, 0] * ax + turn[body, 2, 1] * ay + turn[body, 2, 2] * az + shift[body, 2]
+    sx, sy, sz = sx + done * (ax - sx), sy + done * (ay - sy), sz + done * (az - sz)
+    first, last = bodies.face_start[body], bodies.face_start[body + 1]
+    t, face = _sweep(sx, sy, sz, bx, by, bz, radius, bodies.planes, first, last)
+    return t, face, sx, sy, sz
+
+
 @parallel
-def collide(position, velocity, size, bodies, bins, bounce, friction):
-    """Push points out of the convex bodies they are in, with bounce and friction against the moving surface."""
+def collide(position, velocity, before, size, bodies, turn, shift, bins, bounce, friction, h):
+    """Let points bounce off the convex bodies that they meet on the way from where they were to where they are.
+
+    Parameters
+    ----------
+    position, velocity : (n, 3) float64
+        At the end of the step; written.
+    before : (n, 3) float64
+        At its start [m].
+    size : (n,) float64
+        Across [m].
+    bodies : Obstacles
+        At the end of the step.
+    turn, shift : (m, 3, 3), (m, 3) float64
+        How each body goes in the step: x to turn x + shift.
+    bins : Bins
+        Of the bodies by all that they pass over in the step.
+    bounce : Bounce
+    friction : float
+    h : float
+        The step [s].
+    """
+    nx, ny, nz = bins.shape[0], bins.shape[1], bins.shape[2]
     for p in prange(len(position)):
-        for q in range(len(bins.large)):
-            _against(p, bins.large[q], position, velocity, size, bodies, bounce, friction)
-        c = _cell(p, position, bins)
-        if c < 0:
-            continue
-        for q in range(bins.start[c], bins.start[c + 1]):
-            body = bins.items[q]
-            inside = True
-            for k in range(3):
-                if position[p, k] < bodies.low[body, k] or position[p, k] > bodies.high[body, k]:
-                    inside = False
-            if inside:
-                _against(p, body, position, velocity, size, bodies, bounce, friction)
+        radius, done = 0.5 * size[p], 0.0
+        ax, ay, az = before[p, 0], before[p, 1], before[p, 2]
+        bx, by, bz = position[p, 0], position[p, 1], position[p, 2]
+        vx, vy, vz = velocity[p, 0], velocity[p, 1], velocity[p, 2]
+        for _ in range(IMPACTS):
+            soonest, hit, face, cx, cy, cz = 1.5, -1, -1, 0.0, 0.0, 0.0
+            for q in range(len(bins.large)):
+                t, f, sx, sy, sz = _met(bins.large[q], ax, ay, az, bx, by, bz, done, radius, bodies, turn, shift)
+                if t < soonest:
+                    soonest, hit, face, cx, cy, cz = t, bins.large[q], f, sx, sy, sz
+            i0, i1 = _span(min(ax, bx), max(ax, bx), bins.origin[0], bins.cell, nx)
+            j0, j1 = _span(min(ay, by), max(ay, by), bins.origin[1], bins.cell, ny)
+            k0, k1 = _span(min(az, bz), max(az, bz), bins.origin[2], bins.cell, nz)
+            for i in range(i0, i1 + 1):
+                for j in range(j0, j1 + 1):
+                    for k in range(k0, k1 + 1):
+                        c = (i * ny + j) * nz + k
+                        for q in range(bins.start[c], bins.start[c + 1]):
+                            body = bins.items[q]
+                            if (
+                                max(ax, bx) < bodies.low[body, 0] or min(ax, bx) > bodies.high[body, 0]
+                                or max(ay, by) < bodies.low[body, 1] or min(ay, by) > bodies.high[body, 1]
+                                or max(az, bz) < bodies.low[body, 2] or min(az, bz) > bodies.high[body, 2]
+                            ):  # fmt: skip
+                                continue
+                            t, f, sx, sy, sz = _met(body, ax, ay, az, bx, by, bz, done, radius, bodies, turn, shift)
+                            if t < soonest:
+                                soonest, hit, face, cx, cy, cz = t, body, f, sx, sy, sz
+            if hit < 0:
+                break
+            # where they meet, in the body's last frame, and no deeper than its surface
+            cx, cy, cz = cx + soonest * (bx - cx), cy + soonest * (by - cy), cz + soonest * (bz - cz)
+            ux, uy, uz = bodies.planes[face, 0], bodies.planes[face, 1], bodies.planes[face, 2]
+            out = max(0.0, radius + GAP + bodies.planes[face, 3] - ux * cx - uy * cy - uz * cz)
+            cx, cy, cz = cx + out * ux, cy + out * uy, cz + out * uz
+            vx, vy, vz = _bounced(hit, face, cx, cy, cz, vx, vy, vz, bodies, bounce, friction)
+            left = (1.0 - done) * (1.0 - soonest) * h
+            done += (1.0 - done) * soonest
+            # the rest of the step it flies on from there, beside the body that goes on as well
+            w = bodies.spin[hit]
+            rx, ry, rz = cx - bodies.position[hit, 0], cy - bodies.position[hit, 1], cz - bodies.position[hit, 2]
+            gx = bodies.velocity[hit, 0] + w[1] * rz - w[2] * ry
+            gy = bodies.velocity[hit, 1] + w[2] * rx - w[0] * rz
+            gz = bodies.velocity[hit, 2] + w[0] * ry - w[1] * rx
+            ax, ay, az = cx - left * gx, cy - left * gy, cz - left * gz
+            bx, by, bz = cx + left * (vx - gx), cy + left * (vy - gy), cz + left * (vz - gz)
+            if left <= 0.0:
+                break
+        position[p, 0], position[p, 1], position[p, 2] = bx, by, bz
+        velocity[p, 0], velocity[p, 1], velocity[p, 2] = vx, vy, vz
+
+
+@inline
+def _span(low, high, origin, cell, count):
+    """First and last cell of the bins along an axis that a span reaches into; none if it lies beyond them."""
+    first, last = int(np.floor((low - origin) / cell)), int(np.floor((high - origin) / cell))
+    return max(first, 0), min(last, count - 1)
 
 
 @inline

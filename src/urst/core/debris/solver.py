@@ -103,6 +103,7 @@ class DebrisSolver:
         """
         s, end = at_time(self.settings, self.clock, self.time + 0.5 * dt), self.time + dt
         self._grow_older(dt)
+        before = self.points.position.copy()
         kernels.fly(self.points.position, self.points.velocity, self.points, self.gravity, s.density, dt)
         for number, shed in enumerate(self.sheds):
             self._give_birth(shed, number, shed.parting.boundary.at(end), dt, s)
@@ -110,8 +111,10 @@ class DebrisSolver:
             born = source.between(self.time, dt, s)
             self.given_off += len(born.size)
             self._add(born)
+        # what has been born within the step is where it is
+        before = np.concatenate([before, self.points.position[len(before) :]])
         for boundary in self.boundaries:
-            self._bounce(boundary.at(end, 0.5 * s.largest), s)
+            self._bounce(boundary, before, dt, s)
         self.time = end
         if not np.isfinite(self.points.position).all():
             raise SolverFailed("A debris point has no finite position: lower the spread or raise the substeps.")
@@ -148,22 +151,27 @@ class DebrisSolver:
             shed.born += count
             self._add(born)
 
-    def _bounce(self, bodies: Placed, s):
-        if len(self.points.size):
-            p = self.points
-            kernels.collide(
-                p.position,
-                p.velocity,
-                p.size,
-                obstacles(bodies),
-                self._bins(bodies),
-                _bounce(s.restitution),
-                s.friction,
-            )
+    def _bounce(self, boundary: Boundary, before, dt, s):
+        if not len(self.points.size):
+            return
+        p, margin = self.points, 0.5 * s.largest
+        was, now = boundary.at(self.time, margin), boundary.at(self.time + dt, margin)
+        # how each body goes, and all that it passes over
+        turn = np.ascontiguousarray(now.rotation @ np.transpose(was.rotation, (0, 2, 1)))
+        shift = now.position - np.einsum("nij,nj->ni", turn, was.position)
+        travel = float(np.abs(now.position - was.position).max(initial=0.0))
+        now = now._replace(low=np.minimum(was.low, now.low), high=np.maximum(was.high, now.high))
+        kernels.collide(
+            p.position, p.velocity, before, p.size, obstacles(now), turn, shift, self._bins(now, before, travel), _bounce(s.restitution), s.friction, dt,
+        )  # fmt: skip
 
-    def _bins(self, bodies: Placed) -> Bins:
-        position = self.points.position
-        first, last = position.min(axis=0), position.max(axis=0)
+    def _bins(self, bodies: Placed, before: np.ndarray | None = None, travel: float = 0.0) -> Bins:
+        position, room = self.points.position, 0.0
+        if before is not None:
+            # as far as any may come, thrown back by what comes towards it
+            room = float(np.abs(position - before).max()) + 2.0 * travel
+            position = np.concatenate([before, position])
+        first, last = position.min(axis=0) - room, position.max(axis=0) + room
         cell = max(float((last - first).max()) / _GRID_CELLS, 0.05, 2 * self.settings.largest)
         shape = np.maximum(np.ceil((last - first) / cell).astype(np.int64) + 1, 1)
         large = np.empty(len(bodies.low), np.int64)

@@ -23,7 +23,7 @@ class Billow(Emitting):
     """Gas on a grid that carries dust and warmth among bodies."""
 
     name, title, version = "billow", "Billow", 8
-    golden = "2b156762335acfbe44a16738cf70c7f44f636a6c"
+    golden = "f70c3bc2c63c4a9ba8235674f3c91030caa041ae"
     settings = BillowSettings
     gives, counted, stopped = "dust", "kg", "gas"
     hue = ("#8fa3bd", "#4f678a")

@@ -28,8 +28,8 @@ from urst.kinds.shed.settings import ShedSettings
 class Shed(Emitting):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
-    name, title, version = "shed", "Shed", 6
-    golden = "34873a335b2f81dddad06cdddd43553f0603efbb"
+    name, title, version = "shed", "Shed", 7
+    golden = "c7a18b347d7044dbb41ad0e40abc793e89651b6d"
     settings = ShedSettings
     gives, counted, stopped = "points", "points", "chips"
     hue = ("#a98159", "#85592c")
