@@ -112,7 +112,7 @@ class Web(unittest.TestCase):
         self.assertEqual(self.shot(shot_id).pieces[1].bulk()[0], 7850.0)
         for path, value, words in (
             ("density", "-2", "greater than 0"), ("name", "Floor", "two set pieces are called"),
-            ("shape.width", "0", "greater than 0"),
+            ("shape.width", "0", "greater than or equal to 0.0001"),
         ):  # fmt: skip
             self.assertIn(words, self.piece(shot_id, 1, path, value).text)
         self.assertIn("is before start", self.whole(shot_id, "end", "-5").text)

@@ -15,6 +15,9 @@ from urst.shot.document import Shot, dumps, parse
 
 #: revisions kept of each shot
 HISTORY = 200
+#: documents that are kept in memory
+_REMEMBERED = 400
+_read: dict[tuple[str, int], Shot] = {}
 
 
 @dataclass(frozen=True)
@@ -28,15 +31,6 @@ class Kept:
     can_undo: bool
     can_redo: bool
     changed: datetime
-    fault: str = ""
-    """why the document cannot be used; `shot` is then not to be looked at"""
-
-    @property
-    def name(self) -> str:
-        """What it is called, also where it cannot be used."""
-        return self.fault_name if self.fault else self.shot.name
-
-    fault_name: str = ""
 
 
 def add(session: Session, shot: Shot, by: str = "") -> str:
@@ -47,6 +41,20 @@ def add(session: Session, shot: Shot, by: str = "") -> str:
     session.add(RevisionRow(shot_id=row.id, number=1, document=shot.model_dump(mode="json"), what="made", by=by))
     session.commit()
     return row.id
+
+
+def row(session: Session, shot_id: str) -> ShotRow:
+    """Return which revision of a shot is in force.
+
+    Raises
+    ------
+    BadValue
+        If there is none with this id.
+    """
+    found = session.get(ShotRow, shot_id)
+    if found is None:
+        raise BadValue(f"There is no shot '{shot_id}': it may have been deleted; go back to the list of shots.")
+    return found
 
 
 def get(session: Session, shot_id: str, *, to_change: bool = False) -> Kept:
@@ -60,22 +68,33 @@ def get(session: Session, shot_id: str, *, to_change: bool = False) -> Kept:
     row = session.get(ShotRow, shot_id, with_for_update={"key_share": True} if to_change else None)
     if row is None:
         raise BadValue(f"There is no shot '{shot_id}': it may have been deleted; go back to the list of shots.")
-    revision = session.get(RevisionRow, (shot_id, row.revision))
     first, last = session.execute(
         select(func.min(RevisionRow.number), func.max(RevisionRow.number)).where(RevisionRow.shot_id == shot_id)
     ).one()
-    return Kept(row.id, parse(revision.document), row.revision, row.revision > first, row.revision < last, row.changed)
+    shot = _parsed(session, shot_id, row.revision)
+    return Kept(row.id, shot, row.revision, row.revision > first, row.revision < last, row.changed)
 
 
-def every(session: Session) -> list[Kept]:
-    """Return all shots, the latest changed first; one that cannot be used says why."""
-    found = []
-    for row in session.scalars(select(ShotRow).order_by(ShotRow.changed.desc())):
-        try:
-            found.append(get(session, row.id))
-        except UrstError as error:
-            found.append(Kept(row.id, None, row.revision, False, False, row.changed, str(error), _name(session, row)))
-    return found
+def _parsed(session, shot_id, number):
+    """The document of a revision, which never changes under its number."""
+    tag = shot_id, number
+    if tag not in _read:
+        if len(_read) > _REMEMBERED:
+            _read.clear()
+        _read[tag] = parse(session.get(RevisionRow, tag).document)
+    return _read[tag]
+
+
+def rows(session: Session) -> list[ShotRow]:
+    """Return all shots, the latest changed first, without their documents."""
+    return list(session.scalars(select(ShotRow).order_by(ShotRow.changed.desc(), ShotRow.id)))
+
+
+def names(session: Session) -> dict[str, str]:
+    """Return what every shot is called, by id, without reading its document whole."""
+    current = (RevisionRow.shot_id == ShotRow.id) & (RevisionRow.number == ShotRow.revision)
+    found = session.execute(select(ShotRow.id, RevisionRow.document["name"].astext).join(RevisionRow, current))
+    return {shot_id: name or "a shot that cannot be read" for shot_id, name in found}
 
 
 def _name(session, row):

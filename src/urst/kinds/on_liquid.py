@@ -34,7 +34,16 @@ class OnLiquid(Kind):
         return _FLOOD, {"id": self.name, "kind": self.name, "reads": ["flood"], "settings": self.rehearsed}
 
     def findings(self, shot, layer):
-        if self.liquid(shot, layer) is not None:
+        taken = shot.takes(layer, "liquid")
+        if len(taken) > 1:
+            first, others = taken[0], [x.id for x in taken[1:]]
+            names = " and ".join(f"'{x.name}'" for x in taken)
+            return [Finding(
+                f"'{layer.name}' reads {names} and takes one.", "Give each liquid a layer of its own.", layer=layer.id, grave=True,
+                fix=f"Let it read '{first.name}' only",
+                changes=((("layers", shot.layers.index(layer), "reads"), [x for x in layer.reads if x not in others]),),
+            )]  # fmt: skip
+        if taken:
             return []
         return [Finding(
             f"'{layer.name}' has no liquid to {self.does}.", "It reads no layer that has any: let it read a Flood.", layer=layer.id,

@@ -4,6 +4,7 @@ SI units throughout, z up. A shot is read from and written to `*.shot.json`; its
 """
 
 import json
+from functools import cached_property
 from graphlib import CycleError, TopologicalSorter
 from typing import Any, Literal
 
@@ -26,6 +27,9 @@ from urst.shot.upgrade import FORMAT, OLDER, upgraded
 
 AnyLayer = registry.layer_union()
 
+#: no whole number of a document is longer
+_BITS = 200
+
 
 class Shot(World):
     """A shot: range, set, layers and what couples them."""
@@ -34,6 +38,14 @@ class Shot(World):
     layers: tuple[AnyLayer, ...] = Field((), max_length=200)  # type: ignore[valid-type]
     couplings: tuple[Coupling, ...] = Field((), max_length=1000)
     accepted: tuple[Accepted, ...] = Field((), max_length=1000)
+
+    @cached_property
+    def hashed(self) -> int:
+        """Its hash, reckoned once: much is looked up by the whole of a shot."""
+        return hash(tuple(getattr(self, name) for name in type(self).model_fields))
+
+    def __hash__(self) -> int:
+        return self.hashed
 
     @model_validator(mode="before")
     @classmethod
@@ -206,7 +218,7 @@ def parse(data: dict) -> Shot:
 
 
 def _check_text(data: object) -> None:
-    """Refuse words that are no text: with characters that no page shows and no database keeps."""
+    """Refuse words that are no text, with characters that no page shows and no database keeps, and numbers without end."""
     heap = [data]
     while heap:
         value = heap.pop()
@@ -214,6 +226,8 @@ def _check_text(data: object) -> None:
             heap += [*value, *value.values()]
         elif isinstance(value, (list, tuple)):
             heap += value
+        elif isinstance(value, int) and value.bit_length() > _BITS:
+            raise BadValue(f"A number in the document has more than {_BITS * 3 // 10} digits: no setting takes it.")
         elif isinstance(value, str) and not value.isprintable():
             bad = next((c for c in value if c not in "\n\t" and (ord(c) < 32 or 0xD800 <= ord(c) < 0xE000)), None)
             if bad is not None:

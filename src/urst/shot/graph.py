@@ -19,7 +19,7 @@ def needs(shot: Any) -> dict[str, set[str]]:
     return found
 
 
-@lru_cache(maxsize=128)
+@lru_cache(maxsize=1024)
 def groups(shot: Any) -> tuple[tuple[str, ...], ...]:
     """Return layer ids in the order of work; layers that need each other, and what is caught between them, as one group.
 

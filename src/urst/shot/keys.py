@@ -23,7 +23,7 @@ def layer_keys(shot: Shot) -> dict[str, str]:
     return dict(_layer_keys(shot))
 
 
-@lru_cache(maxsize=256)
+@lru_cache(maxsize=1024)
 def _layer_keys(shot):
     keys: dict[str, str] = {}
     for group in groups(shot):

@@ -22,7 +22,7 @@ def of_quality(shot: Shot, quality: str) -> Shot:
     return draft(shot) if quality == "draft" else shot
 
 
-@lru_cache(maxsize=64)
+@lru_cache(maxsize=1024)
 def draft(shot: Shot) -> Shot:
     """The same character, sooner: each kind knows what it can do without."""
     layers = []

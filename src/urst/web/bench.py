@@ -5,7 +5,7 @@ from dataclasses import replace
 from itertools import count
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Depends, Form, Request
+from fastapi import APIRouter, Depends, Form, Request, Response
 from fastapi.responses import FileResponse, JSONResponse
 
 from urst.db import runs, shots, versions
@@ -254,6 +254,8 @@ def uncouple(request: Request, shot_id: str, layer_id: str, number: int):
 @router.get("/state")
 def get_state(shot_id: str, quality: str = "shot", at: str = ""):
     """The health of every layer at a quality, gauges, findings and runs; `at`: of an earlier state instead."""
+    if not at:
+        return Response(state.told(shot_id, quality), media_type="application/json")
     with session() as db:
         return JSONResponse(state.summary(db, _as_it_was(db, shot_id, at), quality))
 

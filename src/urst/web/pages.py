@@ -15,16 +15,13 @@ from fastapi.responses import FileResponse, RedirectResponse
 from urst.core.geometry.rotation import degrees
 from urst.db import runs, shots
 from urst.db.engine import session
-from urst.errors import UrstError
 from urst.formats import apart
 from urst.scene.shapes import Imported
 from urst.shot import document
 from urst.shot.document import parse
 from urst.shot.keys import layer_keys
 from urst.shot.starter import starter
-from urst.web import asked
-from urst.web.health import layer_health
-from urst.web.holdings import holdings
+from urst.web import asked, cards
 from urst.web.picture import outline
 from urst.web.store import store
 from urst.web.templates import page
@@ -44,29 +41,7 @@ _LONGEST_NAME = 70
 def shot_list(request: Request):
     """All shots."""
     disk = store()
-    with session() as db:
-        cards = [_card(db, kept, disk) for kept in shots.every(db)]
-    return page(request, "shots.html", cards=cards, free=disk.free_bytes())
-
-
-def _card(db, kept, disk):
-    """What a card shows; each shot is judged on its own, so that a broken one does not take the others along."""
-    states = {run.state for run in runs.open_of(db, kept.id)}
-    busy = "baking" if "running" in states else "waits its turn" if states else ""
-    card = {"kept": kept, "layers": [], "bytes": 0, "busy": busy, "fault": kept.fault}
-    if kept.fault:
-        return card
-    try:
-        keys = layer_keys(kept.shot)
-        held = holdings(db, disk, keys.values())
-        card["layers"] = [layer_health(kept.shot, x, keys[x.id], [], held) for x in kept.shot.layers]
-        card["bytes"] = sum(x["bytes"] for x in card["layers"])
-    except UrstError as error:
-        card["fault"] = str(error)
-    except Exception:
-        log.exception("card broke", extra={"action": "card", "shot": kept.id})
-        card["fault"] = "What was baked of this shot cannot be read; the server's log says why. The shot itself opens."
-    return card
+    return page(request, "shots.html", cards=cards.listed(disk), free=disk.free_bytes())
 
 
 @router.get("/queue")
@@ -84,7 +59,7 @@ def queue_table(request: Request):
 def _queue():
     with session() as db:
         rows = runs.latest(db)
-        names = {k.id: k.name for k in shots.every(db)}
+        names = shots.names(db)
     return {"rows": rows, "names": names, "now": datetime.now(UTC)}
 
 
@@ -127,7 +102,7 @@ def picture(shot_id: str):
 
 def _free_name(db, name):
     """The name, with a number if another shot has it."""
-    taken = {k.name for k in shots.every(db)}
+    taken = set(shots.names(db).values())
     return next(n for n in (name, *(f"{name} {i}" for i in range(2, 10_000))) if n not in taken)
 
 

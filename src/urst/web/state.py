@@ -2,12 +2,14 @@
 
 import hashlib
 import json
+import time
 from functools import lru_cache
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from urst.db import runs, shots
+from urst.db.engine import session
 from urst.db.tables import BakeRow, RevisionRow
 from urst.errors import UrstError
 from urst.shot.accepted import reason, without_numbers
@@ -22,8 +24,11 @@ from urst.shot.quality import of_quality
 from urst.store import machine
 from urst.web.health import layer_health
 from urst.web.holdings import holdings
+from urst.web.once import Once
 from urst.web.store import store
 
+#: a folder that has changed so lately may change again without its time telling so [ns]
+_YOUNG = 1_000_000_000
 #: earlier revisions that are looked through for results
 _LOOKED_AT = 24
 
@@ -68,14 +73,14 @@ def _keys_of(shot_id, number, created, document, quality):
     return _KEY_MEMORY[tag]
 
 
-@lru_cache(maxsize=64)
-def _preflight(document: str) -> tuple:
-    return tuple(preflight(Shot.model_validate_json(document)))
+@lru_cache(maxsize=512)
+def _preflight(shot: Shot) -> tuple:
+    return tuple(preflight(shot))
 
 
 def findings(shot: Shot, gauges: dict) -> list:
     """Preflight findings, then what the gauges show."""
-    found = list(_preflight(shot.model_dump_json()))
+    found = list(_preflight(shot))
     if not any(f.grave for f in found):
         found += disk_check(shot, store().free_bytes()) + memory_check(shot, machine.memory()[0])
     return found + watch(shot, gauges)
@@ -85,6 +90,47 @@ def name_of(finding) -> str:
     """Return what tells a finding from others, and from the same with another mend."""
     told = json.dumps([finding.layer, finding.title, finding.changes], default=str)
     return hashlib.sha1(told.encode(), usedforsecurity=False).hexdigest()[:16]
+
+
+_once, _shared = Once(), Once()
+
+
+def told(shot_id: str, quality: str) -> bytes:
+    """Return the summary of a shot as JSON; one that nothing has changed since is told again."""
+    return _shared.shared((shot_id, quality), lambda: _told(shot_id, quality))
+
+
+def _told(shot_id, quality):
+    with session() as db:
+        return _told_anew(db, shot_id, quality)
+
+
+def _told_anew(db, shot_id, quality):
+    row = shots.row(db, shot_id)
+    keys = _all_keys(db, shot_id, row.revision, quality)
+    disk, now = store(), time.time_ns()
+    changed = tuple(disk.changed(key) for key in keys)
+    open_runs, last = runs.open_of(db, shot_id), runs.last_of(db, shot_id)
+    stamp = (
+        row.revision, changed, tuple(str(_run(r)) for r in open_runs), str(_run(last)) if last else "",
+        db.scalar(select(func.max(BakeRow.changed))), disk.free_bytes() // 10**9,
+    )  # fmt: skip
+    settled = all(now - t > _YOUNG for t in changed)
+
+    def make():
+        return json.dumps(summary(db, shots.get(db, shot_id), quality)).encode()
+
+    return _once.get((shot_id, quality), stamp if settled else None, make)
+
+
+def _all_keys(db, shot_id, revision, quality):
+    """Keys of a shot's layers now and in earlier revisions."""
+    tag = (shot_id, revision, "all", quality)
+    if tag not in _KEY_MEMORY:
+        now = layer_keys(of_quality(shots.get(db, shot_id).shot, quality))
+        earlier = _earlier_keys(db, shot_id, revision, quality)
+        _KEY_MEMORY[tag] = sorted({*now.values(), *(k for x in earlier.values() for k in x)})
+    return _KEY_MEMORY[tag]
 
 
 def summary(db: Session, kept: shots.Kept, quality: str = "shot") -> dict:

@@ -4,6 +4,7 @@ from pathlib import Path
 
 from fastapi import Request
 from fastapi.templating import Jinja2Templates
+from markupsafe import Markup
 
 _templates = Jinja2Templates(directory=Path(__file__).parent / "templates")
 
@@ -18,6 +19,11 @@ def _clock(seconds: float) -> str:
 _templates.env.filters |= {"clock": _clock, "whole": lambda n: f"{n:,}".replace(",", "\u2009")}
 
 _templates.env.tests["match_prefix"] = lambda text, prefix: text.startswith(prefix)
+
+
+def filled(name: str, **values) -> Markup:
+    """Fill a template that is a part of pages."""
+    return Markup(_templates.get_template(name).render(**values))
 
 
 def page(request: Request, name: str, status: int = 200, **values):

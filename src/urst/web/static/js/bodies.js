@@ -9,10 +9,14 @@ export function ramp(t, out) {
   return out.copy(RAMP[i]).lerp(RAMP[i + 1], x - i);
 }
 
-// What a vertex that moves with a body needs.
+// Bodies whose poses lie abreast in the texture: a card takes so many rows and no more.
+const ABREAST = 1024;
+
+// What a vertex that moves with a body needs; of a body place, turn and tint are told, side by side.
 export const POSES = `
 attribute float body;
 uniform highp sampler2D poses;
+ivec2 told(int what) { int b = int(body); return ivec2(3 * (b % ${ABREAST}) + what, b / ${ABREAST}); }
 vec3 turned(vec4 q, vec3 v) { return v + 2.0 * cross(q.yzw, cross(q.yzw, v) + q.x * v); }
 `;
 
@@ -39,11 +43,11 @@ function patch(material, poses, tinted) {
     shader.uniforms.outlined = outlined;
     shader.vertexShader = shader.vertexShader
       .replace('#include <common>', `#include <common>\n${TURN}`)
-      .replace('#include <beginnormal_vertex>', 'vec3 objectNormal = turned(texelFetch(poses, ivec2(1, int(body)), 0), normal);')
+      .replace('#include <beginnormal_vertex>', 'vec3 objectNormal = turned(texelFetch(poses, told(1), 0), normal);')
       .replace('#include <begin_vertex>', `
-        vec4 quaternion_ = texelFetch(poses, ivec2(1, int(body)), 0);
-        vec3 transformed = turned(quaternion_, position) + texelFetch(poses, ivec2(0, int(body)), 0).xyz;
-        vec4 tint_ = texelFetch(poses, ivec2(2, int(body)), 0);
+        vec4 quaternion_ = texelFetch(poses, told(1), 0);
+        vec3 transformed = turned(quaternion_, position) + texelFetch(poses, told(0), 0).xyz;
+        vec4 tint_ = texelFetch(poses, told(2), 0);
         vTint = vec4(tint_.rgb, inner); vJointed = tint_.a; vRim = rim;`);
     if (tinted) {
       shader.fragmentShader = shader.fragmentShader
@@ -60,9 +64,10 @@ export class Bodies {
     const count = info.length;
     Object.assign(this, { count, info, skin, starts, radius, runStarts, spheres });
     this.pieces = [...new Set(info.map(x => x.piece))];
-    this.data = new Float32Array(count * 3 * 4);
+    const rows = Math.max(1, Math.ceil(count / ABREAST));
+    this.data = new Float32Array(rows * ABREAST * 3 * 4);
     for (let b = 0; b < count; b += 1) this.data[b * 12 + 4] = 1;
-    this.texture = new THREE.DataTexture(this.data, 3, count, THREE.RGBAFormat, THREE.FloatType);
+    this.texture = new THREE.DataTexture(this.data, 3 * ABREAST, rows, THREE.RGBAFormat, THREE.FloatType);
     this.texture.needsUpdate = true;
     const poses = { value: this.texture };
     const geometry = new THREE.BufferGeometry();

@@ -45,7 +45,7 @@ export class Insight {
       geometry.setAttribute('body', new THREE.BufferAttribute(Float32Array.from(bodies.hull.body), 1));
       const material = new THREE.ShaderMaterial({
         uniforms: { poses: { value: bodies.texture }, colour: { value: new THREE.Color('#fff2cf') } }, transparent: true, depthTest: false, toneMapped: false,
-        vertexShader: `${POSES}\nvoid main() { gl_Position = projectionMatrix * viewMatrix * vec4(turned(texelFetch(poses, ivec2(1, int(body)), 0), position) + texelFetch(poses, ivec2(0, int(body)), 0).xyz, 1.0); }`,
+        vertexShader: `${POSES}\nvoid main() { gl_Position = projectionMatrix * viewMatrix * vec4(turned(texelFetch(poses, told(1), 0), position) + texelFetch(poses, told(0), 0).xyz, 1.0); }`,
         fragmentShader: 'uniform vec3 colour; void main() { gl_FragColor = vec4(colour, 0.55); }',
       });
       const lines = new THREE.LineSegments(geometry, material);
