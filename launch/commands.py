@@ -23,6 +23,7 @@ HELP = """usage: ./urst COMMAND
   worker        one more worker on the running database
   screenshots   make docs/screenshots/ anew from the demo
   bench         run the benchmarks
+  soak          run faults and kills for so many minutes
 
 URST_DATA names the folder of the database and of what is baked; else it is .urst in the checkout.
 """
@@ -100,6 +101,9 @@ def main(words: list[str]) -> int:
                 finally:
                     if not processes.running():
                         database.stop()
+            case "soak":
+                _set_up(tests=True, kernels=True)
+                return subprocess.run([str(PYTHON), "-m", "benchmarks.soak", *rest], cwd=ROOT).returncode
             case "bench" if rest == ["browser"]:
                 _set_up(tests=True)
                 env = processes.child_environment(database.start("urst_test"))

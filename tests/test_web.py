@@ -291,7 +291,8 @@ class Web(unittest.TestCase):
             # what the index says is believed while the folder has not changed
             row.frames = {**row.frames, "2": {**row.frames["2"], "top_speed": 12.5}}
             db.commit()
-        self.assertEqual(self.live.state(shot_id)["layers"][0]["gauges"]["top_speed"][1], 12.5)
+        told = self.http.get(f"/shots/{shot_id}/state", params={"at": "r1"}).json()
+        self.assertEqual(told["layers"][0]["gauges"]["top_speed"][1], 12.5)
         (disk.folder(key) / "frame000004.urf").unlink()
         layer = self.live.state(shot_id)["layers"][0]
         self.assertEqual((layer["state"], layer["frames"]), ("partial", [1, 2, 3]))

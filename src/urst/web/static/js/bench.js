@@ -77,6 +77,7 @@ function toast(text, link = null, lasts = false) {
   }
   document.body.append(node);
   if (!lasts) setTimeout(() => node.remove(), link ? 20000 : 7000);
+  return node;
 }
 
 async function act(path, fields, then = () => {}) {
@@ -515,12 +516,28 @@ $('redo').addEventListener('click', () => retrace('redo'));
 $('findings-count').addEventListener('click', nextFinding);
 $('import').addEventListener('click', () => $('import-form').elements.file.click());
 $('import-form').elements.file.addEventListener('change', async event => {
-  const body = new FormData();
-  body.append('file', event.target.files[0]);
+  const [file] = event.target.files, body = new FormData(), stop = new AbortController(), began = Date.now();
+  body.append('file', file);
   event.target.value = '';
-  const response = await fetch(`${base}/meshes`, { method: 'POST', body, headers: { accept: 'application/json' } });
-  if (!response.ok) toast((await response.json()).message);
-  else await refresh(true);
+  // reading a large file takes a while: how long it has been, and a way to end it
+  const node = toast('', null, true), words = document.createElement('span');
+  const end = Object.assign(document.createElement('button'), { textContent: 'Stop', className: 'chip ml-3' });
+  const tell = () => { words.textContent = `Reading ${file.name}, ${Math.round((Date.now() - began) / 1000)} s`; };
+  const clock = setInterval(tell, 500);
+  tell();
+  node.append(words, end);
+  end.addEventListener('click', () => stop.abort());
+  try {
+    const response = await fetch(`${base}/meshes`, { method: 'POST', body, signal: stop.signal, headers: { accept: 'application/json' } });
+    node.remove();
+    if (!response.ok) toast((await response.json()).message);
+    else await refresh(true);
+  } catch (error) {
+    node.remove();
+    toast(error.name === 'AbortError' ? `Reading ${file.name} was stopped; nothing was added.` : SILENT);
+  } finally {
+    clearInterval(clock);
+  }
 });
 document.body.addEventListener('shot-changed', () => { now.against = null; });
 document.body.addEventListener('shot-changed', () => (now.live ? bakeLive() : refresh(true, false)));
