@@ -35,11 +35,11 @@ ALLOWED = {
     "cli": {"bake", "db", "demo", "formats", "handover", "jobs", "scene", "shot", "store", "web"},
 }
 #: within the core: geometry, bodies and fields carry the solvers, none of which knows another; only coupling knows two
-BASE = {"jit", "threads", "air", "curves", "geometry", "bodies", "fields", "launch"}
+BASE = {"jit", "threads", "air", "ranges", "curves", "geometry", "bodies", "fields", "launch"}
 CORE_ALLOWED = {
-    "jit": set(), "threads": set(), "air": set(), "curves": set(), "geometry": {"jit"}, "bodies": {"jit", "geometry"}, "fields": {"jit", "geometry", "bodies"},
-    "launch": {"geometry"}, "fracture": BASE, "rigid": BASE, "debris": BASE, "gas": BASE, "liquid": BASE, "coupling": BASE | {"rigid", "debris", "gas", "liquid"},
-    "preview": {"jit", "geometry"}, "skin": {"jit", "fields"}, "froth": {"jit", "fields"}, "checks": {"geometry"},
+    "jit": set(), "threads": set(), "air": set(), "ranges": set(), "curves": {"ranges"}, "geometry": {"jit"}, "bodies": {"jit", "geometry"}, "fields": {"jit", "geometry", "bodies"},
+    "launch": {"geometry", "ranges"}, "fracture": BASE, "rigid": BASE, "debris": BASE, "gas": BASE, "liquid": BASE, "coupling": BASE | {"rigid", "debris", "gas", "liquid"},
+    "preview": {"jit", "geometry"}, "skin": {"jit", "fields"}, "froth": {"jit", "fields", "ranges"}, "checks": {"geometry"},
 }  # fmt: skip
 
 
