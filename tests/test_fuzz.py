@@ -13,6 +13,8 @@ from pydantic import BaseModel
 
 from tests import fuzz
 from tests.shots import tiny
+from urst.core.gas.settings import GasSettings
+from urst.core.liquid.settings import LiquidSettings
 from urst.demo import basin, cask, kiln, sluice, smoke, sparks, swell
 from urst.errors import BadFile, BadValue, UrstError
 from urst.scene import mesh_codec
@@ -123,6 +125,19 @@ class Bounds(unittest.TestCase):
         with self.assertRaisesRegex(BadValue, "bodies, more than"):
             parse(data | {"pieces": [wall | {"name": f"Wall {n}"} for n in range(10)]})
         self.assertLess(time.monotonic() - began, SLOW)
+
+    def test_a_domain_of_whole_blocks_has_no_more(self):
+        rng = random.Random(3)
+        for _ in range(500):
+            cell, blocks, low = (
+                rng.choice((0.1, 0.07, 0.03, 1 / 3, 0.015, 0.2)),
+                rng.randint(1, 15),
+                round(rng.uniform(-50, 50), 2),
+            )
+            high = low + 8 * blocks * cell
+            for settings in (GasSettings, LiquidSettings):
+                found = settings(cell_size=cell, low=(low,) * 3, high=(high,) * 3).shape()
+                self.assertEqual(found, (8 * blocks,) * 3, (cell, blocks, low))
 
     def test_a_small_text_that_unfolds_to_much_is_not_unfolded(self):
         import base64

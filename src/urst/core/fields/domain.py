@@ -1,6 +1,23 @@
 """The box that a grid fills, as it is asked for."""
 
+import math
 from typing import Any
+
+#: so much of a block of cells is no cell
+_HAIR = 1e-6
+
+
+def shape(settings: Any) -> tuple[int, int, int]:
+    """Return the cells along x, y, z, rounded up to multiples of 8 for the multigrid; what rounding adds to a side counts for nothing.
+
+    Parameters
+    ----------
+    settings
+        With `low`, `high` (3,) and `cell_size` [m].
+    """
+    block = 8.0 * settings.cell_size
+    nx, ny, nz = (8 * max(1, math.ceil((b - a) / block - _HAIR)) for a, b in zip(settings.low, settings.high))
+    return nx, ny, nz
 
 
 def check(settings: Any, most: int) -> None:

@@ -45,9 +45,8 @@ class GasSettings(BaseModel):
         return self
 
     def shape(self) -> tuple[int, int, int]:
-        """Return the cells along x, y, z, rounded up to multiples of 8 for the multigrid."""
-        nx, ny, nz = (8 * max(1, -int(-(b - a) // (8 * self.cell_size))) for a, b in zip(self.low, self.high))
-        return nx, ny, nz
+        """Return the cells along x, y, z; see `domain.shape`."""
+        return domain.shape(self)
 
     def cells(self) -> int:
         """Return the number of cells."""

@@ -187,12 +187,8 @@ class LiquidSettings(BaseModel):
         return self.viscosity / DENSITY or VISCOSITY
 
     def shape(self) -> tuple[int, int, int]:
-        """Return the cells along x, y, z, rounded up to multiples of 8 for the multigrid."""
-        nx, ny, nz = (
-            8 * max(1, -int(-(b - a - 1e-6 * self.cell_size) // (8 * self.cell_size)))
-            for a, b in zip(self.low, self.high)
-        )
-        return nx, ny, nz
+        """Return the cells along x, y, z; see `domain.shape`."""
+        return domain.shape(self)
 
     def cells(self) -> int:
         """Return the number of cells."""
