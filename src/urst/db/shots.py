@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
+from urst.db import runs
 from urst.db.tables import RevisionRow, ShotRow
 from urst.errors import BadValue, UrstError
 from urst.shot.document import Shot, dumps, parse
@@ -148,7 +149,7 @@ def change(session: Session, shot_id: str, shot: Shot, what: str, by: str = "") 
     row.changed = func.now()
     document = shot.model_dump(mode="json")
     session.add(RevisionRow(shot_id=shot_id, number=row.revision, document=document, what=what, by=by))
-    session.commit()
+    runs.tell(session, {"shot": shot_id, "what": "document", "revision": row.revision})
 
 
 @dataclass(frozen=True)
@@ -176,7 +177,7 @@ def step(session: Session, shot_id: str, *, back: bool) -> Step | None:
         return None
     changed = session.get(RevisionRow, (shot_id, row.revision if back else target))
     row.revision = target
-    session.commit()
+    runs.tell(session, {"shot": shot_id, "what": "document", "revision": target})
     return Step(changed.what, changed.by)
 
 

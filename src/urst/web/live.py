@@ -56,7 +56,7 @@ hub = Hub()
 
 @router.get("/events", response_class=EventSourceResponse)
 async def events(shot: str = "") -> AsyncIterator[ServerSentEvent]:
-    """Server-sent events: `frame` for each finished frame, `state` when a run begins or ends."""
+    """Server-sent events: `frame` for each finished frame, `state` when a run begins or ends, `document` when a shot is changed."""
     with hub.page() as queue:
         yield ServerSentEvent(comment="here", retry=1000)
         while True:

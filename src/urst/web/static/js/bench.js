@@ -567,6 +567,11 @@ function markRunning(news) {
 
 // Progress as it happens. A frame's news is small, so the strata grow from it without asking again.
 const source = new EventSource(`/events?shot=${shotId}`);
+// A change that somebody else has made; one's own is known by the time this looks.
+source.addEventListener('document', event => {
+  const { revision } = JSON.parse(event.data);
+  setTimeout(() => { if (now.state && now.state.revision !== revision) refresh(true, false); }, 600);
+});
 source.addEventListener('frame', event => {
   if (!now.state) return;
   const news = JSON.parse(event.data), x = now.state.layers.find(l => l.id === news.layer);
