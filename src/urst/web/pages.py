@@ -135,7 +135,7 @@ def delete_shot(shot_id: str):
 @router.post("/shots/{shot_id}/meshes")
 async def import_meshes(request: Request, shot_id: str, file: UploadFile):
     """Add set pieces from a mesh file, one for each named group or node."""
-    name = PurePath(file.filename or "").name or "the file"
+    name = _file_name(file.filename)
     rate = await asyncio.to_thread(_rate, shot_id)
     with tempfile.NamedTemporaryFile() as kept:
         await asyncio.to_thread(shutil.copyfileobj, file.file, kept)
@@ -143,6 +143,12 @@ async def import_meshes(request: Request, shot_id: str, file: UploadFile):
         parts = await apart.read(Path(kept.name), name, rate, request.is_disconnected)
     await asyncio.to_thread(_add_pieces, shot_id, name, parts)
     return RedirectResponse(f"/shots/{shot_id}", 303)
+
+
+def _file_name(told):
+    """What a file is called, as a sentence and a process may be told."""
+    path = PurePath("".join(c for c in told or "" if c.isprintable()))
+    return f"{path.stem[:_LONGEST_NAME]}{path.suffix[:10]}" or "the file"
 
 
 def _rate(shot_id):
