@@ -36,14 +36,11 @@ def _judged(shot):
     if found:
         # geometry that is no good says nothing more
         return found
-    for layer in shot.layers:
-        found += [f for f in shot.kind_of(layer).findings(shot, layer) if f.grave]
-    if any(f.grave for f in found):
-        return _once(found)
-    found += _scale(shot) + _overlaps(shot) + _not_kept(shot)
-    for layer in shot.layers:
-        found += shot.kind_of(layer).findings(shot, layer)
-    return sorted(_once(found), key=lambda f: not f.grave)
+    told = [f for layer in shot.layers for f in shot.kind_of(layer).findings(shot, layer)]
+    if any(f.grave for f in told):
+        return _once([f for f in told if f.grave])
+    found += _scale(shot) + list(_overlaps(_Set(shot))) + _not_kept(shot)
+    return sorted(_once(found + told), key=lambda f: not f.grave)
 
 
 def _once(found):
@@ -100,14 +97,14 @@ def _fault(shape, stands, name):
 
 
 @lru_cache(maxsize=256)
-def _hulls(shape):
-    return [hull_of(m.vertices) for m, _ in parts(shape)] if is_hollow(shape) else [hull_of(c) for c in corners(shape)]
+def _points(shape):
+    """The corners of each convex part of a shape."""
+    return [m.vertices for m, _ in parts(shape)] if is_hollow(shape) else corners(shape)
 
 
-def _placed_hulls(piece, shot):
-    turn, position = placing.stance(piece, shot)
-    matrix = rotation.matrix(turn)
-    return [Polyhedron(h.vertices @ matrix.T + position, h.loops, h.normals @ matrix.T) for h in _hulls(piece.shape)]
+@lru_cache(maxsize=4096)
+def _hull(shape, number):
+    return hull_of(_points(shape)[number])
 
 
 def _not_kept(shot):
@@ -170,33 +167,66 @@ def _scale(shot):
     return found
 
 
-def _overlaps(shot):
-    found = []
-    solids = [
-        (i, h, h.vertices.min(axis=0), h.vertices.max(axis=0))
-        for i, p in enumerate(shot.pieces)
-        if not is_sheet(p.shape) and shot.part_of(p).bodies
-        for h in _placed_hulls(p, shot)
-    ]
-    if not solids:
-        return found
-    lows, highs = np.array([s[2] for s in solids]), np.array([s[3] for s in solids])
-    owner = np.array([s[0] for s in solids])
-    loose = np.array([shot.pieces[s[0]].motion == "loose" for s in solids])
-    worst: dict[tuple[int, int], tuple[float, np.ndarray]] = {}
+class _Set:
+    """The set of a shot, alike to another where its pieces stand alike: what is asked of the set alone is asked once."""
+
+    def __init__(self, shot):
+        self.shot = shot
+        self._told = shot.pieces, shot.taking_part, shot.start, shot.rate, shot.time_scale
+        self._hash = hash(self._told)
+
+    def __hash__(self):
+        return self._hash
+
+    def __eq__(self, other):
+        return self._told == other._told
+
+
+@lru_cache(maxsize=64)
+def _overlaps(world: _Set) -> tuple[Finding, ...]:
+    found, shot = [], world.shot
     deadline = time.monotonic() + LONGEST
-    for a in range(len(solids)):
+    owner, number, low, high, stances = [], [], [], [], {}
+    for i, piece in enumerate(shot.pieces):
+        if is_sheet(piece.shape) or not shot.part_of(piece).bodies:
+            continue
+        turn, position = placing.stance(piece, shot)
+        stances[i] = rotation.matrix(turn), position
+        for k, points in enumerate(_points(piece.shape)):
+            there = points @ stances[i][0].T + position
+            owner.append(i)
+            number.append(k)
+            low.append(there.min(axis=0))
+            high.append(there.max(axis=0))
+    loose = np.array([shot.pieces[i].motion == "loose" for i in owner], bool)
+    if not loose.any():
+        return ()
+    # from left to right: what begins before another ends
+    order = np.argsort(np.array(low)[:, 0], kind="stable")
+    lows, highs, owner, loose = (np.array(x)[order] for x in (low, high, owner, loose))
+    number = np.array(number)[order]
+    ends = np.searchsorted(lows[:, 0], highs[:, 0] - SHALLOW)
+
+    def placed_hull(n):
+        matrix, position = stances[int(owner[n])]
+        h = _hull(shot.pieces[int(owner[n])].shape, int(number[n]))
+        return Polyhedron(h.vertices @ matrix.T + position, h.loops, h.normals @ matrix.T)
+
+    worst: dict[tuple[int, int], tuple[float, np.ndarray]] = {}
+    for a in range(len(owner)):
         if time.monotonic() > deadline:
             found.append(Finding(
-                f"Only {a:,} of {len(solids):,} bodies were looked at for overlaps.", "The set is too large to be looked at whole: what overlaps among the "
+                f"Only {a:,} of {len(owner):,} bodies were looked at for overlaps.", "The set is too large to be looked at whole: what overlaps among the "
                 "others is pushed apart in the first frames.",
             ))  # fmt: skip
             break
-        near = (lows < highs[a] - SHALLOW).all(axis=1) & (highs > lows[a] + SHALLOW).all(axis=1)
-        near &= (owner != owner[a]) & (np.arange(len(solids)) > a) & (loose | loose[a])
-        for b in np.flatnonzero(near):
-            depth, way = overlap(solids[a][1], solids[b][1])
-            pair = (int(owner[a]), int(owner[b]))
+        there = slice(a + 1, ends[a])
+        near = (lows[there, 1:] < highs[a, 1:] - SHALLOW).all(axis=1) & (highs[there] > lows[a] + SHALLOW).all(axis=1)
+        near &= (owner[there] != owner[a]) & (loose[there] | loose[a])
+        for b in a + 1 + np.flatnonzero(near):
+            first, second = sorted((a, int(b)), key=lambda n: int(owner[n]))
+            depth, way = overlap(placed_hull(first), placed_hull(second))
+            pair = int(owner[first]), int(owner[second])
             if depth > SHALLOW and depth > worst.get(pair, (0,))[0]:
                 worst[pair] = (depth, way)
     for (i, j), (depth, way) in worst.items():
@@ -209,7 +239,7 @@ def _overlaps(shot):
             "They would push each other apart in the first frames.", fix=f"Move '{mover.name}' clear",
             changes=((("pieces", index, "position"), place),),
         ))  # fmt: skip
-    return found
+    return tuple(found)
 
 
 def memory(shot: Shot, most: float) -> list[Finding]:
