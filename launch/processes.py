@@ -154,6 +154,8 @@ def _port(wanted: int | None) -> int:
     """The port that is asked for, or the one of before if it is free."""
     if wanted is None:
         return free_port(remember().get("port", 8620))
+    if not 1 <= wanted <= 65535:
+        raise Failure(f"port {wanted} is none: name one from 1 to 65535")
     if free_port(wanted) != wanted:
         raise Failure(f"port {wanted} is taken: end what uses it, or name another with --port")
     return wanted
