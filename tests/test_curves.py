@@ -45,7 +45,7 @@ class Model(unittest.TestCase):
             "their ages must rise", DebrisSettings, puff_giving={"over": "age", "points": [{"at": 1, "value": 1}] * 2}
         )
         self.refused("a puff would give nothing", DebrisSettings, puff_giving=curve("age", (0, 0), (1, 0)))
-        self.refused("nan must lie", GasSettings, heat=float("nan"))
+        self.refused("finite number", GasSettings, heat=float("nan"))
 
     def test_it_never_passes_beyond_its_points(self):
         c = curve("frame", (0, 0), (10, 0), (11, 1), (20, 1))

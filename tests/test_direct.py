@@ -13,7 +13,7 @@ from urst.core.geometry import generators
 from urst.core.geometry.mesh import transformed
 from urst.core.geometry.rotation import from_degrees, matrix
 from urst.core.launch import blast, launch
-from urst.core.launch.settings import Launch
+from urst.core.launch.settings import SpinningLaunch as Launch
 from urst.core.rigid.director import Directed
 from urst.core.rigid.joints import Jointed
 from urst.core.rigid.settings import BondSettings, Event, Joint, Region, RigidSettings
