@@ -97,12 +97,19 @@ def again() -> None:
     """Start a cluster that has ended where those that use it know it."""
     port = remember()["database_port"]
     deadline = time.monotonic() + _PATIENCE
-    # what is left of the old one may still hold its port
-    while free_port(port) != port:
-        if time.monotonic() > deadline:
+    while True:
+        late = time.monotonic() > deadline
+        # what is left of the old one may still hold its port, or its memory
+        if free_port(port) == port:
+            try:
+                start()
+                return
+            except Failure:
+                if late:
+                    raise
+        elif late:
             raise Failure(f"the database cannot be started again: another program has taken its port, {port}")
-        time.sleep(0.2)
-    start()
+        time.sleep(0.3)
 
 
 def stop() -> None:

@@ -1,5 +1,6 @@
 """The checks of a shot before it is baked, each with a way to mend what it finds."""
 
+import logging
 import time
 from functools import lru_cache
 
@@ -17,6 +18,8 @@ from urst.shot.document import Shot, parse
 from urst.shot.forecast import forecast
 from urst.shot.graph import groups
 
+log = logging.getLogger("urst.preflight")
+
 #: overlaps shallower than this are left to the solver [m]
 SHALLOW = 2e-3
 #: overlaps are looked for so long at most [s]
@@ -26,12 +29,21 @@ LONGEST = 3.0
 def preflight(shot: Shot) -> list[Finding]:
     """Return what looks wrong with a shot, the grave first; what cannot even be looked at is one of these."""
     try:
-        return _judged(shot)
+        return judged(shot)
     except UrstError as error:
         return [Finding(str(error), "Until that is mended nothing more can be said of the shot.", grave=True)]
+    except Exception:
+        log.exception("preflight broke", extra={"action": "preflight"})
+        return [
+            Finding(
+                "This shot could not be judged.",
+                "That is a fault of Urst's own, and its log says where; a bake may fail.",
+            )
+        ]
 
 
-def _judged(shot):
+def judged(shot: Shot) -> list[Finding]:
+    """Return the same; what cannot be looked at is raised."""
     found = _meshes(shot)
     if found:
         # geometry that is no good says nothing more

@@ -60,7 +60,10 @@ def _shallow(shot, layer):
     s = layer.settings
     depth, found = s.level - s.low[2], []
     for piece, low, high in _falling(shot, layer):
-        share = MATERIALS[piece.material].density * sum(volumes(piece.shape)) / (WATER.density * displaced(piece.shape))
+        pushed = displaced(piece.shape)
+        if pushed <= 0.0:
+            continue
+        share = MATERIALS[piece.material].density * sum(volumes(piece.shape)) / (WATER.density * pushed)
         draft = share * float(high[2] - low[2])
         if share < 1.0 and draft > depth:
             found.append((draft, piece.name))
