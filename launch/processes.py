@@ -18,6 +18,8 @@ from launch.place import DATA, LOGS, PYTHON, ROOT, RUNNING, Failure, free_port, 
 _PARENT_DEATH_SIGNAL = 1
 #: what lives shorter than this ended at once [s], and how often that is borne
 _AT_ONCE, _TRIES = 10.0, 3
+#: how long the server may take to answer first [s]
+_PATIENCE = 60.0
 #: how often the database is looked after [s]
 _LOOK_EVERY = 2.0
 
@@ -87,16 +89,11 @@ def _note(port: int, children: dict[str, subprocess.Popen]) -> None:
     )
 
 
-def _wait_for(host: str, port: int, server: subprocess.Popen) -> None:
-    deadline = time.monotonic() + 60
-    while time.monotonic() < deadline:
-        if server.poll() is not None:
-            raise Failure(f"the server ended at once: see {LOGS / 'server.log'}")
-        with contextlib.suppress(OSError):
-            urllib.request.urlopen(f"http://{host}:{port}/alive", timeout=2).read()
-            return
-        time.sleep(0.2)
-    raise Failure(f"the server did not answer within a minute: see {LOGS / 'server.log'}")
+def _answers(host: str, port: int) -> bool:
+    with contextlib.suppress(OSError):
+        urllib.request.urlopen(f"http://{host}:{port}/alive", timeout=2).read()
+        return True
+    return False
 
 
 def serve(*, load_demo: bool, host: str = "127.0.0.1", port: int | None = None) -> None:
@@ -130,11 +127,7 @@ def serve(*, load_demo: bool, host: str = "127.0.0.1", port: int | None = None) 
         for name in words:
             children[name] = _spawn(name, words[name], env)
         _note(port, children)
-        _wait_for("127.0.0.1" if host == "0.0.0.0" else host, port, children["server"])
-        say(
-            f"open http://{'127.0.0.1' if host in passphrase.LOOPBACK else host}:{port}/    (Ctrl-C or ./urst stop ends it)"
-        )
-        _watch(ended, children, words, env, port)
+        _watch(ended, children, words, env, host, port)
     finally:
         say("stopping")
         for child in children.values():
@@ -161,12 +154,20 @@ def _port(wanted: int | None) -> int:
     return wanted
 
 
-def _watch(ended: list, children: dict, words: dict, env: dict, port: int) -> None:
-    """Start again what ends, until told to end; what ends again and again at once is given up."""
+def _watch(ended: list, children: dict, words: dict, env: dict, host: str, port: int) -> None:
+    """Say when it can be opened, and start again what ends, until told to end; what ends again and again at once is given up."""
+    shown = "127.0.0.1" if host in passphrase.LOOPBACK else host
+    asked, deadline = "127.0.0.1" if host == "0.0.0.0" else host, time.monotonic() + _PATIENCE
     begun = {name: time.monotonic() for name in children}
     at_once, looked = dict.fromkeys(children, 0), time.monotonic()
+    opened = False
     while not ended:
         time.sleep(0.3)
+        if not opened and _answers(asked, port):
+            opened = True
+            say(f"open http://{shown}:{port}/    (Ctrl-C or ./urst stop ends it)")
+        if not opened and time.monotonic() > deadline:
+            raise Failure(f"the server did not answer within a minute: see {LOGS / 'server.log'}")
         for name, child in children.items():
             if child.poll() is None:
                 continue
