@@ -173,10 +173,11 @@ def _watch(ended: list, children: dict, words: dict, env: dict, host: str, port:
                 continue
             lived = time.monotonic() - begun[name]
             at_once[name] = at_once[name] + 1 if lived < _AT_ONCE else 0
-            if at_once[name] >= _TRIES:
+            # without a worker the pages are there all the same
+            if name == "server" and at_once[name] >= _TRIES:
                 raise Failure(f"the {name} ends as soon as it is started: see {LOGS / f'{name}.log'}")
             say(f"the {name} ended and is started again")
-            time.sleep(1.0)
+            time.sleep(min(1.0 + at_once[name], 5.0))
             children[name], begun[name] = _spawn(name, words[name], env), time.monotonic()
             _note(port, children)
         if time.monotonic() - looked > _LOOK_EVERY:

@@ -123,16 +123,15 @@ def text(session: Session, shot_id: str) -> tuple[str, str]:
         return _name(session, row), json.dumps(kept, indent=1) + "\n"
 
 
+def at(session: Session, shot_id: str, number: int) -> Shot | None:
+    """Return a shot as it was at a revision, None if that is not kept any more."""
+    return None if session.get(RevisionRow, (shot_id, number)) is None else _parsed(session, shot_id, number)
+
+
 def seen(session: Session, shot_id: str, number: int) -> dict | None:
     """Return the document of a revision, None if it is not kept any more."""
     row = session.get(RevisionRow, (shot_id, number))
     return None if row is None else row.document
-
-
-def maker(session: Session, shot_id: str, number: int) -> str:
-    """Return who made a revision, empty if that is not known."""
-    row = session.get(RevisionRow, (shot_id, number))
-    return "" if row is None else row.by
 
 
 def change(session: Session, shot_id: str, shot: Shot, what: str, by: str = "") -> None:

@@ -9,7 +9,7 @@ import trimesh
 from urst.core.checks.meshes import MOST_TRIANGLES, check_surface
 from urst.core.geometry.mesh import Mesh
 from urst.errors import BadFile, BadMesh
-from urst.formats import usd_in
+from urst.formats import claims, usd_in
 from urst.formats.way import UPRIGHT
 
 KINDS = ("obj", "ply", "stl", "glb", "gltf", *usd_in.KINDS)
@@ -31,12 +31,7 @@ def read_meshes(data: bytes, name: str) -> list[tuple[str, Mesh]]:
     kind = PurePath(name).suffix.lower().lstrip(".")
     if kind not in KINDS:
         raise BadFile(f"'{name}' is of no kind that can be read; use {', '.join('.' + k for k in KINDS)}.")
-    if kind == "stl" and len(data) > 84 and int.from_bytes(data[80:84], "little") * 50 + 84 == len(data):
-        count = int.from_bytes(data[80:84], "little")
-        if count > MOST_TRIANGLES:
-            raise BadMesh(
-                f"'{name}' has {count:,} triangles, more than {MOST_TRIANGLES:,}: reduce it before importing."
-            )
+    claims.check(data, name)
     if kind == "glb" and data[:4] != b"glTF":
         raise BadFile(f"'{name}' is not a binary glTF file: its first bytes are not 'glTF'. Export it again as .glb.")
     found = usd_in.meshes(data, name) if kind in usd_in.KINDS else _loaded(data, name, kind)

@@ -140,7 +140,13 @@ def work_off(context, run_id: int) -> None:
         row = db.get(RunRow, run_id)
         if row is None or row.state in ("stopped", "done", "failed"):
             return
-        shot, what, kind, desk.shot_id = parse(row.document), list(row.layers), row.kind, row.shot_id
+        what, kind, desk.shot_id = list(row.layers), row.kind, row.shot_id
+        try:
+            shot = parse(row.document)
+        except UrstError as error:
+            # it may have been queued by an earlier version, which took more
+            desk.close("failed", str(error))
+            return
         desk.kinds = {layer.id: layer.kind for layer in shot.layers}
         row.state, row.worker, row.started = "running", f"{platform.node()} {os.getpid()}", func.now()
         row.tries += 1
@@ -197,9 +203,9 @@ def _given_up(shot, what):
 
 def _check_memory(shot, what):
     """Refuse what cannot fit before it takes the machine down."""
-    grave = preflight.memory(shot, memory()[0])
-    if grave and any(f.layer in what for f in grave):
-        raise BadValue(f"{grave[0].title} {grave[0].why}")
+    for finding in preflight.memory(shot, memory()[0]):
+        if set(group_of(shot, finding.layer)) & set(what):
+            raise BadValue(f"{finding.title} {finding.why}")
 
 
 def _keep_card(shot: Shot, store: Store) -> None:

@@ -293,9 +293,8 @@ def bake(
         shot = shot if to is None else until(shot, to)
         wanted = [layer_id, *dependents(shot, layer_id)]
         plan(shot, wanted)
-        numbers = [run.id for run in under_way]
-        for number in numbers:
-            runs.request_stop(db, number)
+        for run in under_way:
+            runs.request_stop(db, run.id)
     return {"run": queue.submit(shot_id, shot, wanted)}
 
 

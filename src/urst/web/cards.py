@@ -3,7 +3,6 @@
 import logging
 import time
 from dataclasses import dataclass
-from functools import lru_cache
 
 from markupsafe import Markup
 from sqlalchemy import select
@@ -23,6 +22,8 @@ log = logging.getLogger("urst.web")
 
 #: a folder that has changed so lately may change again without its time telling so [ns]
 _YOUNG = 1_000_000_000
+#: revisions and folders that are remembered
+_REMEMBERED = 20_000
 _once, _shared = Once(), Once()
 
 
@@ -69,17 +70,17 @@ def _listed(disk):
     return _once.get("cards", stamp if settled else None, make)
 
 
+_revisions: dict[tuple[str, int], "_Shot"] = {}
+
+
 def _known(db, shot_id, revision):
-    found = _memory(shot_id, revision)
-    if not found:
-        found.append(_read(shots.seen(db, shot_id, revision)))
-    return found[0]
-
-
-@lru_cache(maxsize=2000)
-def _memory(shot_id, revision):
-    """What is known of a revision, a list of one once it is read; a revision's number is never used again."""
-    return []
+    """What a card tells of a revision, which never changes under its number."""
+    tag = shot_id, revision
+    if tag not in _revisions:
+        if len(_revisions) > _REMEMBERED:
+            _revisions.clear()
+        _revisions[tag] = _read(shots.seen(db, shot_id, revision))
+    return _revisions[tag]
 
 
 def _read(document):
@@ -131,7 +132,7 @@ def _held(disk, key, changed):
     if kept and kept[0] == changed and time.time_ns() - changed > _YOUNG:
         return kept[1]
     holding = look(disk, key, kept[1] if kept else None)
-    if len(_holdings) > 20_000:
+    if len(_holdings) > _REMEMBERED:
         _holdings.clear()
     _holdings[key] = changed, holding
     return holding

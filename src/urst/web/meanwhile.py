@@ -22,23 +22,26 @@ def number(db: Session, kept: shots.Kept, place: tuple, number: int) -> int:
     Raises
     ------
     Conflict
-        If it is not there any more, or not as it was.
+        If it is not there any more.
     """
-    then, now = _both(db, kept, place)
-    if then is None or not isinstance(now, list) or not 0 <= number < len(then):
-        return number
-    return _counterpart(then, now, number)
+    return _found(db, kept, place, number)[0]
 
 
 def unchanged(db: Session, kept: shots.Kept, place: tuple, number: int) -> int:
     """Return the same for an entry that is to be taken away: nobody may have changed it either."""
-    then, now = _both(db, kept, place)
-    if then is None or not isinstance(now, list) or not 0 <= number < len(then):
-        return number
-    found = _counterpart(then, now, number)
-    if then[number] != now[found]:
+    found, changed = _found(db, kept, place, number)
+    if changed:
         raise Conflict("What you were about to take away has been changed in the meantime: look at it again.")
     return found
+
+
+def _found(db, kept, place, number):
+    """Where an entry stands now, and whether it is another than it was."""
+    then, now = _both(db, kept, place)
+    if then is None or not isinstance(now, list) or not 0 <= number < len(then):
+        return number, False
+    found = _counterpart(then, now, number)
+    return found, then[number] != now[found]
 
 
 def path(db: Session, kept: shots.Kept, place: tuple, path: str) -> tuple[str, bool]:
@@ -71,9 +74,10 @@ def _both(db, kept, place):
     number = asked.seen()
     if number is None or number == kept.revision:
         return None, None
-    then = shots.seen(db, kept.id, number)
-    if then is None:
+    seen = shots.at(db, kept.id, number)
+    if seen is None:
         raise Conflict("So much has changed in the meantime that your change cannot be placed: look at the shot again.")
+    then: Any = seen.model_dump(mode="json")
     now: Any = kept.shot.model_dump(mode="json")
     for step in place:
         at = _counterpart(now, then, step) if isinstance(step, int) else step
