@@ -308,14 +308,17 @@ def _sweep(ax, ay, az, bx, by, bz, radius, planes, first, last):
 
 
 @inline
-def _bounced(body, face, x, y, z, vx, vy, vz, bodies, bounce, friction):
-    """The velocity after an impact at a place on a face of a moving body."""
-    nx, ny, nz = bodies.planes[face, 0], bodies.planes[face, 1], bodies.planes[face, 2]
+def _going(body, x, y, z, bodies):
+    """How a body moves at a place [m/s]."""
     rx, ry, rz = x - bodies.position[body, 0], y - bodies.position[body, 1], z - bodies.position[body, 2]
-    w = bodies.spin[body]
-    ux = bodies.velocity[body, 0] + w[1] * rz - w[2] * ry
-    uy = bodies.velocity[body, 1] + w[2] * rx - w[0] * rz
-    uz = bodies.velocity[body, 2] + w[0] * ry - w[1] * rx
+    w, v = bodies.spin[body], bodies.velocity[body]
+    return v[0] + w[1] * rz - w[2] * ry, v[1] + w[2] * rx - w[0] * rz, v[2] + w[0] * ry - w[1] * rx
+
+
+@inline
+def _bounced(face, ux, uy, uz, vx, vy, vz, bodies, bounce, friction):
+    """The velocity after an impact on a face that moves with (ux, uy, uz)."""
+    nx, ny, nz = bodies.planes[face, 0], bodies.planes[face, 1], bodies.planes[face, 2]
     vx, vy, vz = vx - ux, vy - uy, vz - uz
     vn = vx * nx + vy * ny + vz * nz
     if vn < 0.0:
@@ -416,15 +419,11 @@ def collide(position, velocity, before, size, bodies, turn, shift, bins, bounce,
             ux, uy, uz = bodies.planes[face, 0], bodies.planes[face, 1], bodies.planes[face, 2]
             out = max(0.0, radius + GAP + bodies.planes[face, 3] - ux * cx - uy * cy - uz * cz)
             cx, cy, cz = cx + out * ux, cy + out * uy, cz + out * uz
-            vx, vy, vz = _bounced(hit, face, cx, cy, cz, vx, vy, vz, bodies, bounce, friction)
+            gx, gy, gz = _going(hit, cx, cy, cz, bodies)
+            vx, vy, vz = _bounced(face, gx, gy, gz, vx, vy, vz, bodies, bounce, friction)
             left = (1.0 - done) * (1.0 - soonest) * h
             done += (1.0 - done) * soonest
             # the rest of the step it flies on from there, beside the body that goes on as well
-            w = bodies.spin[hit]
-            rx, ry, rz = cx - bodies.position[hit, 0], cy - bodies.position[hit, 1], cz - bodies.position[hit, 2]
-            gx = bodies.velocity[hit, 0] + w[1] * rz - w[2] * ry
-            gy = bodies.velocity[hit, 1] + w[2] * rx - w[0] * rz
-            gz = bodies.velocity[hit, 2] + w[0] * ry - w[1] * rx
             ax, ay, az = cx - left * gx, cy - left * gy, cz - left * gz
             bx, by, bz = cx + left * (vx - gx), cy + left * (vy - gy), cz + left * (vz - gz)
             if left <= 0.0:
