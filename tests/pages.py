@@ -60,6 +60,10 @@ class BenchTest(unittest.TestCase):
     def find(self, selector):
         return self.page.find_element(By.CSS_SELECTOR, selector)
 
+    def click(self, selector):
+        """Bands and panels are drawn anew at each change, so what goes between finding and pressing is found again."""
+        wait_for(lambda: self.find(selector).click() is None, f"{selector} to press")
+
     def open(self, shot, layer=""):
         shot_id = self.live.add(shot)
         self.page.get(f"{self.live.base}/shots/{shot_id}?layer={layer}")

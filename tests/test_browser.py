@@ -16,7 +16,7 @@ class Bench(BenchTest):
     def test_first_bake_change_a_number_bake_again_undo(self):
         self.open(tiny(), "shed")
         self.assertIn("Nothing is baked yet", self.find("#notice").text)
-        self.find("#bake").click()
+        self.click("#bake")
         wait_for(lambda: "Stop" in self.find("#bake").text, "the bake to begin")
         wait_for(lambda: self.health("billow") == "fresh", "the bake to end", 120)
         wait_for(lambda: "Bake Shed" in self.find("#bake").text, "the button to come back")
@@ -59,7 +59,7 @@ class Bench(BenchTest):
         wait_for(lambda: self.pixels() == (time.sleep(0.5) or self.pixels()), "the last of the first pictures")
         plain = self.pixels()
         for mode in ("fragment", "speed", "strain", "load"):
-            self.find(f'[data-mode="{mode}"]').click()
+            self.click(f'[data-mode="{mode}"]')
             wait_for(lambda: sum(abs(a - b) for a, b in zip(self.pixels(), plain)) > 5_000, f"colours by {mode}")
         self.assertIn("pressed by", self.find("#legend").text)
         canvas = self.find("#stage canvas")
@@ -86,12 +86,12 @@ class Bench(BenchTest):
         wait_for(lambda: self.find("#palette").get_attribute("open") is not None, "the palette")
         self.press("colour speed", Keys.ENTER)
         wait_for(lambda: self.find('[data-mode="speed"]').get_attribute("aria-pressed") == "true", "the command")
-        self.find("[data-theme-switch]").click()
+        self.click("[data-theme-switch]")
         self.assertEqual(self.find("html").get_attribute("data-theme"), "plaster")
         self.page.refresh()
         self.assertEqual(self.find("html").get_attribute("data-theme"), "plaster")
         wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, ".band"), "the strata")
-        self.find("[data-theme-switch]").click()
+        self.click("[data-theme-switch]")
 
     def test_a_server_that_is_gone_is_said_and_waited_for(self):
         self.open(falling_box(5), "fall")
@@ -99,14 +99,14 @@ class Bench(BenchTest):
         wait_for(lambda: "does not answer" in self.find(".toast").text, "the notice")
         self.live.start("serve", "--port", str(self.live.port))
         wait_for(lambda: not self.page.find_elements(By.CSS_SELECTOR, ".toast"), "the notice to go")
-        self.find("#bake").click()
+        self.click("#bake")
         wait_for(lambda: self.health("fall") == "fresh", "a bake all the same", 60)
         # the browser's own words about the lost connection are no fault of the page
         self.page.get_log("browser")
 
     def test_the_set_is_changed_on_the_page(self):
         self.open(tiny(), "fall")
-        self.find("#set").click()
+        self.click("#set")
         wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, "#piece"), "the panel")
         names = [o.text for o in self.find("#piece").find_elements(By.TAG_NAME, "option")]
         choose = "const s = document.getElementById('piece'); s.value = arguments[0]; s.dispatchEvent(new Event('change', { bubbles: true }));"
@@ -117,7 +117,7 @@ class Bench(BenchTest):
         wait_for(lambda: len(self.page.find_elements(By.CSS_SELECTOR, "#keys .key")) == before + 1, "one key more")
         self.page.execute_script("document.querySelector('#add-cue').click()")
         wait_for(lambda: "cue 1" in [f.text for f in self.page.find_elements(By.CSS_SELECTOR, ".flag")], "the flag")
-        self.find("#commands").click()
+        self.click("#commands")
         wait_for(lambda: self.find("#palette").get_attribute("open") is not None, "the palette")
         self.press(Keys.ESCAPE)
 
@@ -126,7 +126,7 @@ class Bench(BenchTest):
         shown = lambda: self.page.execute_script(  # noqa: E731
             "return [...document.querySelectorAll('.band')].map(b => b.dataset.id + (b.classList.contains('chosen') ? '*' : ''))"
         )
-        self.find("#add-layer").click()
+        self.click("#add-layer")
         self.press("shed", Keys.ENTER)
         wait_for(lambda: shown() == ["break", "fall", "shed", "billow", "shed-2*"], "a second shed")
         wait_for(lambda: self.find(".title h2 input").get_attribute("value") == "Shed 2", "its recipe")
@@ -134,7 +134,7 @@ class Bench(BenchTest):
         self.press(Keys.ARROW_UP)
         wait_for(lambda: shown()[3] == "billow*", "the layer above")
         wait_for(lambda: len(self.page.find_elements(By.CSS_SELECTOR, "#links label")) == 3, "its links")
-        self.find("#links form:last-child input[type=checkbox]").click()
+        self.click("#links form:last-child input[type=checkbox]")
         wait_for(
             lambda: "reads Fall, Shed, Shed 2" in self.find('.band[data-id="billow"] .name').get_attribute("title"),
             "the link",
@@ -157,7 +157,7 @@ class Bench(BenchTest):
         wait_for(lambda: "billow-2" not in " ".join(shown()), "it to go")
         self.press_with_control("z")
         wait_for(lambda: "Far dust" in self.find("#bands").text, "undo to bring it back")
-        self.find('.band[data-id="fall"] .lane').click()
+        self.click('.band[data-id="fall"] .lane')
         wait_for(lambda: "fall*" in shown(), "a press on the band to choose")
         self.assertEqual(self.frame(), 1)
         self.press("s")
@@ -178,7 +178,7 @@ class Bench(BenchTest):
         shot_id = self.open(tiny(), "fall")
         self.live.bake(shot_id, "break")
         wait_for(lambda: self.health("billow") == "fresh", "the page to hear of it")
-        self.find("#live").click()
+        self.click("#live")
         wait_for(lambda: self.find("#strata").get_attribute("data-quality") == "draft", "the draft")
         wait_for(lambda: self.health("billow") == "fresh", "the draft to be baked", 60)
         self.assertIn("draft", self.band("fall").text)
@@ -186,10 +186,10 @@ class Bench(BenchTest):
         self.type("f-top_speed", "60")
         wait_for(lambda: self.health("fall") in ("stale", "partial"), "the draft to be baked anew")
         wait_for(lambda: self.health("billow") == "fresh", "its end", 60)
-        self.find('[data-quality="shot"]').click()
+        self.click('[data-quality="shot"]')
         wait_for(lambda: self.health("fall") == "stale", "results of the shot's own quality")
         self.assertIn("Fall, Shed, Billow stale", self.find("#stamp").text)
-        self.find("#live").click()
+        self.click("#live")
         self.page.execute_script("document.activeElement.blur()")
         self.press_with_control("z")
         wait_for(lambda: self.health("billow") == "fresh", "undo to find the first bake", 60)
@@ -201,7 +201,7 @@ class Bench(BenchTest):
         self.page.execute_script("document.activeElement.blur()")
         self.press("k")
         wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, ".version"), "a version")
-        self.band("fall").find_element(By.CSS_SELECTOR, ".lane").click()
+        self.click('.band[data-id="fall"] .lane')
         wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, '[id="f-top_speed"]'), "the recipe")
         self.type("f-top_speed", "44")
         wait_for(lambda: self.health("fall") == "stale", "the change")
@@ -213,13 +213,13 @@ class Bench(BenchTest):
         wait_for(lambda: self.health("fall") == "fresh", "the earlier result")
         self.press("b")
         wait_for(lambda: not self.find("#against").is_displayed(), "this again")
-        self.find("#versions").click()
+        self.click("#versions")
         wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, "[data-see]"), "the list")
-        self.find("[data-see]").click()
+        self.click("[data-see]")
         wait_for(lambda: "version 1" in self.find("#against").text, "the version")
-        self.find("[data-back]").click()
+        self.click("[data-back]")
         wait_for(lambda: not self.find("#against").is_displayed() and self.health("fall") == "fresh", "it in force")
-        self.band("fall").find_element(By.CSS_SELECTOR, ".name").click()
+        self.click('.band[data-id="fall"] .name')
         found = lambda: self.page.find_elements(By.CSS_SELECTOR, '[id="f-top_speed"]')  # noqa: E731
         wait_for(lambda: [e.get_attribute("value") for e in found()] == ["43"], "its setting")
 
@@ -264,7 +264,7 @@ class Bench(BenchTest):
         self.open(tiny(seed=22), "fall")
         self.page.execute_script("document.activeElement.blur()")
         self.press(*[Keys.ARROW_RIGHT] * 4)
-        self.find("#to-here").click()
+        self.click("#to-here")
         wait_for(lambda: "5/18" in self.band("fall").text, "five frames", 60)
         wait_for(lambda: "5/18" in self.band("billow").text, "of all that follows", 60)
 
@@ -277,7 +277,7 @@ class Bench(BenchTest):
             self.press(Keys.DELETE)
             wait_for(lambda n=left: len(self.page.find_elements(By.CSS_SELECTOR, ".band")) == n, "one layer less")
         wait_for(lambda: "No layers yet" in self.find("#recipe").text, "the offer")
-        self.find('[data-add="break"]').click()
+        self.click('[data-add="break"]')
         wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, '.band[data-id="break"].chosen'), "the first layer")
 
     def test_shots_and_queue_pages(self):
@@ -287,7 +287,7 @@ class Bench(BenchTest):
         self.assertIn("done", self.find("#table").text)
         self.page.get(self.live.base)
         self.assertIn("Fall fresh", self.find("main").text)
-        self.find("article a").click()
+        self.click("article a")
         wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, ".band"), "the bench")
 
 

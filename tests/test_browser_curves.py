@@ -46,7 +46,7 @@ class Curves(BenchTest):
     def test_a_number_becomes_a_curve_is_drawn_keyed_typed_and_made_level_again(self):
         shot_id = self.open(tiny(seed=31), "billow")
         heat = lambda: self.points(shot_id, "billow", "heat")  # noqa: E731
-        self.find('[data-path="heat"] [data-vary]').click()
+        self.click('[data-path="heat"] [data-vary]')
         wait_for(lambda: heat() == [(1, 0), (18, 0)], "a level curve over the range")
         wait_for(lambda: len(self.knots("heat")) == 2, "its two points")
         self.shown("heat", heat)
@@ -58,7 +58,7 @@ class Curves(BenchTest):
         self.page.execute_script("document.activeElement.blur()")
         self.press(*[Keys.ARROW_RIGHT] * 8)
         self.assertEqual(self.frame(), 9)
-        self.find('[data-path="heat"] [data-part="add"]').click()
+        self.click('[data-path="heat"] [data-part="add"]')
         wait_for(lambda: len(heat()) == 3 and heat()[1][0] == 9, "a key at frame 9")
         self.shown("heat", heat)
         self.assertAlmostEqual(heat()[1][1], 60 * (1 - 8 / 17), places=2)
@@ -83,7 +83,7 @@ class Curves(BenchTest):
         self.press(Keys.DELETE)
         wait_for(lambda: len(heat()) == 2, "one point less")
         self.shown("heat", heat)
-        self.find('[data-path="heat"] [data-part="level"]').click()
+        self.click('[data-path="heat"] [data-part="level"]')
         wait_for(lambda: heat() == 60, "a number")
         self.page.execute_script("document.activeElement.blur()")
         self.press_with_control("z")
@@ -95,7 +95,7 @@ class Curves(BenchTest):
         wait_for(lambda: self.health("billow") == "fresh", "the page to hear of it")
         self.page.execute_script("document.activeElement.blur()")
         self.press(*[Keys.ARROW_RIGHT] * 15)
-        self.find('[data-path="chips"] [data-vary]').click()
+        self.click('[data-path="chips"] [data-vary]')
         chips = lambda: self.points(shot_id, "shed", "chips")  # noqa: E731
         wait_for(lambda: isinstance(chips(), list), "a curve")
         self.assertEqual(chips()[0], (0, 260))

@@ -36,11 +36,11 @@ class View(BenchTest):
 
     def straight(self):
         """Look at the set from the front."""
-        self.find('[data-look="front"]').click()
+        self.click('[data-look="front"]')
         wait_for(lambda: self.find("#bar").is_displayed(), "the straight view")
 
     def tool(self, name):
-        self.find(f'[data-tool="{name}"]').click()
+        self.click(f'[data-tool="{name}"]')
 
     def labels(self):
         return [x.text for x in self.page.find_elements(By.CSS_SELECTOR, ".marks span") if x.is_displayed()]
@@ -69,7 +69,7 @@ class View(BenchTest):
         self.assertEqual(after[1:], before[1:])
         wait_for(lambda: self.find('[data-axis="x"]').get_attribute("value") == f"{after[0]:g}", "the number shown")
         # along one axis alone
-        self.find('[data-along="z"]').click()
+        self.click('[data-along="z"]')
         chain, canvas = self.canvas()
         chain.move_to_element_with_offset(canvas, 100, 0).click_and_hold().move_by_offset(20, -20).move_by_offset(
             20, -30
@@ -199,19 +199,19 @@ class View(BenchTest):
         data = falling_box(16, top_speed=75).model_dump(mode="json")
         data["layers"][0]["keeps"], data["played"] = ["contacts"], 0.2
         self.open(parse(data), "fall")
-        self.find("#bake").click()
+        self.click("#bake")
         wait_for(lambda: self.health("fall") == "fresh", "the bake")
         self.blur()
         # as it falls, by then it has turned and touched the floor
         self.press(*[Keys.ARROW_RIGHT] * 13)
         before = self.last_picture()
-        self.find('[data-show="shapes"]').click()
+        self.click('[data-show="shapes"]')
         self.changed(before, 1_000, "shapes")
         drawn = lambda what: int(self.find("#stage").get_attribute(f"data-{what}"))  # noqa: E731
         # at rest on a face, after a fall of twelve frames
         for what, count in (("contacts", 4), ("trails", 12)):
             self.assertEqual(drawn(what), 0)
-            self.find(f'[data-show="{what}"]').click()
+            self.click(f'[data-show="{what}"]')
             wait_for(lambda: drawn(what) == count, what)  # noqa: B023
         # two frames take ten fifths of a frame each to play
         self.assertIn("played at 0.2", self.find("#stamp").text)
@@ -226,7 +226,7 @@ class View(BenchTest):
         shot_id = self.open(falling_box(9, top_speed=74), "fall")
         self.blur()
         self.press(*[Keys.ARROW_RIGHT] * 4)
-        self.find("#to-here").click()
+        self.click("#to-here")
         wait_for(lambda: self.health("fall") == "partial", "a part of the bake")
         wait_for(lambda: not self.find("#to-here").get_attribute("disabled"), "its end")
         self.press("m")
@@ -234,7 +234,7 @@ class View(BenchTest):
         wait_for(form.is_displayed, "the form")
         ends = [self.find(f'#movie-form [name="{n}"]').get_attribute("value") for n in ("from", "to")]
         self.assertEqual(ends, ["1", "5"])
-        self.find("#movie-form button").click()
+        self.click("#movie-form button")
         wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, ".toast a"), "the movie", 60)
         self.assertIn("5 frames is kept with version 1", self.find(".toast").text)
         (path,) = (folder(self.live.store, shot_id) / "movies").glob("*.mp4")
@@ -246,13 +246,13 @@ class View(BenchTest):
         self.assertGreater(abs(pictures[4].astype(int) - pictures[0]).max(), 40)
         with session() as db:
             self.assertEqual([v.number for v in versions.every(db, shot_id)], [1])
-        self.find("#versions").click()
+        self.click("#versions")
         wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, ".movie a"), "its link")
         self.assertEqual(self.find(".movie a").text, "1-5-shot, movie")
 
     def test_sizes_of_the_chosen_layer_s_domain(self):
         self.open(smoke.shot(), "smoke")
-        self.find('[data-show="domain"]').click()
+        self.click('[data-show="domain"]')
         settings = smoke.shot().layers[0].settings
         # whole blocks of cells, so at least what was asked for
         sides = sorted(n * settings.cell_size for n in settings.shape())
@@ -267,9 +267,9 @@ class View(BenchTest):
         wait_for(lambda: self.shot(shot_id).layer("billow").settings.clearing == 3.5, "the setting")
         menu = "const s = document.querySelector('#give select[name=path]'); s.value = arguments[0];"
         wait_for(lambda: self.page.execute_script(menu, "clearing") is None, "the menu")
-        wait_for(lambda: self.find("#give .chip").click() is None, "the button")
+        self.click("#give .chip")
         wait_for(lambda: self.shot(shot_id).layer(copy).settings.clearing == 3.5, "the other layer to have it")
-        self.find("#set").click()
+        self.click("#set")
         wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, "#give details"), "the panel")
         names = [p.name for p in shot.pieces]
         self.page.execute_script("const p = document.getElementById('piece'); p.value = arguments[0]; p.dispatchEvent(new Event('change', {bubbles: true}));", names.index("Crate 1"))  # fmt: skip

@@ -106,7 +106,10 @@ export class Strata {
     this.row = state.layers.length > ROOMY ? SHORT : TALL;
     this.bands.classList.toggle('compact', this.row === SHORT);
     const focused = document.activeElement?.closest?.('.band')?.dataset.id, part = document.activeElement?.className;
-    this.bands.replaceChildren(...state.layers.map(layer => this.band(layer, layer.id === chosen)), this.links(state.layers));
+    // what would look the same is not drawn again, or a press that is under way would be lost
+    const told = JSON.stringify([state, chosen, state.layers.map(x => this.actions.inView(x)), this.ruler.clientWidth]);
+    if (told !== this.told) this.bands.replaceChildren(...state.layers.map(layer => this.band(layer, layer.id === chosen)), this.links(state.layers));
+    this.told = told;
     if (focused) this.bands.querySelector(`.band[data-id="${focused}"] > .${part}`)?.focus();
     this.look(this.near);
     this.tick();
