@@ -1,5 +1,6 @@
 """Who gets in, and what a file or a request from outside may take."""
 
+import asyncio
 import contextlib
 import json
 import os
@@ -25,7 +26,7 @@ from urst.db import shots
 from urst.db.engine import session
 from urst.errors import BadFile, BadMesh
 from urst.formats import claims
-from urst.web import access, bounds, pages
+from urst.web import access, bounds, pages, turns
 
 
 def glb(document, chunk=b""):
@@ -220,6 +221,77 @@ class Slow(unittest.TestCase):
         chunk = b"190\r\n" + bytes(400) + b"\r\n"
         told, _ = self.ask(b"POST / HTTP/1.1\r\nhost: x\r\ntransfer-encoding: chunked\r\n\r\n" + 4 * chunk)
         self.assertIn(b"413", told)
+
+
+class InTurn(unittest.IsolatedAsyncioTestCase):
+    """An application behind turns, whose work lasts until it is told to end."""
+
+    def setUp(self):
+        self.working, self.most, self.end = [], {}, asyncio.Event()
+        self.turns = turns.Turns(self.work)
+
+    async def work(self, scope, receive, send):
+        while scope["method"] == "POST" and (await receive()).get("more_body"):
+            pass
+        about = scope["path"].split("/")[2:3]
+        self.working += about
+        self.most = {n: max(self.most.get(n, 0), self.working.count(n)) for n in {*self.most, *self.working}}
+        await self.end.wait()
+        self.working = [n for n in self.working if n not in about] + [n for n in self.working if n in about][1:]
+        await send({"type": "http.response.start", "status": 200, "headers": []})
+        await send({"type": "http.response.body", "body": b""})
+
+    async def ask(self, path, method="GET", pieces=()):
+        told, left = [], [*pieces]
+
+        async def receive():
+            await asyncio.sleep(0)
+            return {"type": "http.request", "body": left.pop(0), "more_body": bool(left)}
+
+        async def send(message):
+            told.append(message)
+
+        headers = [(b"transfer-encoding", b"chunked")] if pieces else []
+        scope = {"type": "http", "method": method, "path": path, "headers": headers}
+        await self.turns(scope, receive, send)
+        return told[0]["status"]
+
+    async def settle(self):
+        for _ in range(50):
+            await asyncio.sleep(0)
+
+    async def test_one_shot_takes_few_turns_all_take_more_and_the_list_takes_none(self):
+        same = [asyncio.create_task(self.ask("/shots/a/state")) for _ in range(40)]
+        others = [asyncio.create_task(self.ask(f"/shots/b{k}/set", "POST", (b"x", b"y"))) for k in range(40)]
+        await self.settle()
+        self.assertEqual(self.working.count("a"), turns.OF_ONE)
+        self.assertEqual(len(self.working), turns.AT_A_TIME)
+        self.end.set()
+        self.assertEqual(await asyncio.wait_for(self.ask("/"), 5), 200)
+        self.assertEqual(set(await asyncio.wait_for(asyncio.gather(*same, *others), 5)), {200})
+        self.assertEqual(self.most["a"], turns.OF_ONE)
+
+    async def test_what_has_not_all_come_holds_no_turn(self):
+        async def never():
+            await asyncio.Event().wait()
+
+        scope = {"type": "http", "method": "POST", "path": "/shots/a/x", "headers": [(b"content-length", b"9")]}
+        slow = [asyncio.create_task(self.turns(scope, never, None)) for _ in range(20)]
+        await self.settle()
+        self.end.set()
+        self.assertEqual(await asyncio.wait_for(self.ask("/shots/a/state"), 5), 200)
+        for task in slow:
+            task.cancel()
+        await asyncio.gather(*slow, return_exceptions=True)
+        self.assertFalse(self.turns._there, "what was given up is forgotten")
+
+    async def test_too_many_are_told_to_come_again(self):
+        waiting = [asyncio.create_task(self.ask(f"/shots/{k}/state")) for k in range(turns.WAITING)]
+        await self.settle()
+        self.assertEqual(await self.ask("/shots/x/state"), 503)
+        self.end.set()
+        await asyncio.wait_for(asyncio.gather(*waiting), 5)
+        self.assertEqual(await self.ask("/shots/x/state"), 200)
 
 
 class Passphrase(unittest.TestCase):

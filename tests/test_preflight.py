@@ -1,6 +1,7 @@
 """Preflight findings, their mends, and what the gauges show."""
 
 import unittest
+from unittest import mock
 
 import manifold3d
 import numpy as np
@@ -12,6 +13,7 @@ from urst.core.geometry.mesh import Mesh
 from urst.demo import cask, sluice, swell
 from urst.errors import BadMesh, BadValue
 from urst.scene.shapes import Imported
+from urst.shot import preflight as checks
 from urst.shot.document import parse
 from urst.shot.forecast import forecast
 from urst.shot.preflight import disk, mended, preflight, watch
@@ -248,6 +250,26 @@ class Solids(unittest.TestCase):
         )
         check_solid(mesh)
         self.assertEqual(len(self_crossings(generators.ball(1.0, 16)[0])), 0)
+
+
+class Large(unittest.TestCase):
+    """What there is too much of is said so, in bounded time and room."""
+
+    def test_pairs_that_overlap_are_told_one_by_one_up_to_a_number(self):
+        data = falling_box().model_dump(mode="json")
+        box = data["pieces"][1]
+        data["pieces"] += [
+            box | {"name": f"Box {k}", "position": (0.15 * (k % 16), 0.1 * (k // 16), 2.0), "spin": (0, 0, 0)}
+            for k in range(96)
+        ]
+        found = [f for f in preflight(parse(data)) if "overlap" in f.title]
+        self.assertEqual(sum("overlap by" in f.title for f in found), checks.MOST_TOLD)
+        self.assertEqual(sum("pairs of pieces overlap" in f.title for f in found), 1)
+
+    def test_layers_are_judged_for_so_long_and_the_rest_is_named(self):
+        with mock.patch.object(checks, "LAYERS_LONGEST", 0.0):
+            found = preflight(tiny(seed=77))
+        self.assertTrue(any("of 4 layers were judged" in f.title for f in found), found)
 
 
 class Forecasts(unittest.TestCase):

@@ -26,8 +26,9 @@ def address() -> str:
 @lru_cache
 def engine() -> Engine:
     """Return the process's engine; lost connections are noticed and replaced."""
+    # more connections than the server has threads, so that none waits for one
     return create_engine(
-        address().replace("postgresql://", "postgresql+psycopg://", 1), pool_pre_ping=True, pool_size=8
+        address().replace("postgresql://", "postgresql+psycopg://", 1), pool_pre_ping=True, pool_size=8, max_overflow=40
     )
 
 

@@ -1,6 +1,7 @@
 """The set as geometry: meshes where they stand, and the paths of what is driven."""
 
 from dataclasses import replace
+from functools import lru_cache
 
 import numpy as np
 
@@ -25,19 +26,31 @@ def placed(piece: SetPiece, world: World) -> list[Mesh]:
     return [transformed(m, matrix, position) for m in meshes(piece.shape)]
 
 
-def placed_corners(piece: SetPiece, world: World) -> list[np.ndarray]:
-    """Of each part of a piece, points (n, 3) that span it where it stands at the first frame [m]."""
-    turn, position = stance(piece, world)
+def placed_corners(piece: SetPiece, world: World) -> tuple[np.ndarray, ...]:
+    """Of each part of a piece, points (n, 3) that span it where it stands at the first frame [m]; not to be written to."""
+    return _placed_corners(piece, world.start)
+
+
+@lru_cache(maxsize=20_000)
+def _placed_corners(piece, start):
+    turn, position = _stance(piece, start)
     matrix = rotation.matrix(turn)
-    return [points @ matrix.T + position for points in corners(piece.shape)]
+    found = tuple(points @ matrix.T + position for points in corners(piece.shape))
+    for points in found:
+        points.flags.writeable = False
+    return found
 
 
 def stance(piece: SetPiece, world: World) -> tuple[np.ndarray, np.ndarray]:
     """Return how a piece stands at the first frame: quaternion (4,) and place (3,) [m]."""
-    position, turn = np.array(piece.position, float), rotation.from_degrees(piece.rotation)
+    return _stance(piece, world.start)
+
+
+def _stance(piece, start):
     if piece.motion == "driven":
-        position, turn = path(piece)(world.start)
-    return turn, position
+        place, turn = path(piece)(start)
+        return turn, place
+    return rotation.from_degrees(piece.rotation), np.array(piece.position, float)
 
 
 def solids(number: int, piece: SetPiece, world: World) -> list[Solid]:
@@ -132,7 +145,7 @@ def path(piece: SetPiece):
     """
     frames = np.array([k.frame for k in piece.keys], float)
     points = np.array([k.position for k in piece.keys], float)
-    turns = np.array([rotation.from_degrees(k.rotation) for k in piece.keys])
+    turns = rotation.from_degrees([k.rotation for k in piece.keys])
     if len(frames) == 1:
         return lambda frame: (points[0], turns[0])
     span = np.diff(frames)

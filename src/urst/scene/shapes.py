@@ -181,11 +181,13 @@ def meshes(shape: Shape) -> tuple[Mesh, ...]:
 
 @lru_cache(maxsize=256)
 def corners(shape: Shape) -> tuple[np.ndarray, ...]:
-    """Of each part of a shape, points (n, 3) that have the same convex hull, as few as there are; all of a flat one [m]."""
+    """Of each part of a shape, few points (n, 3) that have the same convex hull; all of a flat one [m]."""
     return tuple(_spanning(m.vertices) for m in meshes(shape) if len(m.vertices))
 
 
 def _spanning(points):
+    if len(points) <= 8:
+        return points
     try:
         return points[ConvexHull(points).vertices]
     except (QhullError, ValueError):

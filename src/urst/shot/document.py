@@ -47,6 +47,10 @@ class Shot(World):
     def __hash__(self) -> int:
         return self.hashed
 
+    def unnamed(self) -> "Shot":
+        """The shot without its own name and note: what is baked of it and found about it is the same."""
+        return Shot.model_construct(**{n: getattr(self, n) for n in Shot.model_fields} | {"name": "", "note": ""})
+
     @model_validator(mode="before")
     @classmethod
     def _take_values(cls, data: Any) -> Any:

@@ -22,8 +22,10 @@ log = logging.getLogger("urst.preflight")
 
 #: overlaps shallower than this are left to the solver [m]
 SHALLOW = 2e-3
-#: overlaps are looked for so long at most [s]
-LONGEST = 3.0
+#: overlaps told one by one
+MOST_TOLD = 50
+#: overlaps are looked for so long at most, and layers are judged so long [s]
+LONGEST, LAYERS_LONGEST = 3.0, 3.0
 
 
 def preflight(shot: Shot) -> list[Finding]:
@@ -48,11 +50,24 @@ def judged(shot: Shot) -> list[Finding]:
     if found:
         # geometry that is no good says nothing more
         return found
-    told = [f for layer in shot.layers for f in shot.kind_of(layer).findings(shot, layer)]
+    told = _layers(shot)
     if any(f.grave for f in told):
         return _once([f for f in told if f.grave])
     found += _scale(shot) + list(_overlaps(_Set(shot))) + _not_kept(shot)
     return sorted(_once(found + told), key=lambda f: not f.grave)
+
+
+def _layers(shot):
+    """What the kinds say of their layers, one after the other until the time is up."""
+    told, deadline = [], time.monotonic() + LAYERS_LONGEST
+    for n, layer in enumerate(shot.layers):
+        if time.monotonic() > deadline:
+            return [*told, Finding(
+                f"Only {n:,} of {len(shot.layers):,} layers were judged.", "The shot is too large to be looked at whole: what is wrong with "
+                "the others shows when they are baked.",
+            )]  # fmt: skip
+        told += shot.kind_of(layer).findings(shot, layer)
+    return told
 
 
 def _once(found):
@@ -241,7 +256,12 @@ def _overlaps(world: _Set) -> tuple[Finding, ...]:
             pair = int(owner[first]), int(owner[second])
             if depth > SHALLOW and depth > worst.get(pair, (0,))[0]:
                 worst[pair] = (depth, way)
-    for (i, j), (depth, way) in worst.items():
+    deepest = sorted(worst.items(), key=lambda x: -x[1][0])
+    if len(deepest) > MOST_TOLD:
+        found.append(Finding(
+            f"{len(deepest):,} pairs of pieces overlap at the start.", f"The deepest {MOST_TOLD} are told here one by one: mend these, then look again.",
+        ))  # fmt: skip
+    for (i, j), (depth, way) in deepest[:MOST_TOLD]:
         first, second = shot.pieces[i], shot.pieces[j]
         # move the second if it is loose, else the first the other way
         mover, index, shift = (second, j, way) if second.motion == "loose" else (first, i, -way)

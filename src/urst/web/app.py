@@ -37,6 +37,7 @@ from urst.web import (
 from urst.web.bounds import Bounded
 from urst.web.store import store
 from urst.web.templates import page
+from urst.web.turns import Turns
 
 HERE = Path(__file__).parent
 log = logging.getLogger("urst.web")
@@ -86,6 +87,7 @@ def _most(path: str) -> tuple[int, str]:
     )
 
 
+app.add_middleware(Turns)
 app.add_middleware(Bounded, most=_most)
 
 

@@ -80,7 +80,7 @@ def _preflight(shot: Shot) -> tuple:
 
 def findings(shot: Shot, gauges: dict) -> list:
     """Preflight findings, then what the gauges show."""
-    found = list(_preflight(shot))
+    found = list(_preflight(shot.unnamed()))
     if not any(f.grave for f in found):
         found += disk_check(shot, store().free_bytes()) + memory_check(shot, machine.memory()[0])
     return found + watch(shot, gauges)

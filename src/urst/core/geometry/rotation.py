@@ -18,11 +18,16 @@ def quaternions(rotations: Rotation) -> np.ndarray:
 
 def matrix(quaternion: np.ndarray) -> np.ndarray:
     """Rotation matrices (..., 3, 3) of unit quaternions (..., 4)."""
+    # most pieces of a large set are not turned, and SciPy takes its time for one
+    if np.ndim(quaternion) == 1 and np.array_equal(quaternion, IDENTITY):
+        return np.eye(3)
     return turns(quaternion).as_matrix()
 
 
 def from_degrees(angles) -> np.ndarray:
-    """Quaternion (4,) of turns about the fixed axes x, then y, then z [deg]."""
+    """Quaternions (..., 4) of turns (..., 3) about the fixed axes x, then y, then z [deg]."""
+    if np.ndim(angles) == 1 and not any(angles):
+        return IDENTITY.copy()
     return quaternions(Rotation.from_euler("xyz", angles, degrees=True))
 
 
