@@ -1,8 +1,10 @@
 """The store: whole or not at all, checked on reading, the same bytes for the same content."""
 
 import errno
+import hashlib
 import itertools
 import os
+import struct
 import tempfile
 import threading
 import time
@@ -46,6 +48,45 @@ class FrameFiles(unittest.TestCase):
                 frames.decode(bytes(bad))
         with self.assertRaises(CacheDamaged):
             frames.decode(data[: len(data) // 2])
+
+
+def headed(header: bytes) -> bytes:
+    """A file of the right form with another head."""
+    body = frames.MAGIC + struct.pack("<I", len(header)) + header
+    return body + hashlib.blake2b(body, digest_size=16).digest()
+
+
+class OddHeads(unittest.TestCase):
+    """Files whose checksum is right and which are not ours."""
+
+    HEADS = (
+        b"", b"7", b"null", b"[]", b"{}", b'{"meta":3,"arrays":[]}', b'{"meta":{"gauges":7},"arrays":[7]}', b"[" * 50_000,
+        b'{"meta":{"gauges":{"a":"x"}},"arrays":[{"name":"a","dtype":"<f4","shape":[9],"at":0,"size":0}]}', b"\xff\xfe",
+        b'{"meta":{"gauges":[1]},"arrays":{"a":1}}', b'{"meta":{"gauges":null},"arrays":[{"name":"a","dtype":"O","shape":[1],"at":0,"size":1}]}',
+    )  # fmt: skip
+
+    def test_each_is_told_as_damaged(self):
+        with tempfile.TemporaryDirectory() as name:
+            path = Path(name) / "x.urf"
+            for head in self.HEADS:
+                with self.subTest(head[:60]):
+                    path.write_bytes(headed(head))
+                    self.assertRaises(CacheDamaged, frames.decode, headed(head))
+                    self.assertRaises(CacheDamaged, frames.read_gauges, path)
+
+    def test_a_store_with_such_files_is_listed_and_mended(self):
+        with tempfile.TemporaryDirectory() as name:
+            store, key = Store(name), "a" * 40
+            store.write_static(key, {}, {"gauges": {"x": 1.0}})
+            for n, head in enumerate(self.HEADS):
+                (store.folder(key) / f"frame{n:06d}.urf").write_bytes(headed(head))
+            (store.folder(key) / "frame000050.urf").mkdir()
+            (store.folder(key) / "times.jsonl").write_bytes(b'[1]\n{}\n3\n\xff\n[1, 0.5]\n["a", "b"]\n')
+            self.assertEqual(store.read_gauges(key), {})
+            self.assertEqual(store.seconds_per_frame(key), 0.5)
+            self.assertRaises(CacheDamaged, store.read_frame, key, 50)
+            self.assertIn("frame000050.urf", store.clear_damaged(key, fully=True))
+            self.assertNotIn(50, store.frames(key))
 
 
 class StoreTests(unittest.TestCase):

@@ -1,18 +1,24 @@
-"""Two editors at once, and a queue that is asked for the same, or for what kills its worker."""
+"""Two editors at once, requests of any kind, and a queue that is asked for the same, or for what kills its worker."""
 
+import os
+import random
 import threading
 import unittest
 
 import httpx
 
+from tests import fuzz_requests
 from tests.live import Live, wait_for
-from tests.shots import tiny
+from tests.shots import falling_box, tiny
+from urst.bake import runner
 from urst.db import runs, shots
 from urst.db.engine import session
 from urst.db.tables import RunRow
 from urst.jobs import queue
 from urst.shot.document import parse
+from urst.shot.keys import layer_keys
 from urst.shot.preflight import memory
+from urst.store.store import Store
 
 
 class Editors(unittest.TestCase):
@@ -146,6 +152,22 @@ class Queue(unittest.TestCase):
         self.assertTrue(found and found[0].grave)
         self.assertRegex(found[0].title, r"need.* GB of memory and there are 0\.0 GB")
         self.assertEqual(memory(tiny(), 1e15), [])
+
+
+class Requests(unittest.TestCase):
+    def test_whatever_is_asked_is_answered_in_a_sentence_and_breaks_nothing(self):
+        rng = random.Random(int(os.environ.get("URST_FUZZ_SEED", "20")))
+        with Live(worker=False) as live:
+            baked = falling_box(4)
+            runner.bake(baked, Store(live.store))
+            ids = [live.add(tiny(seed=44)), live.add(baked)]
+            known = {"shot_id": ids, "key": [layer_keys(baked)["fall"]]}
+            count = int(os.environ.get("URST_FUZZ_REQUESTS", "1000"))
+            self.assertEqual(fuzz_requests.tried(live.base, known, rng, count), [])
+            self.assertNotIn("Traceback", live.log("serve"))
+            for shot_id in ids:
+                self.assertEqual(live.state(shot_id)["id"], shot_id)
+            self.assertEqual(live.client.get("/").status_code, 200)
 
 
 class GivenUp(unittest.TestCase):

@@ -96,7 +96,7 @@ def moved(shot: Shot, layer_id: str, to: int) -> Shot:
     """
     data = shot.model_dump(mode="json")
     layer = data["layers"].pop(_place(shot, layer_id))
-    data["layers"].insert(max(0, to), layer)
+    data["layers"].insert(min(max(0, to), len(data["layers"])), layer)
     return parse(data)
 
 

@@ -20,6 +20,10 @@ from urst.errors import CacheDamaged, StoreFull
 
 MAGIC = b"URSTFR1\n"
 _DIGEST = 16
+#: what a head that is not ours ends in
+_ODD = (
+    ValueError, KeyError, TypeError, AttributeError, RecursionError, MemoryError, struct.error, zstandard.ZstdError
+)  # fmt: skip
 
 
 def encode(arrays: dict[str, np.ndarray], meta: dict) -> bytes:
@@ -60,6 +64,13 @@ def decode(data: bytes, source: str = "frame") -> tuple[dict[str, np.ndarray], d
         If the bytes are not what was written.
     """
     check(data, source)
+    try:
+        return _decoded(data)
+    except _ODD as error:
+        raise CacheDamaged(f"{source} does not hold what its head says: bake this layer again.") from error
+
+
+def _decoded(data):
     (size,) = struct.unpack_from("<I", data, 8)
     header = json.loads(data[12 : 12 + size])
     unpack = zstandard.ZstdDecompressor()
@@ -69,20 +80,27 @@ def decode(data: bytes, source: str = "frame") -> tuple[dict[str, np.ndarray], d
         shape = tuple(entry["shape"])
         raw = unpack.decompress(data[start : start + entry["size"]])
         arrays[entry["name"]] = np.frombuffer(raw, np.dtype(entry["dtype"])).reshape(shape).copy()
-    return arrays, header["meta"]
+    return arrays, dict(header["meta"])
 
 
-def read_meta(path: Path) -> dict:
-    """Return a frame's meta without reading its arrays; the checksum is not looked at."""
-    with open(path, "rb") as file:
-        head = file.read(12)
-        if len(head) < 12 or head[:8] != MAGIC:
-            raise CacheDamaged(f"{path.name} is not a frame file, or is cut short: bake this layer again.")
-        (size,) = struct.unpack_from("<I", head, 8)
-        try:
-            return json.loads(file.read(size))["meta"]
-        except ValueError as error:
-            raise CacheDamaged(f"{path.name} is cut short: bake this layer again.") from error
+def read_gauges(path: Path) -> dict[str, float]:
+    """Return the gauges in a frame's head without reading its arrays; the checksum is not looked at.
+
+    Raises
+    ------
+    CacheDamaged
+        If it has no head, or an odd one.
+    """
+    try:
+        with open(path, "rb") as file:
+            head = file.read(12)
+            if len(head) < 12 or head[:8] != MAGIC:
+                raise CacheDamaged(f"{path.name} is not a frame file, or is cut short: bake this layer again.")
+            (size,) = struct.unpack_from("<I", head, 8)
+            gauges = json.loads(file.read(size))["meta"].get("gauges", {})
+            return {str(name): float(value) for name, value in gauges.items()}
+    except (OSError, *_ODD) as error:
+        raise CacheDamaged(f"{path.name} has no head that can be read: bake this layer again.") from error
 
 
 def write_whole(path: Path, data: bytes) -> None:

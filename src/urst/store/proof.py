@@ -34,7 +34,7 @@ def damaged(folder: Path, names: list[str], *, fully: bool = False) -> list[str]
                 continue
             try:
                 frames.check(path.read_bytes(), name)
-            except CacheDamaged:
+            except (CacheDamaged, IsADirectoryError):
                 found.append(name)
             else:
                 note(path)
@@ -51,7 +51,7 @@ def _known(folder):
     with contextlib.suppress(FileNotFoundError):
         for line in (folder / _INDEX).read_text(errors="replace").splitlines():
             # a line that a crash cut short says nothing
-            with contextlib.suppress(ValueError, TypeError):
+            with contextlib.suppress(ValueError, TypeError, RecursionError):
                 name, *state = json.loads(line)
                 found[name] = state
     return found

@@ -57,6 +57,10 @@ class Store:
             data = path.read_bytes()
         except FileNotFoundError as error:
             raise CacheDamaged(f"{name} is not in the store: bake this layer again.") from error
+        except OSError as error:
+            raise CacheDamaged(
+                f"{name} cannot be read ({error.strerror}): look at the store's disk, then bake this layer again."
+            ) from error
         try:
             return frames.decode(data, name)
         except CacheDamaged:
@@ -78,8 +82,8 @@ class Store:
 
     def static_gauges(self, key: str) -> dict[str, float]:
         """Return the gauges of what does not change over time, without reading its arrays."""
-        with contextlib.suppress(CacheDamaged, FileNotFoundError):
-            return frames.read_meta(self.folder(key) / "static.urf").get("gauges", {})
+        with contextlib.suppress(CacheDamaged):
+            return frames.read_gauges(self.folder(key) / "static.urf")
         return {}
 
     def changed(self, key: str) -> int:
@@ -107,8 +111,8 @@ class Store:
         """Return the gauges of all frames that are there, or of the wanted among them."""
         gauges = {}
         for frame in self.frames(key) if wanted is None else wanted:
-            with contextlib.suppress(CacheDamaged, FileNotFoundError):
-                gauges[frame] = frames.read_meta(self.folder(key) / f"frame{frame:06d}.urf").get("gauges", {})
+            with contextlib.suppress(CacheDamaged):
+                gauges[frame] = frames.read_gauges(self.folder(key) / f"frame{frame:06d}.urf")
         return gauges
 
     def frames(self, key: str) -> list[int]:
@@ -165,9 +169,9 @@ class Store:
         path = self.folder(key) / "times.jsonl"
         times = []
         if path.is_file():
-            for line in path.read_text().splitlines():
-                with contextlib.suppress(ValueError):
-                    times.append(json.loads(line)[1])
+            for line in path.read_text(errors="replace").splitlines():
+                with contextlib.suppress(ValueError, TypeError, LookupError, RecursionError):
+                    times.append(float(json.loads(line)[1]))
         return float(np.mean(times)) if times else None
 
     def usage(self, key: str) -> Usage:
@@ -196,7 +200,8 @@ class Store:
             names = ["static.urf", *(f"frame{n:06d}.urf" for n in numbers)]
         found = proof.damaged(folder, names, fully=fully)
         for name in found:
-            (folder / name).unlink(missing_ok=True)
+            path = folder / name
+            shutil.rmtree(path) if path.is_dir() else path.unlink(missing_ok=True)
         return found
 
     def keys(self) -> list[str]:

@@ -7,10 +7,11 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 from fastapi import FastAPI, Request
-from fastapi.exceptions import HTTPException, RequestValidationError
+from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse, Response
 from fastapi.staticfiles import StaticFiles
 from sqlalchemy.exc import DataError, DBAPIError
+from starlette.exceptions import HTTPException
 from starlette.middleware.trustedhost import TrustedHostMiddleware
 
 from urst.errors import Conflict, UrstError
@@ -96,10 +97,12 @@ async def _guard(request: Request, call_next):
     """Changes come only from our own pages; the content policy goes with every answer."""
     fresh = asked.take(request)
     if request.method not in ("GET", "HEAD"):
-        origin = request.headers.get("origin") or request.headers.get("referer")
-        foreign = origin and urlsplit(origin).netloc != request.headers.get("host")
-        if foreign or request.headers.get("sec-fetch-site") in ("cross-site", "same-site"):
+        if _foreign(request):
             return PlainTextResponse("This change did not come from one of Urst's own pages, so it was refused.", 403)
+        if not asked.sound(request):
+            return PlainTextResponse("urst-revision is no revision: send the number that the page shows.", 422)
+    if "\0" in request.url.path:
+        return _nothing(request, None)
     if not access.may(request):
         if request.method in ("GET", "HEAD") and "text/html" in request.headers.get("accept", ""):
             return RedirectResponse("/enter", 303)
@@ -118,6 +121,17 @@ async def _guard(request: Request, call_next):
     return response
 
 
+def _foreign(request):
+    """Whether a change comes from elsewhere, as far as it says."""
+    if request.headers.get("sec-fetch-site") in ("cross-site", "same-site"):
+        return True
+    origin = request.headers.get("origin") or request.headers.get("referer")
+    try:
+        return bool(origin) and urlsplit(origin).netloc != request.headers.get("host")
+    except ValueError:
+        return True
+
+
 def _failed(request: Request, message: str, status: int):
     if request.headers.get("hx-request") or request.headers.get("accept", "").startswith("application/json"):
         return JSONResponse({"message": message}, status)
@@ -132,7 +146,7 @@ def _refused(request: Request, error: UrstError):
 
 
 @app.exception_handler(DataError)
-@app.exception_handler(UnicodeEncodeError)
+@app.exception_handler(UnicodeError)
 def _no_value(request: Request, error: Exception):
     return _failed(
         request, "Something that was sent is no value that can be kept: look for odd characters and huge numbers.", 422
@@ -153,6 +167,11 @@ def _no_database(request: Request, error: DBAPIError):
 @app.exception_handler(HTTPException)
 def _http(request: Request, error: HTTPException):
     return _failed(request, str(error.detail), error.status_code)
+
+
+@app.exception_handler(405)
+def _no_such_way(request: Request, error):
+    return _failed(request, f"{request.method} is not what this address takes: use Urst's own pages.", 405)
 
 
 @app.exception_handler(404)

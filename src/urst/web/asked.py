@@ -20,8 +20,13 @@ def take(request: Request) -> str:
     by = known if _EDITOR.fullmatch(known) else secrets.token_urlsafe(12)
     _by.set(by)
     number = request.headers.get("urst-revision", "")
-    _seen.set(int(number) if re.fullmatch("[0-9]{1,9}", number) else None)
+    _seen.set(int(number) if number and sound(request) else None)
     return "" if by == known else by
+
+
+def sound(request: Request) -> bool:
+    """Whether a request that tells a revision tells a number."""
+    return re.fullmatch("[0-9]{0,18}", request.headers.get("urst-revision", "")) is not None
 
 
 def by() -> str:

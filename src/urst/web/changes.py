@@ -32,6 +32,7 @@ def put(
     """
     try:
         path, other = meanwhile.path(db, kept, place, path)
+        _field(model, questions, path)
         data = kept.shot.model_dump(mode="json")
         at = data
         *parents, last = (*place, *path.split("."))

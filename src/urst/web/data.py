@@ -45,7 +45,7 @@ def static(key: str):
 @lru_cache(maxsize=4096)
 def _kind(key):
     """The kind of layer a key's result is of: it never changes, so it is read once."""
-    return registry.named(store().read_static(key)[1]["kind"])
+    return registry.named(str(store().read_static(key)[1].get("kind")))
 
 
 @router.get("/data/{key}/frames/{first}-{last}")

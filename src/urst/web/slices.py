@@ -25,7 +25,7 @@ def _frame(key, frame):
         meta = store().read_static(key)[1]
     except ValueError as error:
         raise HTTPException(404, "There is no such result.") from error
-    kind = registry.named(meta["kind"])
+    kind = registry.named(str(meta.get("kind")))
     if not kind.sliced:
         raise HTTPException(404, "Nothing of this result is shown on a plane.")
     return store().read_frame(key, frame)[0], meta, kind
