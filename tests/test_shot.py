@@ -2,6 +2,7 @@
 
 import json
 import tempfile
+import time
 import unittest
 from pathlib import Path
 from typing import get_args
@@ -15,7 +16,7 @@ from urst.demo import granary, sluice
 from urst.errors import BadFile, BadValue
 from urst.kinds.break_ import advice
 from urst.kinds.registry import KINDS
-from urst.scene import library, mesh_codec, placing
+from urst.scene import library, mesh_codec, paths
 from urst.scene.pieces import SetPiece
 from urst.scene.shapes import Imported, meshes
 from urst.scene.units import parse_number
@@ -571,7 +572,7 @@ class Paths(unittest.TestCase):
     def test_a_driven_piece_passes_its_keys_and_rests_beyond_them(self):
         shot = tiny()
         weight = next(p for p in shot.pieces if p.name == "Counterweight")
-        at = placing.path(weight)
+        at = paths.Path(weight)
         for key in weight.keys:
             np.testing.assert_allclose(at(key.frame)[0], key.position, atol=1e-9)
         np.testing.assert_allclose(at(-100)[0], weight.keys[0].position)
@@ -582,7 +583,29 @@ class Paths(unittest.TestCase):
         keys = [
             {"frame": f, "position": p} | ({"going": going[f"k{f}"]} if f"k{f}" in going else {}) for f, p in corners
         ]
-        return placing.path(SetPiece(name="Cart", shape={"kind": "box"}, motion="driven", keys=keys, heads=heads))
+        return paths.Path(SetPiece(name="Cart", shape={"kind": "box"}, motion="driven", keys=keys, heads=heads))
+
+    def test_many_frames_at_once_are_the_same_as_one_by_one(self):
+        rng = np.random.default_rng(3)
+        for heads in (False, True):
+            keys = [
+                {"frame": 4.0 * n + rng.uniform(0, 3), "position": tuple(rng.uniform(-2, 2, 3)), "rotation": tuple(rng.uniform(-180, 180, 3)),
+                 "going": str(rng.choice(["through", "stop", "straight"]))}
+                for n in range(9)
+            ]  # fmt: skip
+            at = paths.Path(SetPiece(name="Cart", shape={"kind": "box"}, motion="driven", keys=keys, heads=heads))
+            frames = np.linspace(-5, 45, 201)
+            places, turns = at.along(frames)
+            for f, place, turn in zip(frames, places, turns):
+                np.testing.assert_allclose(place, at(f)[0], atol=1e-12)
+                self.assertAlmostEqual(abs(turn @ at(f)[1]), 1.0, places=12)
+
+    def test_keys_far_before_the_shot_cost_nothing_and_are_not_its_speed(self):
+        keys = [{"frame": f, "position": (x, 0, 0)} for f, x in ((-1e6, 0), (-999_999, 900), (1, 0), (25, 6))]
+        began = time.perf_counter()
+        speed = paths.Path(SetPiece(name="Cart", shape={"kind": "box"}, motion="driven", keys=keys)).speed(1, 96, 24.0)
+        self.assertLess(time.perf_counter() - began, 1.0)
+        self.assertTrue(5.0 < speed < 20.0, speed)
 
     def speed(self, at, frame):
         return np.linalg.norm(at(frame + 1e-4)[0] - at(frame - 1e-4)[0]) / 2e-4

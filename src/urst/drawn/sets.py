@@ -11,7 +11,8 @@ from urst.drawn.representations import skins
 from urst.errors import BadFile
 from urst.kinds.kind import Arrays
 from urst.scene import content
-from urst.scene.placing import path, placed_corners, stance
+from urst.scene.paths import Path
+from urst.scene.placing import placed_corners, stance
 from urst.scene.shapes import Shape, meshes
 from urst.scene.world import World
 
@@ -86,13 +87,13 @@ def paths(world: World) -> Arrays:
     if not driven:
         return {}
     clock, rows = world.clock(), []
+    frames = clock.full_speed(clock.times(np.array(world.frames(), float)))
     for piece in (world.pieces[i] for i in driven):
-        at = path(piece)
+        at = Path(piece)
         home, home_turn = at(world.start)
-        for f in world.frames():
-            position, turn = at(clock.full_speed(clock.seconds(f)))
-            moved = rotation.turns(turn) * rotation.turns(home_turn).inv()
-            rows.append([*(position - moved.apply(home)), *rotation.quaternions(moved)])
+        position, turn = at.along(frames)
+        moved = rotation.turns(turn) * rotation.turns(home_turn).inv()
+        rows.append(np.hstack([position - moved.apply(home), rotation.quaternions(moved)]))
     table = np.array(rows, np.float32).reshape(len(driven), -1, 7)
     return {"driven": np.array(driven, np.int32), "path": np.ascontiguousarray(table.transpose(1, 0, 2))}
 

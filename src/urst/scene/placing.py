@@ -1,4 +1,4 @@
-"""The set as geometry: meshes where they stand, and the paths of what is driven."""
+"""The set as geometry: meshes where they stand, and where what is driven is."""
 
 from dataclasses import replace
 from functools import lru_cache
@@ -11,6 +11,7 @@ from urst.core.geometry import rotation
 from urst.core.geometry.generators import box_between
 from urst.core.geometry.mesh import Mesh, chained, transformed
 from urst.core.geometry.sheet import wedges
+from urst.scene.paths import Path
 from urst.scene.pieces import SetPiece
 from urst.scene.shapes import ball_radius, corners, is_cut, is_endless, is_hollow, is_sheet, meshes, parts, rooms
 from urst.scene.taking_part import Matter
@@ -48,7 +49,7 @@ def stance(piece: SetPiece, world: World) -> tuple[np.ndarray, np.ndarray]:
 
 def _stance(piece, start):
     if piece.motion == "driven":
-        place, turn = path(piece)(start)
+        place, turn = Path(piece)(start)
         return turn, place
     return rotation.from_degrees(piece.rotation), np.array(piece.position, float)
 
@@ -136,63 +137,6 @@ def comes_and_goes(world: World, numbers: list[int]) -> bool:
     return any(r.since is not None or r.until is not None for r in rows)
 
 
-def path(piece: SetPiece):
-    """Return a function of the frame that gives a driven piece's position (3,) and quaternion (4,).
-
-    Positions run along a cubic through the keys (Catmull-Rom tangents for uneven spacing; none where it stops), turns along the
-    shortest arcs; before the first and after the last key the piece stands still. What heads along its path turns on from
-    how it stands by as much as its way has turned since it set out.
-    """
-    frames = np.array([k.frame for k in piece.keys], float)
-    points = np.array([k.position for k in piece.keys], float)
-    turns = rotation.from_degrees([k.rotation for k in piece.keys])
-    if len(frames) == 1:
-        return lambda frame: (points[0], turns[0])
-    span = np.diff(frames)
-    going = [k.going for k in piece.keys]
-    tangent = np.gradient(points, frames, axis=0)
-    tangent[[g == "stop" for g in going]] = 0.0
-    # of each span: slopes at both ends, of places and of how far it has turned
-    first, last = tangent[:-1].copy(), tangent[1:].copy()
-    slope = np.array([[g != "stop" for g in going[:-1]], [g != "stop" for g in going[1:]]], float)
-    straight = np.array([g == "straight" for g in going[:-1]])
-    even = np.diff(points, axis=0) / span[:, None]
-    first[straight], last[straight], slope[:, straight] = even[straight], even[straight], 1.0
-    way = next((e for e in (*first, *even) if np.linalg.norm(e) > 1e-9), None) if piece.heads else None
-
-    def at(frame):
-        f = float(np.clip(frame, frames[0], frames[-1]))
-        k = min(int(np.searchsorted(frames, f, side="right")) - 1, len(frames) - 2)
-        t, h = (f - frames[k]) / span[k], span[k]
-        ease = (t - 2 * t**2 + t**3) * slope[0, k] + (3 * t**2 - 2 * t**3) + (t**3 - t**2) * slope[1, k]
-        turn = rotation.between(turns[k], turns[k + 1], ease)
-        place = (
-            (1 - 3 * t**2 + 2 * t**3) * points[k] + (t - 2 * t**2 + t**3) * h * first[k]
-            + (3 * t**2 - 2 * t**3) * points[k + 1] + (t**3 - t**2) * h * last[k]
-        )  # fmt: skip
-        if way is not None:
-            now = (
-                6 * (t**2 - t) * (points[k] - points[k + 1]) / h
-                + (1 - 4 * t + 3 * t**2) * first[k] + (3 * t**2 - 2 * t) * last[k]
-            )  # fmt: skip
-            turn = rotation.product(_from_to(way, now), turn)
-        return place, turn
-
-    return at
-
-
-def _from_to(first, second):
-    """The shortest turn from one direction to another, as a quaternion; none where either is none."""
-    size = np.linalg.norm(first) * np.linalg.norm(second)
-    if size < 1e-12:
-        return rotation.IDENTITY
-    turn = np.array([size + first @ second, *np.cross(first, second)])
-    if np.linalg.norm(turn) < 1e-6 * size:
-        # straight back: about the upright, as a vehicle turns
-        return np.array([0.0, 0.0, 0.0, 1.0])
-    return turn / np.linalg.norm(turn)
-
-
 class Drive:
     """Where the bodies of driven pieces are at a time.
 
@@ -211,7 +155,7 @@ class Drive:
         self.bodies = [b for b, p in enumerate(owner) if p.motion == "driven"]
         names = list(dict.fromkeys(owner[b].name for b in self.bodies))
         self._of = np.array([names.index(owner[b].name) for b in self.bodies], int)
-        self._paths = [path(next(p for p in owner if p.name == name)) for name in names]
+        self._paths = [Path(next(p for p in owner if p.name == name)) for name in names]
         home = [at(world.start) for at in self._paths]
         self._home = rotation.inverse(np.array([turn for _, turn in home]).reshape(-1, 4))
         self._arm = fragments.centre[self.bodies] - np.array([place for place, _ in home]).reshape(-1, 3)[self._of]
@@ -242,10 +186,7 @@ def fastest(world: World) -> tuple[float, str]:
     for piece in world.pieces:
         speed = float(np.linalg.norm(piece.velocity)) if piece.motion == "loose" else 0.0
         if piece.motion == "driven" and len(piece.keys) > 1:
-            at = path(piece)
-            times = np.arange(piece.keys[0].frame, min(piece.keys[-1].frame, world.end) + 1)
-            places = np.array([at(t)[0] for t in times])
-            speed = float(np.linalg.norm(np.diff(places, axis=0), axis=1).max() * world.rate) if len(times) > 1 else 0.0
+            speed = Path(piece).speed(world.start, world.end, world.rate)
         if speed > most:
             most, name = speed, piece.name
     return most, name

@@ -17,6 +17,8 @@ from urst.scene.values import NamedValue, Use
 MOST_PIECES = 10_000
 #: and bodies, each brick of a wall being one
 MOST_BODIES = 100_000
+#: frames of a shot at most, and places of driven pieces over all of them
+MOST_FRAMES, MOST_PLACES = 20_000, 2_000_000
 
 
 class Cue(Part):
@@ -59,6 +61,15 @@ class World(Part):
     def _sound(self):
         if self.end < self.start:
             raise ValueError(f"end {self.end} is before start {self.start}: the last frame must not precede the first")
+        if len(self.frames()) > MOST_FRAMES:
+            raise ValueError(
+                f"the shot has {len(self.frames()):,} frames, more than {MOST_FRAMES:,}: let it end earlier, or cut it into several"
+            )
+        driven = sum(p.motion == "driven" for p in self.pieces)
+        if driven * len(self.frames()) > MOST_PLACES:
+            raise ValueError(
+                f"{driven:,} driven pieces over {len(self.frames()):,} frames are too many: drive fewer, or let the shot end earlier"
+            )
         distinct([p.name for p in self.pieces], "set pieces")
         bodies = sum(p.shape.bricks() if p.shape.kind == "brick wall" else 1 for p in self.pieces)
         if bodies > MOST_BODIES:
