@@ -24,9 +24,9 @@ from urst.core.geometry import generators
 from urst.core.geometry.mesh import Mesh, chained
 from urst.db import shots
 from urst.db.engine import session
-from urst.errors import BadFile, BadMesh
+from urst.errors import BadFile, BadMesh, BadValue
 from urst.formats import claims
-from urst.web import access, bounds, pages, turns
+from urst.web import access, ahead, bounds, live, pages, turns
 
 
 def glb(document, chunk=b""):
@@ -292,6 +292,39 @@ class InTurn(unittest.IsolatedAsyncioTestCase):
         self.end.set()
         await asyncio.wait_for(asyncio.gather(*waiting), 5)
         self.assertEqual(await self.ask("/shots/x/state"), 200)
+
+
+class Ahead(unittest.IsolatedAsyncioTestCase):
+    async def test_all_are_looked_at_first_then_what_changes_and_a_broken_one_ends_nothing(self):
+        seen = []
+
+        def told(shot_id, quality):
+            seen.append(shot_id)
+            if shot_id == "b":
+                raise BadValue("it is broken")
+            if shot_id == "c":
+                raise ZeroDivisionError
+
+        with (
+            mock.patch.object(ahead.cards, "know"),
+            mock.patch.object(ahead.state, "told", told),
+            mock.patch.object(ahead, "_all", lambda: ["a", "b"]),
+            self.assertLogs("urst.web", "ERROR"),
+        ):
+            task = asyncio.create_task(ahead.look())
+            for message in (
+                {"what": "document", "shot": "c"},
+                {"what": "frame", "shot": "d"},
+                {"what": "document", "shot": "e"},
+            ):
+                while len(seen) < 2:
+                    await asyncio.sleep(0.01)
+                live.hub._send(message)
+            async with asyncio.timeout(10):
+                while "e" not in seen:
+                    await asyncio.sleep(0.01)
+            task.cancel()
+        self.assertEqual(seen, ["a", "b", "c", "e"])
 
 
 class Passphrase(unittest.TestCase):

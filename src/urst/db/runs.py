@@ -56,6 +56,29 @@ def last_of(session: Session, shot_id: str) -> RunRow | None:
     return session.scalars(select(RunRow).where(RunRow.shot_id == shot_id).order_by(RunRow.id.desc()).limit(1)).first()
 
 
+#: a row's xmin is another after each change of it
+_PULSE = text("""
+    SELECT revision, (SELECT max(changed) FROM bakes),
+           (SELECT string_agg(id || ' ' || xmin, ',' ORDER BY id) FROM runs
+            WHERE shot_id = shots.id AND (state = ANY(:open) OR id = (SELECT max(id) FROM runs WHERE shot_id = shots.id)))
+    FROM shots WHERE id = :shot
+""")
+
+
+def pulse(session: Session, shot_id: str) -> tuple:
+    """Return the revision of a shot that is in force, and what changes whenever its runs do, or what is known of bakes.
+
+    Raises
+    ------
+    BadValue
+        If there is no such shot.
+    """
+    found = session.execute(_PULSE, {"shot": shot_id, "open": list(OPEN)}).first()
+    if found is None:
+        raise BadValue(f"There is no shot '{shot_id}': it may have been deleted; go back to the list of shots.")
+    return tuple(found)
+
+
 def request_stop(session: Session, run_id: int) -> None:
     """Ask a run to stop; one still waiting is stopped at once."""
     row = session.get(RunRow, run_id, with_for_update=True)

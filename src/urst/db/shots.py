@@ -40,7 +40,7 @@ def add(session: Session, shot: Shot, by: str = "") -> str:
     session.add(row)
     session.flush()
     session.add(RevisionRow(shot_id=row.id, number=1, document=shot.model_dump(mode="json"), what="made", by=by))
-    session.commit()
+    runs.tell(session, {"shot": row.id, "what": "document", "revision": 1})
     return row.id
 
 

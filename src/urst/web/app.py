@@ -2,13 +2,14 @@
 
 import asyncio
 import contextlib
+import gc
 import logging
+import sys
 from pathlib import Path
-from urllib.parse import urlsplit
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
-from fastapi.responses import JSONResponse, PlainTextResponse, RedirectResponse, Response
+from fastapi.responses import JSONResponse, PlainTextResponse, Response
 from fastapi.staticfiles import StaticFiles
 from sqlalchemy.exc import DataError, DBAPIError
 from starlette.exceptions import HTTPException
@@ -21,7 +22,7 @@ from urst.scene import library
 from urst.store.meshes import Meshes
 from urst.web import (
     access,
-    asked,
+    ahead,
     bench,
     data,
     handbook,
@@ -36,6 +37,7 @@ from urst.web import (
     versions,
 )
 from urst.web.bounds import Bounded
+from urst.web.guard import Guard
 from urst.web.store import store
 from urst.web.templates import page
 from urst.web.turns import Turns
@@ -43,19 +45,19 @@ from urst.web.turns import Turns
 HERE = Path(__file__).parent
 log = logging.getLogger("urst.web")
 
-_POLICY = (
-    "default-src 'self'; script-src 'self' 'wasm-unsafe-eval'; style-src 'self'; style-src-attr 'unsafe-inline'; img-src 'self' data: blob:; "
-    "connect-src 'self' data:; font-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'"
-)
-
 
 @contextlib.asynccontextmanager
 async def _life(_app):
     set_up()
+    # how long a page waits for its turn while another thread reckons: a fifth of what Python takes by itself [s]
+    sys.setswitchinterval(0.001)
     library.use(Meshes(store().root))
-    listener = asyncio.create_task(live.hub.listen())
+    # what is loaded stays: looked through again and again it would hold up every page for a tenth of a second
+    gc.freeze()
+    tasks = [asyncio.create_task(work()) for work in (live.hub.listen, ahead.look)]
     yield
-    listener.cancel()
+    for task in tasks:
+        task.cancel()
 
 
 app = FastAPI(title="Urst", lifespan=_life, docs_url=None, redoc_url=None, openapi_url=None)
@@ -90,46 +92,7 @@ def _most(path: str) -> tuple[int, str]:
 
 app.add_middleware(Turns)
 app.add_middleware(Bounded, most=_most)
-
-
-@app.middleware("http")
-async def _guard(request: Request, call_next):
-    """Changes come only from our own pages; the content policy goes with every answer."""
-    fresh = asked.take(request)
-    if request.method not in ("GET", "HEAD"):
-        if _foreign(request):
-            return PlainTextResponse("This change did not come from one of Urst's own pages, so it was refused.", 403)
-        if not asked.sound(request):
-            return PlainTextResponse("urst-revision is no revision: send the number that the page shows.", 422)
-    if "\0" in request.url.path:
-        return _nothing(request, None)
-    if not access.may(request):
-        if request.method in ("GET", "HEAD") and "text/html" in request.headers.get("accept", ""):
-            return RedirectResponse("/enter", 303)
-        return PlainTextResponse("This Urst asks for a passphrase: enter it at /enter.", 401)
-    response = await call_next(request)
-    if fresh:
-        response.set_cookie(asked.COOKIE, fresh, max_age=10**8, httponly=True, samesite="strict")
-    response.headers["Content-Security-Policy"] = _POLICY
-    response.headers["X-Content-Type-Options"] = "nosniff"
-    response.headers["Referrer-Policy"] = "same-origin"
-    if request.url.path.startswith("/static/"):
-        response.headers["Cache-Control"] = "no-cache"
-    elif response.headers.get("content-type", "").startswith("text/html"):
-        # pages listen for progress; one kept for going back would hold its connection
-        response.headers["Cache-Control"] = "no-store"
-    return response
-
-
-def _foreign(request):
-    """Whether a change comes from elsewhere, as far as it says."""
-    if request.headers.get("sec-fetch-site") in ("cross-site", "same-site"):
-        return True
-    origin = request.headers.get("origin") or request.headers.get("referer")
-    try:
-        return bool(origin) and urlsplit(origin).netloc != request.headers.get("host")
-    except ValueError:
-        return True
+app.add_middleware(Guard)
 
 
 def _failed(request: Request, message: str, status: int):

@@ -70,6 +70,12 @@ def _listed(disk):
     return _once.get("cards", stamp if settled else None, make)
 
 
+def know(shot_id: str) -> None:
+    """Read a shot's card before the list is asked for."""
+    with session() as db:
+        _known(db, shot_id, shots.row(db, shot_id).revision)
+
+
 _revisions: dict[tuple[str, int], "_Shot"] = {}
 
 

@@ -5,7 +5,7 @@ import json
 import time
 from functools import lru_cache
 
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from urst.db import runs, shots
@@ -106,15 +106,11 @@ def _told(shot_id, quality):
 
 
 def _told_anew(db, shot_id, quality):
-    row = shots.row(db, shot_id)
-    keys = _all_keys(db, shot_id, row.revision, quality)
+    pulse = runs.pulse(db, shot_id)
+    keys = _all_keys(db, shot_id, pulse[0], quality)
     disk, now = store(), time.time_ns()
     changed = tuple(disk.changed(key) for key in keys)
-    open_runs, last = runs.open_of(db, shot_id), runs.last_of(db, shot_id)
-    stamp = (
-        row.revision, changed, tuple(str(_run(r)) for r in open_runs), str(_run(last)) if last else "",
-        db.scalar(select(func.max(BakeRow.changed))), disk.free_bytes() // 10**9,
-    )  # fmt: skip
+    stamp = pulse, changed, disk.free_bytes() // 10**9
     settled = all(now - t > _YOUNG for t in changed)
 
     def make():
