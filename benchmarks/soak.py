@@ -9,6 +9,7 @@ import contextlib
 import hashlib
 import os
 import random
+import shutil
 import signal
 import subprocess
 import sys
@@ -17,12 +18,16 @@ import time
 from datetime import date
 from pathlib import Path
 
-from benchmarks.house import ROOT, House
-from tests.shots import falling_box
-from urst.shot.document import dumps
+import httpx
 
-#: documents and meshes in one round, and kills of a bake
-DOCUMENTS, MESHES, KILLS = 1000, 100, 10
+from benchmarks.house import ROOT, House
+from tests import fuzz_requests
+from tests.shots import falling_box, tiny
+from urst.demo import basin
+from urst.shot.document import dumps, parse
+
+#: documents, meshes and requests in one round, kills of each of three bakes, and of parts of the house
+DOCUMENTS, MESHES, REQUESTS, KILLS, HOUSE_KILLS = 1000, 100, 400, 4, 4
 #: what the summary stands between
 _BEGIN, _END = "<!-- soak -->", "<!-- end of soak -->"
 
@@ -52,69 +57,136 @@ def _bake(path: Path, out: Path) -> subprocess.Popen:
 
 
 class Bakes:
-    """A bake that is killed again and again, against one that never was."""
+    """Bakes that are killed again and again, against ones that never were."""
 
     def __init__(self, folder: Path):
-        self.folder, self.shot = folder, folder / "box.shot.json"
-        self.shot.write_text(dumps(falling_box(24)))
-        whole = _bake(self.shot, folder / "whole")
-        began = time.monotonic()
-        whole.wait()
-        self.took, self.digests = time.monotonic() - began, _digests(folder / "whole")
+        self.folder, self.shots = folder, {"box": falling_box(24), "granary": tiny(end=10), "basin": _basin()}
+        self.whole: dict[str, dict[str, str]] = {}
+        self.took: dict[str, float] = {}
+        for name, shot in self.shots.items():
+            (folder / f"{name}.shot.json").write_text(dumps(shot))
+            began = time.monotonic()
+            _bake(folder / f"{name}.shot.json", folder / f"whole {name}").wait()
+            self.took[name], self.whole[name] = time.monotonic() - began, _digests(folder / f"whole {name}")
 
     def killed(self, rng: random.Random) -> list[str]:
-        """Kill a bake a few times at random places, then let it end."""
-        out = self.folder / f"killed{rng.random()}"
-        for _ in range(KILLS):
-            bake = _bake(self.shot, out)
-            time.sleep(rng.uniform(0.0, self.took))
-            with contextlib.suppress(ProcessLookupError):
-                os.killpg(bake.pid, signal.SIGKILL)
-            bake.wait()
-        _bake(self.shot, out).wait()
-        left, found = [p.name for p in out.rglob("*.part")], _digests(out)
-        faults = [f"left behind: {left}"] if left else []
-        return faults + [f"differs: {n}" for n in self.digests if found.get(n) != self.digests[n]]
+        """Kill each a few times at random places, then let it end."""
+        faults = []
+        for name in self.shots:
+            out, path = self.folder / f"killed{rng.random()}", self.folder / f"{name}.shot.json"
+            for _ in range(KILLS):
+                bake = _bake(path, out)
+                time.sleep(rng.uniform(0.0, self.took[name]))
+                with contextlib.suppress(ProcessLookupError):
+                    os.killpg(bake.pid, signal.SIGKILL)
+                bake.wait()
+            _bake(path, out).wait()
+            faults += [f"{name}: left behind: {p.name}" for p in out.rglob("*.part")]
+            faults += [f"{name}: differs: {x}" for x in differing(self.whole[name], _digests(out))]
+            shutil.rmtree(out)
+        return faults
+
+
+def _basin():
+    """Every kind of layer, as coarse as can be."""
+    return parse(basin.shot(fragments=40, cell_size=0.3, end=6).model_dump(mode="json"))
+
+
+def differing(wanted: dict[str, str], found: dict[str, str]) -> list[str]:
+    """Return the files that are not as they should be; what else is there is no matter."""
+    return [name for name, digest in wanted.items() if found.get(name) != digest]
+
+
+class Queue:
+    """A bake that the house is asked for, whichever part of it is killed meanwhile."""
+
+    def __init__(self, house: House, bakes: Bakes, folder: Path):
+        self.house, self.bakes, self.folder = house, bakes, folder
+
+    def ask(self, rng: random.Random) -> None:
+        """Ask for a shot that was never baked there."""
+        data = self.bakes.shots[rng.choice(list(self.bakes.shots))].model_dump(mode="json")
+        # heavier by a hair: everything is baked anew
+        data["gravity"][2] -= rng.uniform(0.0, 0.01)
+        self.shot = parse(data)
+        with httpx.Client(base_url=self.house.base, timeout=60) as client:
+            reply = client.post("/shots/import", files={"file": ("shot.json", dumps(self.shot).encode())})
+            self.place = str(reply.headers["location"])
+            client.post(f"{self.place}/bake/{self.shot.layers[-1].id}").raise_for_status()
+
+    def ended(self, seconds: float) -> list[str]:
+        """Wait for its end; return what of it is not as if nothing had been killed."""
+        deadline, state = time.monotonic() + seconds, {}
+        while time.monotonic() < deadline:
+            self.house.start()
+            with contextlib.suppress(httpx.HTTPError, TypeError, ValueError):
+                state = httpx.get(f"{self.house.base}{self.place}/state", timeout=30).json()
+                if state["layers"][-1]["state"] == "fresh" and not state["runs"]:
+                    break
+                if not state["runs"]:
+                    # given up after three workers were killed before its first frame
+                    httpx.post(f"{self.house.base}{self.place}/bake/{self.shot.layers[-1].id}", timeout=30)
+            time.sleep(0.5)
+        else:
+            return [f"a queued bake did not end in {seconds:g} s: {state.get('runs')} {state.get('last')}"[:1500]]
+        path, out = self.folder / "queued.shot.json", self.folder / "queued"
+        path.write_text(dumps(self.shot))
+        _bake(path, out).wait()
+        found = differing(_digests(out), _digests(self.house.data / "store"))
+        shutil.rmtree(out)
+        return [f"queued {self.shot.name}: differs: {name}" for name in found]
+
+
+def _asked(house: House, rng: random.Random) -> list[str]:
+    """Requests of any kind, on a shot of their own."""
+    with httpx.Client(base_url=house.base, timeout=60) as client:
+        shot_id = str(client.post("/shots/new").headers["location"]).split("/shots/")[1].split("?")[0]
+        faults = fuzz_requests.tried(house.base, {"shot_id": [shot_id]}, rng, REQUESTS)
+        client.post(f"/shots/{shot_id}/delete")
+    return faults
+
+
+def _killed(house: House, rng: random.Random) -> list[str]:
+    """Kill one of what makes up the house, and look whether it answers again."""
+    house.start()
+    if not house.answers(120.0):
+        return ["it did not answer within two minutes"]
+    what = house.kill(rng)
+    time.sleep(rng.uniform(0.0, 2.0))
+    house.start()
+    return [] if house.answers(120.0) else [f"killed the {what}: it did not answer again"]
 
 
 def soak(minutes: float, seed: int) -> dict:
     """Run so long; return the counts and what went wrong."""
     rng, began = random.Random(seed), time.monotonic()
-    told = {
-        "documents": 0,
-        "meshes": 0,
-        "kills of bakes": 0,
-        "kills of server, worker, database and launcher": 0,
-        "faults": [],
-    }
+    done = dict.fromkeys(
+        ("documents", "meshes", "requests", "kills of bakes", "kills of server, worker, database and launcher", "queued bakes"), 0
+    )  # fmt: skip
+    faults: list[str] = []
     with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as name:
         folder = Path(name)
         folder.chmod(0o755)
         bakes, house = Bakes(folder), House(folder / "house")
+        queue = Queue(house, bakes, folder)
         try:
             while time.monotonic() - began < 60.0 * minutes:
-                told["faults"] += _fuzz(rng.randrange(2**31))
-                told["documents"] += DOCUMENTS
-                told["meshes"] += MESHES
-                told["faults"] += bakes.killed(rng)
-                told["kills of bakes"] += KILLS
-                for _ in range(4):
-                    house.start()
-                    if not house.answers(120.0):
-                        told["faults"].append("it did not answer within two minutes")
-                        break
-                    what = house.kill(rng)
-                    told["kills of server, worker, database and launcher"] += 1
-                    time.sleep(rng.uniform(0.0, 2.0))
-                    house.start()
-                    if not house.answers(120.0):
-                        told["faults"].append(f"killed the {what}: it did not answer again")
-                        break
-                counts = {k: v for k, v in told.items() if k != "faults"}
-                print(f"{(time.monotonic() - began) / 60:.1f} min: {counts}, {len(told['faults'])} faults", flush=True)
+                faults += _fuzz(rng.randrange(2**31)) + bakes.killed(rng)
+                house.start()
+                if house.answers(120.0):
+                    faults += _asked(house, rng)
+                    queue.ask(rng)
+                    for _ in range(HOUSE_KILLS):
+                        faults += _killed(house, rng)
+                    faults += queue.ended(300.0)
+                else:
+                    faults.append("it did not start within two minutes")
+                counts = DOCUMENTS, MESHES, REQUESTS, KILLS * len(bakes.shots), HOUSE_KILLS, 1
+                done = {k: v + n for (k, v), n in zip(done.items(), counts)}
+                print(f"{(time.monotonic() - began) / 60:.1f} min: {done}, {len(faults)} faults", flush=True)
         finally:
             house.stop()
-    return told | {"minutes": round((time.monotonic() - began) / 60.0, 1), "seed": seed}
+    return done | {"faults": faults, "minutes": round((time.monotonic() - began) / 60.0, 1), "seed": seed}
 
 
 def summary(told: dict) -> str:
