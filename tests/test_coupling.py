@@ -150,7 +150,7 @@ class Momentum(unittest.TestCase):
         slab = generators.box_between((0.8, 1.2, 1.0), (1.1, 2.8, 3.0))
         rigid, gas, _ = together([slab], 4.0, 0.125, velocity=[[4.0, 0.5, 0.0]], density=30.0)
         gas.solids.boundaries[0].span(rigid.poses(), rigid.poses(), 0.0, DT)
-        gas.solids.boundaries[0].motion.velocity[:] = rigid.bodies.velocity
+        gas.solids.boundaries[0].motion.speed[:] = rigid.bodies.velocity
         gas.solids.place(0.0)
         before = self.total(rigid, gas)
         gas._project()

@@ -1,8 +1,10 @@
 """Debris points: how many are born, how they fly, what they hit."""
 
 import unittest
+from dataclasses import replace
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from tests.bodies import advance, fragments_of
 from urst.core.bodies.boundary import Boundary
@@ -213,6 +215,65 @@ class Contact(unittest.TestCase):
             ):
                 with self.subTest(thickness=thickness, chip=chip, plate=plate, turn=turn):
                     self.assertEqual(self.through(thickness, chip, plate, turn), 0.0)
+
+    def kept(self, thickness, spin, way, size=0.02, speed=2.0):
+        """The share of chips in a hollow box of six walls that are in it still after a second of turning and shaking."""
+        r, t = 0.5, 0.5 + thickness
+        walls = [
+            box((-t, -t, -t), (t, t, -r)), box((-t, -t, r), (t, t, t)), box((-t, -t, -r), (-r, t, r)),
+            box((r, -t, -r), (t, t, r)), box((-r, -t, -r), (r, -r, r)), box((-r, r, -r), (r, t, r)),
+        ]  # fmt: skip
+        shell = Boundary(replace(fragments_of(walls), whole=np.zeros(6, np.int64)))
+        settings = DebrisSettings(substeps=4, restitution=0.3, life=100.0, smallest=0.5 * size, largest=size)
+        s, n, rng = DebrisSolver(settings, boundaries=[shell]), 200, np.random.default_rng(1)
+        s.points = kernels.Points(
+            rng.uniform(-0.45, 0.45, (n, 3)), rng.normal(0, speed, (n, 3)), np.full(n, size), np.zeros(n),
+            np.full(n, CHIP, np.uint8), np.ones(n, np.uint8),
+        )  # fmt: skip
+        centre = shell.fragments.centre.copy()
+
+        def at(time):
+            turn, off = Rotation.from_rotvec(np.array(spin) * time), np.array(way) * np.sin(6.0 * time) / 6.0
+            orientation = np.tile(turn.as_quat(scalar_first=True), (6, 1))
+            return {"position": turn.apply(centre) + off, "orientation": orientation}, turn, off
+
+        for k in range(24):
+            shell.span(at(k * DT)[0], at((k + 1) * DT)[0], s.time, DT)
+            advance(s, DT)
+        _, turn, off = at(24 * DT)
+        return float((np.abs(turn.inv().apply(s.points.position - off)) < r).all(axis=1).mean())
+
+    def test_nothing_leaves_a_vessel_that_turns_and_is_shaken_however_thin_it_is(self):
+        for thickness in (0.002, 0.1):
+            for spin, way, speed in (
+                ((0, 0, 0), (0, 0, 0), 100.0),
+                ((0, 0, 0), (20, 13, 7), 1.0),
+                ((10, 3, 0), (0, 0, 0), 1.0),
+                ((40, 0, 10), (0, 0, 0), 1.0),
+                ((20, 10, 5), (30, 20, 10), 5.0),
+            ):
+                with self.subTest(thickness=thickness, spin=spin, way=way, speed=speed):
+                    self.assertEqual(self.kept(thickness, spin, way, speed=speed), 1.0)
+
+    def test_parts_of_a_whole_go_as_one_between_two_poses(self):
+        parts = fragments_of([box((0, 0, 0), (1, 1, 1)), box((1, 0, 0), (3, 1, 1)), box((5, 0, 0), (6, 1, 1))])
+        boundary = Boundary(replace(parts, whole=np.array([0, 0, -1])))
+        turn = Rotation.from_rotvec([0.0, 0.0, 2.0])
+        pose = lambda position, q: {"position": position, "orientation": np.tile(q, (3, 1))}  # noqa: E731
+        after = pose(turn.apply(parts.centre), turn.as_quat(scalar_first=True))
+        boundary.span(pose(parts.centre, (1.0, 0, 0, 0)), after, 0.0, 1.0)
+        middle = np.average(parts.centre[:2], axis=0, weights=parts.volume[:2])
+        for share in (0.25, 0.5, 0.8):
+            now = boundary.at(share)
+            apart = now.position[1] - now.position[0]
+            self.assertAlmostEqual(np.linalg.norm(apart), 1.5, places=12)
+            way = Rotation.from_rotvec([0.0, 0.0, 2.0 * share])
+            np.testing.assert_allclose(apart, way.apply(parts.centre[1] - parts.centre[0]), atol=1e-12)
+            # the middle of the whole goes straight, and its parts as it and its turning say
+            there = middle + share * (turn.apply(middle) - middle)
+            np.testing.assert_allclose(now.position[0] + way.apply(middle - parts.centre[0]), there, atol=1e-12)
+            soon = boundary.at(share + 1e-6).position
+            np.testing.assert_allclose((soon - now.position) / 1e-6, now.velocity, atol=1e-4)
 
     def test_between_two_plates_a_fast_chip_goes_to_and_fro(self):
         plates = Boundary(fragments_of([box((-2, -2, -0.01), (2, 2, 0.0)), box((-2, -2, 0.2), (2, 2, 0.21))]))

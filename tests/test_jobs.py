@@ -83,6 +83,31 @@ class Work(unittest.TestCase):
         self.assertEqual(third.stat().st_mtime_ns, written)
         self.assertEqual(len(self.store.frames(layer_keys(shot)["fall"])), 1500)
 
+    def test_a_run_whose_job_a_crash_has_ended_or_never_queued_is_worked_off_all_the_same(self):
+        ids = []
+        for shot in (falling_box(5), falling_box(6)):
+            with session() as db:
+                ids.append(runs.add(db, self.live.add(shot), shot, ["fall"], "bake").id)
+        self.live.kill("worker")
+        with engine().begin() as connection:
+            connection.execute(text("UPDATE runs SET created = created - interval '1 minute'"))
+            # as a worker leaves it that loses the database just as it begins
+            connection.execute(
+                text(
+                    "INSERT INTO procrastinate_jobs (queue_name, task_name, args, status) "
+                    "VALUES ('bakes', 'run', jsonb_build_object('run_id', :run), 'failed')"
+                ),
+                {"run": ids[1]},
+            )
+            connection.execute(text("UPDATE runs SET state = 'running' WHERE id = :run"), {"run": ids[1]})
+        with session() as db:
+            self.assertEqual(runs.orphans(db), ids)
+        self.live.start("worker")
+        for run in ids:
+            self.assertEqual(self.ended(run, 60).state, "done")
+        with session() as db:
+            self.assertEqual(runs.orphans(db), [])
+
     def test_a_lost_database_connection_does_not_stop_the_bake(self):
         shot = falling_box(600)
         run = self.submit(shot)

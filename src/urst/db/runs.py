@@ -65,6 +65,20 @@ _PULSE = text("""
 """)
 
 
+#: a run is kept first and queued then; so much later it should be [s]
+_GRACE = 10.0
+_ORPHANS = text("""
+    SELECT id FROM runs WHERE state = ANY(:open) AND created < now() - make_interval(secs => :grace) AND NOT EXISTS (
+        SELECT 1 FROM procrastinate_jobs WHERE (args->>'run_id')::bigint = runs.id AND status IN ('todo', 'doing'))
+    ORDER BY id
+""")
+
+
+def orphans(session: Session) -> list[int]:
+    """Return the open runs that nothing in the queue will work off: a crash came between the two, or ended the job alone."""
+    return list(session.scalars(_ORPHANS, {"open": list(OPEN), "grace": _GRACE}))
+
+
 def pulse(session: Session, shot_id: str) -> tuple:
     """Return the revision of a shot that is in force, and what changes whenever its runs do, or what is known of bakes.
 

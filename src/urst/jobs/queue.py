@@ -8,7 +8,12 @@ from urst.db import runs
 from urst.db.engine import address, session
 from urst.shot.document import Shot
 
-TASK = "run"
+TASK, QUEUE = "run", "bakes"
+
+
+def lock(run: int) -> str:
+    """What keeps a run from being queued twice."""
+    return f"run {run}"
 
 
 @lru_cache
@@ -23,6 +28,6 @@ def submit(shot_id: str, shot: Shot, what: list[str], kind: str = "bake") -> int
     with session() as db:
         run = runs.add(db, shot_id, shot, what, kind)
         number = run.id
-        _queue().configure_task(TASK, queue="bakes").defer(run_id=number)
+        _queue().configure_task(TASK, queue=QUEUE, queueing_lock=lock(number)).defer(run_id=number)
         runs.tell(db, {"shot": shot_id, "run": number, "what": "state"})
     return number

@@ -24,7 +24,7 @@ from urst.errors import BadValue, Stopped, UrstError
 from urst.handover.export import export
 from urst.handover.forms import folder
 from urst.handover.pictures import keep_card
-from urst.jobs.queue import TASK
+from urst.jobs.queue import QUEUE, TASK, lock
 from urst.logs import set_up
 from urst.scene import library
 from urst.shot import preflight
@@ -130,7 +130,7 @@ class _Desk:
         log.error("could not put down the end of a run", extra={"action": "close", "run": self.run_id, "state": state})
 
 
-@queue.task(name=TASK, queue="bakes", pass_context=True)
+@queue.task(name=TASK, queue=QUEUE, pass_context=True)
 def work_off(context, run_id: int) -> None:
     """Do what a run asks for."""
     store = Store(os.environ["URST_STORE"])
@@ -217,15 +217,24 @@ def _keep_card(shot: Shot, store: Store) -> None:
 
 
 async def _revive() -> None:
-    """Put jobs of dead workers back into the queue."""
+    """Put jobs of dead workers back into the queue, and runs that have no job."""
     while True:
         try:
             for job in await queue.job_manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER):
                 log.warning("job of a dead worker goes back", extra={"action": "revive", "job": job.id})
                 await queue.job_manager.retry_job(job)
-        except procrastinate.exceptions.ConnectorException as error:
+            for run_id in await asyncio.to_thread(_orphans):
+                log.warning("run without a job goes back", extra={"action": "revive", "run": run_id})
+                with contextlib.suppress(procrastinate.exceptions.AlreadyEnqueued):
+                    await queue.configure_task(TASK, queue=QUEUE, queueing_lock=lock(run_id)).defer_async(run_id=run_id)
+        except (procrastinate.exceptions.ConnectorException, DBAPIError) as error:
             log.warning("database lost", extra={"action": "revive", "cause": str(error)})
         await asyncio.sleep(5.0)
+
+
+def _orphans():
+    with session() as db:
+        return runs.orphans(db)
 
 
 async def _work() -> None:
@@ -233,7 +242,7 @@ async def _work() -> None:
         watch = asyncio.create_task(_revive())
         try:
             await queue.run_worker_async(
-                queues=["bakes"], concurrency=1, update_heartbeat_interval=4.0, stalled_worker_timeout=DEAD_AFTER,
+                queues=[QUEUE], concurrency=1, update_heartbeat_interval=4.0, stalled_worker_timeout=DEAD_AFTER,
                 fetch_job_polling_interval=2.0, shutdown_graceful_timeout=3.0, delete_jobs="never",
             )  # fmt: skip
         finally:

@@ -3,6 +3,8 @@
 import asyncio
 import logging
 
+from sqlalchemy.exc import DBAPIError
+
 from urst.db import shots
 from urst.db.engine import session
 from urst.errors import UrstError
@@ -31,6 +33,8 @@ def _all():
         cards.listed(store())
         with session() as db:
             return [row.id for row in shots.rows(db)][:_FIRST]
+    except DBAPIError:
+        return []
     except Exception:
         log.exception("look ahead broke", extra={"action": "ahead"})
         return []
@@ -40,7 +44,7 @@ def _look_at(shot_id):
     try:
         cards.know(shot_id)
         state.told(shot_id, "shot")
-    except UrstError:
+    except (UrstError, DBAPIError):
         # whoever opens it is told
         return
     except Exception:

@@ -26,7 +26,7 @@ class Boundary:
     """
 
     def __init__(self, fragments: Fragments):
-        self.fragments = fragments
+        self.fragments, self._arm = fragments, fragments.arms()
         n = len(fragments)
         self.present = np.ones(n, bool)
         still = {"position": fragments.centre, "orientation": np.tile([1.0, 0.0, 0.0, 0.0], (n, 1))}
@@ -45,7 +45,7 @@ class Boundary:
         start, dt : float
             When the first holds and how long after the second does [s].
         """
-        self.motion, self._start, self._dt = Motion(before, after, dt), start, dt
+        self.motion, self._start, self._dt = Motion(before, after, dt, self._arm), start, dt
 
     def share(self, time: float) -> float:
         """Return how far into the span a time lies, 0 to 1."""
@@ -76,6 +76,8 @@ class Boundary:
         margin : float [m]
         """
         position, rotation = self.motion.pose(self.share(time))
-        found = placed(self.fragments.hulls, position, rotation, self.motion.velocity, self.motion.spin, margin)
+        found = placed(
+            self.fragments.hulls, position, rotation, self.motion.velocity(rotation), self.motion.spin, margin
+        )
         found.low[~self.present], found.high[~self.present] = np.inf, -np.inf
         return found

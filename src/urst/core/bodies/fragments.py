@@ -50,6 +50,14 @@ class Fragments:
         plain = {f.name: arrays[f.name] for f in fields(cls) if f.name != "hulls"}
         return cls(hulls=hulls, **plain)
 
+    def arms(self) -> np.ndarray:
+        """Return the way from each fragment's centre to that of the whole it is a part of (n, 3) [m], where the set stands."""
+        found = np.zeros((len(self), 3))
+        for one in np.unique(self.whole[self.whole >= 0]):
+            mine = self.whole == one
+            found[mine] = np.average(self.centre[mine], axis=0, weights=self.volume[mine]) - self.centre[mine]
+        return found
+
     def only(self, numbers: np.ndarray) -> "Fragments":
         """Return some of the fragments, in the order given."""
         numbers = np.asarray(numbers, np.int64)

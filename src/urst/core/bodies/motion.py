@@ -15,15 +15,22 @@ class Motion:
         Poses with `position` (n, 3) [m] and `orientation` (n, 4), scalar first.
     dt : float
         Time between them [s].
+    arm : (n, 3) float, optional
+        From each body's centre, in its own coordinates, to the place that moves straight [m], so that the parts of a whole
+        do not come apart as it turns; the centre if left out.
     """
 
-    def __init__(self, before: dict[str, np.ndarray], after: dict[str, np.ndarray], dt: float):
-        self._position, self._after = before["position"].astype(float), after
+    def __init__(
+        self, before: dict[str, np.ndarray], after: dict[str, np.ndarray], dt: float, arm: np.ndarray | None = None
+    ):
+        self._after, self._dt = after, dt
+        self._arm = np.zeros(before["position"].shape) if arm is None else arm
         self._turned = rotation.turns(before["orientation"])
-        self._dt = dt
-        self.velocity = (after["position"].astype(float) - self._position) / dt
-        """(n, 3) [m/s]"""
-        self.spin = (rotation.turns(after["orientation"]) * self._turned.inv()).as_rotvec() / dt
+        turned = rotation.turns(after["orientation"])
+        self._pivot = before["position"].astype(float) + self._turned.apply(self._arm)
+        self.speed = (after["position"].astype(float) + turned.apply(self._arm) - self._pivot) / dt
+        """(n, 3) of the places that move straight [m/s]"""
+        self.spin = (turned * self._turned.inv()).as_rotvec() / dt
         """(n, 3) [rad/s]"""
 
     def pose(self, share: float) -> tuple[np.ndarray, np.ndarray]:
@@ -32,4 +39,9 @@ class Motion:
             turned = rotation.turns(self._after["orientation"])
             return self._after["position"].astype(float), np.ascontiguousarray(turned.as_matrix())
         turned = Rotation.from_rotvec(share * self._dt * self.spin) * self._turned
-        return self._position + share * self._dt * self.velocity, np.ascontiguousarray(turned.as_matrix())
+        pivot = self._pivot + share * self._dt * self.speed
+        return pivot - turned.apply(self._arm), np.ascontiguousarray(turned.as_matrix())
+
+    def velocity(self, rotation: np.ndarray) -> np.ndarray:
+        """Return how the centres go (n, 3) [m/s] while the bodies stand as rotation matrices (n, 3, 3) say."""
+        return self.speed - np.cross(self.spin, np.einsum("nij,nj->ni", rotation, self._arm))

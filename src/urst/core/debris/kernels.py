@@ -58,6 +58,13 @@ class Bounce(NamedTuple):
     step: float  # [m/s]
 
 
+class Screws(NamedTuple):
+    """How bodies go in a step: each turns about an axis and moves along it, evenly, so that all places of what is rigid go alike."""
+
+    turn: np.ndarray  # (m, 3) about which it turns, by as much [rad]
+    shift: np.ndarray  # (m, 3) how the world's origin sets off with it [m]
+
+
 class Bins(NamedTuple):
     """Bodies listed by the cells of a coarse grid their bounds reach into."""
 
@@ -348,19 +355,36 @@ def _cell(p, position, bins):
 
 
 @inline
-def _met(body, ax, ay, az, bx, by, bz, done, radius, bodies, turn, shift):
-    """`_sweep` in the frame that a body has at the end of the step; what of the step is done, the point is past."""
-    sx = turn[body, 0, 0] * ax + turn[body, 0, 1] * ay + turn[body, 0, 2] * az + shift[body, 0]
-    sy = turn[body, 1, 0] * ax + turn[body, 1, 1] * ay + turn[body, 1, 2] * az + shift[body, 1]
-    sz = turn[body, 2, 0] * ax + turn[body, 2, 1] * ay + turn[body, 2, 2] * az + shift[body, 2]
-    sx, sy, sz = sx + done * (ax - sx), sy + done * (ay - sy), sz + done * (az - sz)
+def _carried(body, x, y, z, share, screws):
+    """Where a body that goes by a screw takes a place in a share of the step, which may be negative."""
+    w, u = screws.turn[body], screws.shift[body]
+    px, py, pz = u[0] + w[1] * z - w[2] * y, u[1] + w[2] * x - w[0] * z, u[2] + w[0] * y - w[1] * x
+    qx, qy, qz = w[1] * pz - w[2] * py, w[2] * px - w[0] * pz, w[0] * py - w[1] * px
+    rx, ry, rz = w[1] * qz - w[2] * qy, w[2] * qx - w[0] * qz, w[0] * qy - w[1] * qx
+    angle = share * np.sqrt(w[0] * w[0] + w[1] * w[1] + w[2] * w[2])
+    if abs(angle) < 1e-3:
+        second, third = 0.5 - angle * angle / 24.0, 1.0 / 6.0 - angle * angle / 120.0
+    else:
+        second, third = (1.0 - np.cos(angle)) / angle**2, (angle - np.sin(angle)) / angle**3
+    second, third = second * share * share, third * share**3
+    return (
+        x + share * px + second * qx + third * rx,
+        y + share * py + second * qy + third * ry,
+        z + share * pz + second * qz + third * rz,
+    )
+
+
+@inline
+def _met(body, ax, ay, az, bx, by, bz, left, radius, bodies, screws):
+    """`_sweep` in the frame that a body has at the end of the step, of which a share is left."""
+    sx, sy, sz = _carried(body, ax, ay, az, left, screws)
     first, last = bodies.face_start[body], bodies.face_start[body + 1]
     t, face = _sweep(sx, sy, sz, bx, by, bz, radius, bodies.planes, first, last)
     return t, face, sx, sy, sz
 
 
 @parallel
-def collide(position, velocity, before, size, bodies, turn, shift, bins, bounce, friction, h):
+def collide(position, velocity, before, size, bodies, screws, bins, bounce, friction, h):
     """Let points bounce off the convex bodies that they meet on the way from where they were to where they are.
 
     Parameters
@@ -373,8 +397,8 @@ def collide(position, velocity, before, size, bodies, turn, shift, bins, bounce,
         Across [m].
     bodies : Obstacles
         At the end of the step.
-    turn, shift : (m, 3, 3), (m, 3) float64
-        How each body goes in the step: x to turn x + shift.
+    screws : Screws
+        How each body goes in the step.
     bins : Bins
         Of the bodies by all that they pass over in the step.
     bounce : Bounce
@@ -384,14 +408,14 @@ def collide(position, velocity, before, size, bodies, turn, shift, bins, bounce,
     """
     nx, ny, nz = bins.shape[0], bins.shape[1], bins.shape[2]
     for p in prange(len(position)):
-        radius, done = 0.5 * size[p], 0.0
+        radius, left = 0.5 * size[p], 1.0
         ax, ay, az = before[p, 0], before[p, 1], before[p, 2]
         bx, by, bz = position[p, 0], position[p, 1], position[p, 2]
         vx, vy, vz = velocity[p, 0], velocity[p, 1], velocity[p, 2]
         for _ in range(IMPACTS):
             soonest, hit, face, cx, cy, cz = 1.5, -1, -1, 0.0, 0.0, 0.0
             for q in range(len(bins.large)):
-                t, f, sx, sy, sz = _met(bins.large[q], ax, ay, az, bx, by, bz, done, radius, bodies, turn, shift)
+                t, f, sx, sy, sz = _met(bins.large[q], ax, ay, az, bx, by, bz, left, radius, bodies, screws)
                 if t < soonest:
                     soonest, hit, face, cx, cy, cz = t, bins.large[q], f, sx, sy, sz
             i0, i1 = _span(min(ax, bx), max(ax, bx), bins.origin[0], bins.cell, nx)
@@ -409,7 +433,7 @@ def collide(position, velocity, before, size, bodies, turn, shift, bins, bounce,
                                 or max(az, bz) < bodies.low[body, 2] or min(az, bz) > bodies.high[body, 2]
                             ):  # fmt: skip
                                 continue
-                            t, f, sx, sy, sz = _met(body, ax, ay, az, bx, by, bz, done, radius, bodies, turn, shift)
+                            t, f, sx, sy, sz = _met(body, ax, ay, az, bx, by, bz, left, radius, bodies, screws)
                             if t < soonest:
                                 soonest, hit, face, cx, cy, cz = t, body, f, sx, sy, sz
             if hit < 0:
@@ -421,11 +445,10 @@ def collide(position, velocity, before, size, bodies, turn, shift, bins, bounce,
             cx, cy, cz = cx + out * ux, cy + out * uy, cz + out * uz
             gx, gy, gz = _going(hit, cx, cy, cz, bodies)
             vx, vy, vz = _bounced(face, gx, gy, gz, vx, vy, vz, bodies, bounce, friction)
-            left = (1.0 - done) * (1.0 - soonest) * h
-            done += (1.0 - done) * soonest
+            left *= 1.0 - soonest
             # the rest of the step it flies on from there, beside the body that goes on as well
-            ax, ay, az = cx - left * gx, cy - left * gy, cz - left * gz
-            bx, by, bz = cx + left * (vx - gx), cy + left * (vy - gy), cz + left * (vz - gz)
+            ax, ay, az = _carried(hit, cx, cy, cz, -left, screws)
+            bx, by, bz = cx + left * h * (vx - gx), cy + left * h * (vy - gy), cz + left * h * (vz - gz)
             if left <= 0.0:
                 break
         position[p, 0], position[p, 1], position[p, 2] = bx, by, bz

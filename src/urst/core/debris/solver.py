@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.parting import Parting
@@ -11,7 +12,7 @@ from urst.core.curves.clock import Clock
 from urst.core.curves.curve import Curve
 from urst.core.curves.varies import along, at_time
 from urst.core.debris import kernels
-from urst.core.debris.kernels import Bins, Bounce, Faces, Points, Rule
+from urst.core.debris.kernels import Bins, Bounce, Faces, Points, Rule, Screws
 from urst.core.debris.settings import CHIP, PUFF, DebrisSettings
 from urst.core.debris.sources import PointSource
 from urst.errors import SolverFailed
@@ -156,13 +157,15 @@ class DebrisSolver:
             return
         p, margin = self.points, 0.5 * s.largest
         was, now = boundary.at(self.time, margin), boundary.at(self.time + dt, margin)
-        # how each body goes, and all that it passes over
-        turn = np.ascontiguousarray(now.rotation @ np.transpose(was.rotation, (0, 2, 1)))
-        shift = now.position - np.einsum("nij,nj->ni", turn, was.position)
-        travel = float(np.abs(now.position - was.position).max(initial=0.0))
-        now = now._replace(low=np.minimum(was.low, now.low), high=np.maximum(was.high, now.high))
+        # how each body goes, and all that it passes over; what turns bulges beyond where it was and is
+        screws, angle = _screws(was, now)
+        there = np.isfinite(now.low).all(axis=1)
+        across = np.linalg.norm(np.where(there[:, None], now.high - now.low, 0.0), axis=1)
+        bulge = (0.5 * across * (1.0 - np.cos(0.5 * angle)))[:, None]
+        travel = float(np.abs(now.position - was.position).max(initial=0.0)) + float(bulge.max(initial=0.0))
+        now = now._replace(low=np.minimum(was.low, now.low) - bulge, high=np.maximum(was.high, now.high) + bulge)
         kernels.collide(
-            p.position, p.velocity, before, p.size, obstacles(now), turn, shift, self._bins(now, before, travel), _bounce(s.restitution), s.friction, dt,
+            p.position, p.velocity, before, p.size, obstacles(now), screws, self._bins(now, before, travel), _bounce(s.restitution), s.friction, dt,
         )  # fmt: skip
 
     def _bins(self, bodies: Placed, before: np.ndarray | None = None, travel: float = 0.0) -> Bins:
@@ -243,6 +246,17 @@ class DebrisSolver:
         n = len(frame["size"])
         plain = {k: frame[k].astype(float) for k in ("position", "velocity", "size", "age")}
         self.points = Points(kind=frame["kind"].copy(), airborne=np.zeros(n, np.uint8), **plain)
+
+
+def _screws(was: Placed, now: Placed) -> tuple[Screws, np.ndarray]:
+    """How bodies go from one pose to another, and by what angle (m,) [rad] they turn; the logarithm of a rigid motion."""
+    turned = Rotation.from_matrix(now.rotation @ np.transpose(was.rotation, (0, 2, 1)))
+    turn, shift = turned.as_rotvec(), now.position - turned.apply(was.position)
+    angle = np.linalg.norm(turn, axis=1)
+    safe = np.maximum(angle, 1e-4)
+    third = np.where(angle < 1e-3, 1.0 / 12.0, 1.0 / safe**2 - 0.5 / (safe * np.tan(0.5 * safe)))[:, None]
+    once = np.cross(turn, shift)
+    return Screws(turn, shift - 0.5 * once + third * np.cross(turn, once)), angle
 
 
 def _bounce(restitution) -> Bounce:

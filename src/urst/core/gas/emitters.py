@@ -53,7 +53,7 @@ class DustSource:
     def speed(self) -> float:
         """Return how fast the fastest place moves now [m/s], what sets off included."""
         motion = self.carrier.motion
-        return float(np.abs(motion.velocity + self.velocity).max())
+        return float(np.abs(motion.speed + self.velocity).max())
 
     def between(self, time: float, dt: float) -> Births | None:
         """Return what is given off from `time` for `dt` seconds.

@@ -22,8 +22,8 @@ _UP, _DOWN = (1, 1, 1), (1, 1, 0)
 class Billow(Emitting):
     """Gas on a grid that carries dust and warmth among bodies."""
 
-    name, title, version = "billow", "Billow", 9
-    golden = "6b44df540618d0a4b934ef90c2848bb6c5233037"
+    name, title, version = "billow", "Billow", 10
+    golden = "39d6ce99c1d28d940eda69ef6012435a47467c16"
     settings = BillowSettings
     gives, counted, stopped = "dust", "kg", "gas"
     hue = ("#8fa3bd", "#4f678a")

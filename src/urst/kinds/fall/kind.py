@@ -28,8 +28,8 @@ _MOST_STEPS = FallSettings.model_fields["steps"].metadata[-1].le
 class Fall(Kind):
     """Rigid convex bodies: the fragments of the breaks that are read, and the pieces nobody broke."""
 
-    name, title, version = "fall", "Fall", 9
-    golden = "ec4e0bf2cf55c346c3182fd8f9762dd6b6d953cf"
+    name, title, version = "fall", "Fall", 10
+    golden = "584b3c1fe04f71fe2f45d351915566140556643d"
     settings = FallSettings
     hue = ("#d6a044", "#9a6a10")
     own = ("events", "joints", "regions")

@@ -19,7 +19,7 @@ class Froth(OnLiquid):
     """What a liquid that takes in air gives birth to."""
 
     name, title, version = "froth", "Froth", 2
-    golden = "61d911ee0392a21552967edbf098b0075663c419"
+    golden = "a99533294f6dda4ebe9251571a44099a63a10503"
     settings = FrothSettings
     hue = ("#c9d6d6", "#7b9292")
     work = "urst.kinds.froth.work"

@@ -28,8 +28,8 @@ from urst.kinds.shed.settings import ShedSettings
 class Shed(Emitting):
     """Chips and dust puffs: born where bonds part, or given off by set pieces."""
 
-    name, title, version = "shed", "Shed", 7
-    golden = "c7a18b347d7044dbb41ad0e40abc793e89651b6d"
+    name, title, version = "shed", "Shed", 8
+    golden = "cc4788a1166e3c47963588cd1789751f7f11b7b5"
     settings = ShedSettings
     gives, counted, stopped = "points", "points", "chips"
     hue = ("#a98159", "#85592c")
