@@ -26,6 +26,7 @@ from urst.db import shots
 from urst.db.engine import session
 from urst.errors import BadFile, BadMesh, BadValue
 from urst.formats import claims
+from urst.formats.meshes import read_meshes
 from urst.web import access, ahead, bounds, live, pages, turns
 
 
@@ -88,6 +89,44 @@ class Claims(unittest.TestCase):
                 self_crossings(heap, most=10**9)
         with self.assertRaises(BadMesh):
             check_solid(heap)
+
+
+class Readers(unittest.TestCase):
+    TRIANGLE = "{\n int[] faceVertexCounts = [3]\n int[] faceVertexIndices = [0, 1, 2]\n point3f[] points = [(0, 0, 0), (1, 0, 0), (0, 1, 0)]\n}\n"
+
+    def refused(self, name, data, sentence):
+        with self.assertRaisesRegex((BadFile, BadMesh), sentence):
+            read_meshes(data, name)
+
+    def test_no_file_is_read_beside_the_one_that_was_sent(self):
+        for place in (
+            "/etc/passwd",
+            "points.bin",
+            "../points.bin",
+            "file:///etc/passwd",
+            "http://127.0.0.1/x",
+            "/dev/zero",
+        ):
+            document = claiming(3) | {"buffers": [{"byteLength": 36, "uri": place}]}
+            self.refused(
+                "x.gltf", json.dumps(document).encode(), "^'x.gltf' keeps its points in another file .*as .glb"
+            )
+
+    def test_what_refers_to_the_file_itself_is_read_and_does_not_grow_without_end(self):
+        head = f'#usda 1.0\ndef Mesh "L0" {self.TRIANGLE}'
+        twice = f'{head}def "W" (references = </L0>) {{\n double3 xformOp:translate = (5, 0, 0)\n uniform token[] xformOpOrder = ["xformOp:translate"]\n}}\n'
+        self.assertEqual([len(m.triangles) for _, m in read_meshes(twice.encode(), "x.usda")], [1, 1])
+        doubled = head + "".join(
+            f'def "L{k}" {{\n def "a" (references = </L{k - 1}>) {{}}\n def "b" (references = </L{k - 1}>) {{}}\n}}\n'
+            for k in range(1, 15)
+        )
+        self.refused("x.usda", doubled.encode(), "more than 2,000 parts")
+
+    def test_coordinates_beyond_any_set_and_marks_at_the_start(self):
+        far = struct.pack("<12fH", 0, 0, 1, 0, 0, 0, 1e38, 0, 0, 0, 1e38, 0, 0)
+        self.refused("x.stl", bytes(80) + struct.pack("<I", 1) + far, "reaches 1e.38 m .* look at the unit")
+        ((_, mesh),) = read_meshes(b"\xef\xbb\xbfv 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n", "x.obj")
+        self.assertEqual(len(mesh.triangles), 1)
 
 
 class Uploads(unittest.TestCase):

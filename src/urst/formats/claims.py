@@ -68,6 +68,11 @@ def _shallow(text, name):
 
 def _gltf(document: dict[str, Any], size: int, name: str) -> None:
     try:
+        elsewhere = [b["uri"] for b in document.get("buffers", []) if not b.get("uri", "data:").startswith("data:")]
+        if elsewhere:
+            raise BadFile(
+                f"'{name}' keeps its points in another file ({elsewhere[0][:80]}): export it as .glb, with all in one."
+            )
         views, accessors = document.get("bufferViews", []), document.get("accessors", [])
         for a in accessors:
             count = int(a["count"])
@@ -81,6 +86,8 @@ def _gltf(document: dict[str, Any], size: int, name: str) -> None:
         used = [n["mesh"] for n in nodes if "mesh" in n]
         each = [sum(_triangles(p, accessors) for p in m["primitives"]) for m in meshes]
         _few(sum(each[m] for m in used), name)
+    except (BadFile, BadMesh):
+        raise
     except (KeyError, IndexError, TypeError, ValueError, AttributeError) as error:
         raise BadFile(f"'{name}' cannot be read as glTF ({error!r}): export it again.") from error
     if len(used) > MOST_PARTS:

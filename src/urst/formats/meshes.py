@@ -77,8 +77,8 @@ def _loaded(data, name, kind):
 def _unicode(data: bytes) -> bytes:
     """The text of a file that says of itself in no way how it is written: UTF-8, or else Latin-1, in which every byte is a letter."""
     try:
-        data.decode()
-        return data
+        # the mark that some editors begin a text with is no word of it
+        return data.decode("utf-8-sig").encode()
     except UnicodeDecodeError:
         return data.decode("latin-1").encode()
 

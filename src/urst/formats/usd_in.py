@@ -9,7 +9,8 @@ import numpy as np
 from pxr import Sdf, Tf, Usd, UsdGeom
 
 from urst.core.geometry.mesh import Mesh
-from urst.errors import BadFile
+from urst.errors import BadFile, BadMesh
+from urst.formats.claims import MOST_PARTS
 from urst.formats.way import UPRIGHT, Way, way
 
 KINDS = ("usd", "usda", "usdc", "usdz")
@@ -80,7 +81,8 @@ def _stage(data, name) -> Iterator[Usd.Stage]:
             layer = Sdf.Layer.OpenAsAnonymous(str(path))
             if layer is None:
                 raise BadFile(f"'{name}' cannot be read as USD: export it again.")
-            elsewhere = list(layer.GetCompositionAssetDependencies()) + _clips(layer)
+            # what refers to the file itself names none
+            elsewhere = [x for x in layer.GetCompositionAssetDependencies() if x] + _clips(layer)
             if elsewhere:
                 raise BadFile(
                     f"'{name}' takes parts from other files ({str(elsewhere[0])[:80]}): export it flattened, with all in one."
@@ -89,7 +91,9 @@ def _stage(data, name) -> Iterator[Usd.Stage]:
             _check(stage, name)
             yield stage
         except Tf.ErrorException as error:
-            raise BadFile(f"'{name}' cannot be read as USD ({str(error)[:200]}): export it again.") from error
+            told = next((str(e.commentary) for e in error.args if hasattr(e, "commentary")), "").split(" in <")[0]
+            reason = " ".join(told.replace(f"{path}:", "line ").split())[:120] or "it is damaged"
+            raise BadFile(f"'{name}' cannot be read as USD ({reason}): export it again.") from error
 
 
 def _clips(layer):
@@ -138,6 +142,8 @@ def _parts(stage):
             continue
         if not mesh.GetPointsAttr().Get(time) or not mesh.GetFaceVertexCountsAttr().Get(time):
             continue
+        if len(names) == MOST_PARTS:
+            raise BadMesh(f"The file has more than {MOST_PARTS:,} parts: join them before importing.")
         name = next(n for n in (prim.GetName(), str(prim.GetPath())) if n not in names)
         names.add(name)
         yield name, mesh, _matrix(mesh, time)

@@ -6,6 +6,8 @@ from scipy.spatial import cKDTree
 from urst.core.geometry.mesh import Mesh, mass_properties, open_edges
 from urst.errors import BadMesh
 
+#: coordinates as those of pieces [m]
+MOST_COORDINATE = 1e6
 #: more triangles than this are refused on import
 MOST_TRIANGLES = 1_500_000
 #: and so many of what moves or breaks
@@ -37,6 +39,11 @@ def check_surface(mesh: Mesh, name: str = "The mesh") -> None:
     if not np.isfinite(mesh.vertices).all():
         bad = int((~np.isfinite(mesh.vertices).all(axis=1)).sum())
         raise BadMesh(f"{name} has {bad} points whose coordinates are not numbers: export it again.")
+    far = float(np.abs(mesh.vertices).max())
+    if far > MOST_COORDINATE:
+        raise BadMesh(
+            f"{name} reaches {far:.3g} m from its origin, farther than {MOST_COORDINATE:,.0f} m: look at the unit it was exported in."
+        )
     if mesh.triangles.min() < 0 or mesh.triangles.max() >= len(mesh.vertices):
         raise BadMesh(f"{name} has triangles that name points it does not have: the file is damaged.")
     if not (np.ptp(mesh.vertices, axis=0) > 0).sum() > 1:
