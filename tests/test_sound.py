@@ -16,6 +16,7 @@ from urst import cli
 from urst.bake import runner
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import key_of
+from urst.errors import BadValue
 from urst.shot.document import dumps
 from urst.shot.keys import layer_keys
 from urst.store import frames, proof
@@ -90,6 +91,18 @@ class Sound(unittest.TestCase):
             self.assertEqual(cli.main(["export", str(path), "--store", str(self.store.root), "--out", str(blocked)]), 1)
         for line in wrong.getvalue().strip().splitlines():
             self.assertRegex(line, "The folder .* cannot be written to")
+
+    def test_what_cannot_fit_into_the_machine_is_refused_before_anything_is_begun(self):
+        small, out = lambda: (1e4, 1e4), Store(self.root / "small")
+        with (
+            mock.patch.object(runner.machine, "memory", small),
+            self.assertRaisesRegex(BadValue, "GB of memory and there are"),
+        ):
+            runner.bake(self.shot, out)
+        self.assertEqual(results(out.root), {})
+        # what is there already needs none
+        with mock.patch.object(runner.machine, "memory", small):
+            runner.bake(self.shot, self.store)
 
     def test_what_ended_writers_left_is_swept_and_what_others_write_is_not(self):
         folder = self.store.folder(self.key)

@@ -11,12 +11,15 @@ from dataclasses import dataclass
 
 from urst.bake.work import Work
 from urst.drawn import files
-from urst.errors import CacheDamaged, SolverFailed, Stopped, StoreFull, UrstError
+from urst.errors import BadValue, CacheDamaged, SolverFailed, Stopped, StoreFull, UrstError
 from urst.kinds.inputs import Tell
 from urst.kinds.rehearsal import COUPLED
+from urst.shot import preflight
 from urst.shot.document import Shot
+from urst.shot.graph import group_of
 from urst.shot.keys import layer_keys
 from urst.shot.plan import Step, plan
+from urst.store import machine
 from urst.store.store import Store
 
 log = logging.getLogger("urst.bake")
@@ -66,7 +69,9 @@ def bake(
         When a layer cannot be baked; finished frames are kept.
     """
     keys = layer_keys(shot)
-    for step in plan(shot, wanted):
+    steps = plan(shot, wanted)
+    _check_memory(shot, [x for step in steps for x in step.layers if not is_fresh(shot, store, x, keys[x])])
+    for step in steps:
         try:
             _bake_step(shot, store, step, keys, report, should_stop, prepare, tell)
         except (UrstError, MemoryError) as error:
@@ -78,6 +83,13 @@ def bake(
                 f"{names} could not be baked: {_plain(error)}. The finished frames are kept; the log says more. "
                 "Change what was changed last, or try another seed."
             ) from error
+
+
+def _check_memory(shot, layers):
+    """Refuse what cannot fit before it takes the machine down."""
+    for finding in preflight.memory(shot, machine.memory()[0]):
+        if set(group_of(shot, finding.layer)) & set(layers):
+            raise BadValue(f"{finding.title} {finding.why}")
 
 
 def _told(error, shot, step):

@@ -20,14 +20,13 @@ from urst.bake.runner import Progress, bake, rehearsed
 from urst.db import runs
 from urst.db.engine import address, session
 from urst.db.tables import RunRow
-from urst.errors import BadValue, Stopped, UrstError
+from urst.errors import Stopped, UrstError
 from urst.handover.export import export
 from urst.handover.forms import folder
 from urst.handover.pictures import keep_card
 from urst.jobs.queue import QUEUE, TASK, lock
 from urst.logs import set_up
 from urst.scene import library
-from urst.shot import preflight
 from urst.shot.document import Shot, parse
 from urst.shot.forecast import forecast
 from urst.shot.graph import group_of
@@ -161,7 +160,6 @@ def work_off(context, run_id: int) -> None:
     try:
         if kind == "bake":
             # what this bake needs comes first; the rest is compiled while it runs
-            _check_memory(shot, what)
             compiler.ask(n for step in plan(shot, what) for n in rehearsed(shot, step))
             bake(
                 shot, store, what, report=desk.report, should_stop=desk.should_stop,
@@ -199,13 +197,6 @@ def _given_up(shot, what):
         f"Its worker was ended {TRIES} times without a frame done, most likely for want of memory: {told}. "
         "Use larger cells or fewer fragments, or close other programs, and bake again."
     )
-
-
-def _check_memory(shot, what):
-    """Refuse what cannot fit before it takes the machine down."""
-    for finding in preflight.memory(shot, memory()[0]):
-        if set(group_of(shot, finding.layer)) & set(what):
-            raise BadValue(f"{finding.title} {finding.why}")
 
 
 def _keep_card(shot: Shot, store: Store) -> None:
