@@ -64,7 +64,7 @@ def tried(base: str, known: dict[str, list[str]], rng: random.Random, count: int
             except httpx.TransportError as error:
                 status = repr(error)
             if not isinstance(status, int) or status >= 500:
-                found.append(f"{method} {path} {headers} {body!r}: {status}"[:600])
+                found.append(f"{status}: {method} {path} {headers} {body!r}"[:600])
     return found
 
 

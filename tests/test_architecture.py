@@ -28,7 +28,7 @@ ALLOWED = {
     "bake": {"core", "drawn", "store", "scene", "kinds", "shot"},
     "formats": {"core"},
     "handover": {"core", "store", "scene", "shot", "formats"},
-    "db": {"shot"},
+    "db": {"core", "shot"},
     "jobs": {"bake", "db", "handover", "scene", "shot", "store", "logs"},
     "demo": {"bake", "scene", "shot", "db", "jobs", "store"},
     "web": {"core", "drawn", "scene", "kinds", "shot", "store", "db", "jobs", "formats", "handover", "logs"},
@@ -37,7 +37,8 @@ ALLOWED = {
 #: within the core: geometry, bodies and fields carry the solvers, none of which knows another; only coupling knows two
 BASE = {"jit", "threads", "air", "ranges", "curves", "geometry", "bodies", "fields", "launch"}
 CORE_ALLOWED = {
-    "jit": set(), "threads": set(), "air": set(), "ranges": set(), "curves": {"ranges"}, "geometry": {"jit"}, "bodies": {"jit", "geometry"}, "fields": {"jit", "geometry", "bodies"},
+    "jit": set(), "threads": set(), "air": set(), "ranges": set(),
+    "remembered": set(), "curves": {"ranges"}, "geometry": {"jit"}, "bodies": {"jit", "geometry"}, "fields": {"jit", "geometry", "bodies"},
     "launch": {"geometry", "ranges"}, "fracture": BASE, "rigid": BASE, "debris": BASE, "gas": BASE, "liquid": BASE, "coupling": BASE | {"rigid", "debris", "gas", "liquid"},
     "preview": {"jit", "geometry"}, "skin": {"jit", "fields"}, "froth": {"jit", "fields", "ranges"}, "checks": {"geometry"},
 }  # fmt: skip

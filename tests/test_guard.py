@@ -391,6 +391,27 @@ class Passphrase(unittest.TestCase):
         self.assertEqual(reply.status_code, 303)
         self.assertIn("HttpOnly", reply.headers["set-cookie"])
         self.assertEqual(live.client.get(f"/shots/{shot_id}/state").status_code, 200)
+        # a session outlasts the server, and ends with the passphrase
+        session = live.client.cookies[access.COOKIE]
+        self.assertTrue(access._holds(session))
+        until, nonce, sign = session.split(".")
+        for other in (
+            "",
+            ".",
+            "..",
+            f"{int(until) + 9}.{nonce}.{sign}",
+            f"{until}.{nonce}.{'0' * 64}",
+            "\u0663.a.b",
+            session + "0",
+        ):
+            self.assertFalse(access._holds(other), other)
+        with mock.patch.object(access.time, "time", return_value=time.time() + access.STAYS + 9):
+            self.assertFalse(access._holds(session))
+        hashed = kept.read_text()
+        for changed in (access.hashed("another one here"), ""):
+            kept.write_text(changed)
+            self.assertFalse(access._holds(session))
+        kept.write_text(hashed)
         # guessing is slowed for all who come from there, the right one included
         with httpx.Client(base_url=live.base) as other:
             codes = [other.post("/enter", data={"passphrase": f"guess {n}"}).status_code for n in range(4)]

@@ -12,6 +12,7 @@ from pydantic import BaseModel
 
 from tests.shots import falling_box, random_graph, tiny
 from urst.core.geometry import generators, rotation
+from urst.core.remembered import Remembered
 from urst.demo import granary, sluice
 from urst.errors import BadFile, BadValue
 from urst.kinds.break_ import advice
@@ -97,7 +98,7 @@ class File(unittest.TestCase):
         with tempfile.TemporaryDirectory() as root:
             self.addCleanup(library.use, library.Memory())
             library.use(Meshes(root))
-            meshes.cache_clear()
+            meshes.clear()
             with self.assertRaisesRegex(BadFile, "'ball.stl' is not in the store: import its file again"):
                 meshes(shot.pieces[-1].shape)
             self.assertTrue(any("is not in the store" in f.title for f in preflight(shot)))
@@ -109,7 +110,7 @@ class File(unittest.TestCase):
             # a damaged file counts as absent, and can be brought again
             (path,) = Path(root).rglob("*.urm")
             path.write_bytes(path.read_bytes()[:-3])
-            meshes.cache_clear()
+            meshes.clear()
             self.assertIsNone(Meshes(root).read(found.pieces[-1].shape.mesh))
             loads(text)
             self.assertEqual(len(meshes(found.pieces[-1].shape)), 1)
@@ -566,6 +567,40 @@ class Units(unittest.TestCase):
             parse_number("3 kg", "m", "Width")
         with self.assertRaisesRegex(BadValue, "too large"):
             parse_number("1e999", "m", "Width")
+
+
+class Memory(unittest.TestCase):
+    def test_what_is_remembered_is_bounded_by_its_weight(self):
+        made = []
+
+        def make(n):
+            made.append(n)
+            return [0] * n
+
+        known = Remembered(10, lambda asked, answer: len(answer))
+        for n in (4, 5, 4, 3, 5, 4):
+            self.assertEqual(len(known.get(n, lambda n=n: make(n))), n)
+        # 4 and 5 fit; 3 drops the 5, which was longest not asked for, and that the 4 when it comes again
+        self.assertEqual(made, [4, 5, 3, 5, 4])
+        # what is heavier than all is remembered alone
+        known.get(100, lambda: make(100))
+        known.get(100, lambda: make(100))
+        self.assertEqual(made[5:], [100])
+
+    def test_a_large_shot_is_read_and_keyed_within_seconds(self):
+        data = tiny().model_dump(mode="json")
+        data["pieces"] += [
+            {"name": f"B{k}", "shape": {"kind": "box", "width": 0.2 + 1e-5 * k}, "position": (k % 50, k // 50, 20)}
+            for k in range(9000)
+        ]
+        began = time.perf_counter()
+        shot = parse(data)
+        self.assertEqual(len(layer_keys(shot)), 4)
+        took = time.perf_counter() - began
+        began = time.perf_counter()
+        preflight(shot)
+        self.assertLess(took, 10.0)
+        self.assertLess(time.perf_counter() - began, 30.0)
 
 
 class Paths(unittest.TestCase):

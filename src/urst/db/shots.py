@@ -9,16 +9,17 @@ from typing import Any
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
+from urst.core.remembered import Remembered
 from urst.db import runs
 from urst.db.tables import RevisionRow, ShotRow
 from urst.errors import BadValue, UrstError
+from urst.shot.by_shot import weight
 from urst.shot.document import Shot, dumps, parse
 
 #: revisions kept of each shot
 HISTORY = 200
 #: documents that are kept in memory
-_REMEMBERED = 400
-_read: dict[tuple[str, int], Shot] = {}
+_read = Remembered(100_000, lambda _, shot: weight(shot))
 
 
 @dataclass(frozen=True)
@@ -78,12 +79,7 @@ def get(session: Session, shot_id: str, *, to_change: bool = False) -> Kept:
 
 def _parsed(session, shot_id, number):
     """The document of a revision, which never changes under its number."""
-    tag = shot_id, number
-    if tag not in _read:
-        if len(_read) > _REMEMBERED:
-            _read.clear()
-        _read[tag] = parse(session.get(RevisionRow, tag).document)
-    return _read[tag]
+    return _read.get((shot_id, number), lambda: parse(session.get(RevisionRow, (shot_id, number)).document))
 
 
 def rows(session: Session) -> list[ShotRow]:

@@ -1,12 +1,11 @@
 """The set as it is drawn: each shape in its own coordinates, where its piece stands, and the paths of what is driven."""
 
-from functools import lru_cache
-
 import numpy as np
 
 from urst.core.bodies.fragments import Fragments
 from urst.core.geometry import rotation
 from urst.core.geometry.convex import pack
+from urst.core.remembered import remembered
 from urst.drawn.representations import skins
 from urst.errors import BadFile
 from urst.kinds.kind import Arrays
@@ -38,7 +37,7 @@ def geometry_content(world: World) -> list:
     return [content.shape(p) for p in world.pieces]
 
 
-@lru_cache(maxsize=64)
+@remembered(5e8, lambda _, found: sum(a.nbytes for a in found.values()))
 def _skins(shape: Shape) -> Arrays:
     return _as_bodies(meshes(shape))
 

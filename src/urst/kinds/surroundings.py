@@ -22,7 +22,8 @@ def around(shot: Any, layer: Any, matter: Matter) -> dict[str, Any]:
         As what it is stopped.
     """
     casts = [shot.kind_of(x).cast(shot, x) for x in shot.takes(layer, "bodies")]
-    standing = [shot.pieces[i] for i in stopping(shot, matter) if not any(i in cast for cast in casts)]
+    carried = {i for cast in casts for i in cast}
+    standing = [shot.pieces[i] for i in stopping(shot, matter) if i not in carried]
     stops = lambda p: [getattr(shot.part_of(p), matter), content.window(p, shot)]  # noqa: E731
     return {
         "around": [content.stance(p, shot) | {"there": content.window(p, shot)} for p in standing],

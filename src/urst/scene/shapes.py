@@ -11,6 +11,7 @@ from urst.core.fracture.convex_parts import convex_parts
 from urst.core.fracture.settings import MOST_PARTS
 from urst.core.geometry import generators, shell
 from urst.core.geometry.mesh import Mesh, mass_properties, open_edges
+from urst.core.remembered import remembered
 from urst.errors import BadMesh
 from urst.scene import library
 from urst.scene.part import Metres, Part
@@ -164,10 +165,13 @@ class Imported(Closed):
         return [library.get(self.mesh, self.source)]
 
 
+#: triangles of all the shapes that each of these functions remembers, and what a shape weighs beside them
+MOST_REMEMBERED, _ALONE = 10_000_000, 100
+
 Shape = Annotated[Box | BrickWall | Drum | Ball | Ground | Terrain | Imported, Field(discriminator="kind")]
 
 
-@lru_cache(maxsize=256)
+@remembered(MOST_REMEMBERED, lambda _, found: _ALONE + sum(len(m.triangles) for m in found))
 def meshes(shape: Shape) -> tuple[Mesh, ...]:
     """Return the meshes of a shape before it is placed.
 
@@ -179,7 +183,7 @@ def meshes(shape: Shape) -> tuple[Mesh, ...]:
     return tuple(shape.meshes())
 
 
-@lru_cache(maxsize=256)
+@remembered(MOST_REMEMBERED, lambda _, found: _ALONE + sum(len(c) for c in found))
 def corners(shape: Shape) -> tuple[np.ndarray, ...]:
     """Of each part of a shape, few points (n, 3) that have the same convex hull; all of a flat one [m]."""
     return tuple(_spanning(m.vertices) for m in meshes(shape) if len(m.vertices))
@@ -194,7 +198,7 @@ def _spanning(points):
         return points
 
 
-@lru_cache(maxsize=256)
+@lru_cache(maxsize=20_000)
 def is_sheet(shape: Shape) -> bool:
     """Whether a shape encloses nothing: an open mesh, or one that is flat or turned inside out."""
     if not isinstance(shape, Terrain | Imported):
@@ -202,7 +206,7 @@ def is_sheet(shape: Shape) -> bool:
     return any(len(open_edges(m)) for m in meshes(shape)) or 0.0 in volumes(shape)
 
 
-@lru_cache(maxsize=64)
+@remembered(MOST_REMEMBERED, lambda _, found: _ALONE + sum(len(m.triangles) for m, _ in found))
 def parts(shape: Shape) -> tuple[tuple[Mesh, np.ndarray], ...]:
     """Return what a closed shape collides as: nearly convex meshes, and which of their triangles lie on cuts between them."""
     found = [part for outer, inner in _walls(shape)[0] for part in _wall(outer, inner)]
@@ -232,7 +236,7 @@ def is_hollow(shape: Shape) -> bool:
     return isinstance(shape, Closed) and shape.matter != "solid"
 
 
-@lru_cache(maxsize=256)
+@remembered(MOST_REMEMBERED, lambda _, found: _ALONE + sum(len(m.triangles) for pair in found[0] for m in pair))
 def _walls(shape):
     """The outer and inner surfaces of a hollow shape, and why there are none if it cannot be one."""
     try:
@@ -246,7 +250,7 @@ def no_room(shape: Shape) -> str:
     return _walls(shape)[1]
 
 
-@lru_cache(maxsize=64)
+@remembered(MOST_REMEMBERED, lambda _, found: _ALONE + sum(len(m.triangles) for m in found))
 def rooms(shape: Shape) -> tuple[Mesh, ...]:
     """Return convex parts of the room within a hollow shape."""
     return tuple(part for _, inner in _walls(shape)[0] for part, _ in convex_parts(inner))
@@ -272,7 +276,7 @@ def is_jointed(shape: Shape) -> bool:
     return getattr(shape, "jointed", False)
 
 
-@lru_cache(maxsize=256)
+@lru_cache(maxsize=20_000)
 def volumes(shape: Shape) -> tuple[float, ...]:
     """Volume of each part of a shape [m3], 0 where it encloses none."""
     found = []
@@ -285,14 +289,14 @@ def volumes(shape: Shape) -> tuple[float, ...]:
     return tuple(found)
 
 
-@lru_cache(maxsize=256)
+@lru_cache(maxsize=20_000)
 def displaced(shape: Shape) -> float:
     """Volume that a shape takes up, the room within it included [m3], 0 where it encloses none."""
     outer = sum(mass_properties(m).volume for m, _ in _walls(shape)[0])
     return outer or sum(volumes(shape))
 
 
-@lru_cache(maxsize=256)
+@lru_cache(maxsize=20_000)
 def room(shape: Shape) -> float:
     """Volume that can be filled in a shape: that within a hollow one, all of a solid one [m3]."""
     return displaced(shape) - sum(volumes(shape)) if is_hollow(shape) else sum(volumes(shape))

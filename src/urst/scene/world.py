@@ -1,5 +1,6 @@
 """The shot without its layers: its set, its clock, its cameras and its named values."""
 
+from functools import cached_property
 from typing import Annotated
 
 from pydantic import Field, model_validator
@@ -109,9 +110,14 @@ class World(Part):
 
     def part_of(self, piece: SetPiece) -> TakesPart:
         """Return how a piece takes part: by its own row, else by that of the first of its tags that has one."""
-        rows = {t.of: t for t in self.taking_part}
-        found = next((rows[name] for name in (piece.name, *piece.tags) if name in rows), None)
-        return found or TakesPart(of=piece.name)
+        found = next((self.rows[name] for name in (piece.name, *piece.tags) if name in self.rows), None)
+        # as the model would make it, which is asked for thousands of times
+        return found or TakesPart.model_construct(of=piece.name)
+
+    @cached_property
+    def rows(self) -> dict[str, TakesPart]:
+        """The rows of who takes part, by whom they are of."""
+        return {t.of: t for t in self.taking_part}
 
 
 def distinct(names: list[str], what: str) -> None:

@@ -1,12 +1,13 @@
 """Which layers need which, and which must be stepped together."""
 
-from functools import lru_cache
 from graphlib import TopologicalSorter
 from typing import Any
 
 import numpy as np
 from scipy.sparse import csr_array
 from scipy.sparse.csgraph import connected_components
+
+from urst.shot.by_shot import by_shot
 
 
 def needs(shot: Any) -> dict[str, set[str]]:
@@ -19,7 +20,7 @@ def needs(shot: Any) -> dict[str, set[str]]:
     return found
 
 
-@lru_cache(maxsize=1024)
+@by_shot
 def groups(shot: Any) -> tuple[tuple[str, ...], ...]:
     """Return layer ids in the order of work; layers that need each other, and what is caught between them, as one group.
 

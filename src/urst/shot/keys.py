@@ -6,8 +6,8 @@ frame, changes no key. Layers that act on each other share one hash, so that a c
 
 import hashlib
 import json
-from functools import lru_cache
 
+from urst.shot.by_shot import by_shot
 from urst.shot.document import Shot
 from urst.shot.graph import groups
 
@@ -23,7 +23,7 @@ def layer_keys(shot: Shot) -> dict[str, str]:
     return dict(_layer_keys(shot))
 
 
-@lru_cache(maxsize=1024)
+@by_shot
 def _layer_keys(shot):
     keys: dict[str, str] = {}
     for group in groups(shot):

@@ -11,9 +11,11 @@ from urst.core.checks.meshes import check_solid, check_surface
 from urst.core.checks.overlap import overlap
 from urst.core.geometry import rotation
 from urst.core.geometry.convex import Polyhedron, hull_of
+from urst.core.remembered import remembered
 from urst.errors import BadFile, BadMesh, UrstError
 from urst.scene import placing
 from urst.scene.shapes import corners, is_hollow, is_sheet, meshes, no_room, parts
+from urst.shot.by_shot import weight
 from urst.shot.document import Shot, parse
 from urst.shot.forecast import forecast
 from urst.shot.graph import groups
@@ -209,7 +211,7 @@ class _Set:
         return self._told == other._told
 
 
-@lru_cache(maxsize=64)
+@remembered(100_000, lambda world, _: weight(world.shot))
 def _overlaps(world: _Set) -> tuple[Finding, ...]:
     found, shot = [], world.shot
     deadline = time.monotonic() + LONGEST

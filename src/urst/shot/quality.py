@@ -1,9 +1,9 @@
 """The same shot, faster or shorter."""
 
 import re
-from functools import lru_cache
 
 from urst.errors import BadValue
+from urst.shot.by_shot import by_shot
 from urst.shot.document import Shot, parse
 
 QUALITIES = ("shot", "draft")
@@ -22,7 +22,7 @@ def of_quality(shot: Shot, quality: str) -> Shot:
     return draft(shot) if quality == "draft" else shot
 
 
-@lru_cache(maxsize=1024)
+@by_shot
 def draft(shot: Shot) -> Shot:
     """The same character, sooner: each kind knows what it can do without."""
     layers = []

@@ -1,5 +1,6 @@
 """Who gets in. On loopback whoever sits at the machine does; beyond it only who knows the passphrase."""
 
+import hmac
 import os
 import secrets
 import time
@@ -23,7 +24,6 @@ _MOST, _MOST_OF_ALL, _WITHIN = 5, 50, 60.0
 #: what is open to all: the page that asks, and what it is drawn with
 _OPEN = ("/enter", "/static/", "/kinds.css", "/alive")
 
-_sessions: dict[str, float] = {}
 _wrong: dict[str, deque] = defaultdict(deque)
 
 
@@ -47,7 +47,25 @@ def may(request: Request) -> bool:
     """Whether who asks may have what they ask for."""
     if not asks() or request.url.path.startswith(_OPEN):
         return True
-    return _sessions.get(request.cookies.get(COOKIE, ""), 0.0) > time.time()
+    return _holds(request.cookies.get(COOKIE, ""))
+
+
+def _session() -> str:
+    """A new session: until when it holds, signed with the passphrase's hash, so that it outlasts the server and ends with the passphrase."""
+    told = f"{time.time() + STAYS:.0f}.{secrets.token_urlsafe(16)}"
+    return f"{told}.{_signed(told)}"
+
+
+def _signed(told: str) -> str:
+    return hmac.new(_kept().encode(), told.encode(), "sha256").hexdigest()
+
+
+def _holds(session: str) -> bool:
+    told, _, sign = session.rpartition(".")
+    until = told.partition(".")[0]
+    if not _kept() or not hmac.compare_digest(sign.encode(), _signed(told).encode()):
+        return False
+    return until.isdigit() and int(until) > time.time()
 
 
 def _too_many(who: str) -> bool:
@@ -77,11 +95,6 @@ def enter(request: Request, passphrase: str = Form("", max_length=1000)):
     except (VerificationError, InvalidHashError):
         _wrong[who].append(time.monotonic())
         return page(request, "enter.html", 403, message="That is not the passphrase.")
-    now = time.time()
-    for token in [t for t, until in _sessions.items() if until < now]:
-        del _sessions[token]
-    token = secrets.token_urlsafe(32)
-    _sessions[token] = now + STAYS
     reply = RedirectResponse("/", 303)
-    reply.set_cookie(COOKIE, token, max_age=int(STAYS), httponly=True, samesite="strict")
+    reply.set_cookie(COOKIE, _session(), max_age=int(STAYS), httponly=True, samesite="strict")
     return reply

@@ -399,8 +399,13 @@ def download(shot_id: str, name: str):
     with session() as db:
         shots.get(db, shot_id)
     out = folder(store().root, shot_id).resolve()
-    path = (out / name).resolve()
-    if not path.is_relative_to(out) or not path.is_file():
-        raise BadValue(f"There is no file '{name}': hand it over first.")
+    try:
+        path = (out / name).resolve()
+        there = path.is_relative_to(out) and path.is_file()
+    except OSError:
+        # a name that no disk takes
+        there = False
+    if not there:
+        raise BadValue(f"There is no file '{name[:80]}': hand it over first.")
     kind = "video/mp4" if path.suffix == ".mp4" else "application/octet-stream"
     return FileResponse(path, media_type=kind, filename=path.name)

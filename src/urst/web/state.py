@@ -3,7 +3,6 @@
 import hashlib
 import json
 import time
-from functools import lru_cache
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -13,6 +12,7 @@ from urst.db.engine import session
 from urst.db.tables import BakeRow, RevisionRow
 from urst.errors import UrstError
 from urst.shot.accepted import reason, without_numbers
+from urst.shot.by_shot import by_shot
 from urst.shot.document import Shot, parse
 from urst.shot.forecast import forecast
 from urst.shot.graph import dependents, group_of
@@ -73,7 +73,7 @@ def _keys_of(shot_id, number, created, document, quality):
     return _KEY_MEMORY[tag]
 
 
-@lru_cache(maxsize=512)
+@by_shot
 def _preflight(shot: Shot) -> tuple:
     return tuple(preflight(shot))
 

@@ -329,7 +329,7 @@ function show() {
   $('stamp').textContent = told.join(' · ');
   const none = !ahead.some(x => x.frames.includes(f)), any = ahead.length + still.length > 0;
   $('notice').hidden = building || !(past || (none && !still.length));
-  $('notice').textContent = now.state.runs.length ? (preparing() ? `Baking begins soon: ${preparing()}.` : 'The first frames are being baked.') : any
+  $('notice').textContent = now.state.runs.length ? (preparing() ? `Baking begins soon: ${preparing()}.` : now.state.runs.some(r => r.state === 'running') ? 'The first frames are being baked.' : 'The bake waits its turn in the queue.') : any
     ? `Frame ${f} is not baked yet.` : 'Nothing is baked yet: this is the set as it stands. Press Bake.';
   legend();
 }
