@@ -16,6 +16,7 @@ from unittest import mock
 import httpx
 import numpy as np
 import uvicorn
+from fastapi import HTTPException
 
 from tests.live import Live, wait_for
 from tests.shots import tiny
@@ -331,6 +332,32 @@ class InTurn(unittest.IsolatedAsyncioTestCase):
         self.end.set()
         await asyncio.wait_for(asyncio.gather(*waiting), 5)
         self.assertEqual(await self.ask("/shots/x/state"), 200)
+
+
+class Disk(unittest.TestCase):
+    def test_a_store_that_cannot_be_used_is_said_so_and_shots_go_on(self):
+        with Live(worker=False) as live:
+            shot_id = live.add(tiny(seed=71))
+            away = live.store.with_name("away")
+            live.store.rename(away)
+            live.store.write_text("no folder")
+            for _ in range(2):
+                reply = live.client.get(f"/shots/{shot_id}/state")
+                self.assertEqual(reply.status_code, 503)
+                self.assertIn("The folder of what is baked cannot be used (Not a directory)", reply.text)
+            self.assertEqual(live.client.get("/queue").status_code, 200)
+            changed = live.client.post(f"/shots/{shot_id}/recipe/fall", data={"path": "steps", "value": "5"})
+            self.assertEqual(changed.status_code, 200)
+            live.store.unlink()
+            away.rename(live.store)
+            self.assertEqual(live.state(shot_id)["id"], shot_id)
+            self.assertNotIn("Traceback", live.log("serve"))
+
+    def test_pages_that_listen_are_bounded(self):
+        with mock.patch.object(live, "MOST_PAGES", 2), live.hub.page():
+            live._room()
+            with live.hub.page(), self.assertRaisesRegex(HTTPException, "2 pages of Urst are open already"):
+                live._room()
 
 
 class Ahead(unittest.IsolatedAsyncioTestCase):

@@ -16,7 +16,7 @@ from urst import cli
 from urst.bake import runner
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import key_of
-from urst.errors import BadValue
+from urst.errors import BadValue, StoreFailed
 from urst.shot.document import dumps
 from urst.shot.keys import layer_keys
 from urst.store import frames, proof
@@ -103,6 +103,16 @@ class Sound(unittest.TestCase):
         # what is there already needs none
         with mock.patch.object(runner.machine, "memory", small):
             runner.bake(self.shot, self.store)
+
+    def test_a_disk_that_does_not_take_a_layer_is_said_so(self):
+        out = Store(self.root / "odd")
+        place = out.folder(self.key)
+        place.parent.mkdir(parents=True)
+        place.write_text("no folder")
+        with self.assertRaisesRegex(
+            StoreFailed, "'Fall' could not be baked: the disk says 'File exists' of .*look at the disk"
+        ):
+            runner.bake(self.shot, out)
 
     def test_what_ended_writers_left_is_swept_and_what_others_write_is_not(self):
         folder = self.store.folder(self.key)

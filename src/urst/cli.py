@@ -201,6 +201,8 @@ def _load_demo(options) -> int:
 
 
 def _serve(options) -> int:
+    import resource
+
     import uvicorn
 
     if options.host not in ("127.0.0.1", "localhost", "::1") and not os.environ.get("URST_PASSPHRASE"):
@@ -208,6 +210,9 @@ def _serve(options) -> int:
             f"At {options.host} others would get in: name a file with the hash of a passphrase in URST_PASSPHRASE, or use ./urst start --host, "
             "which asks for one."
         )
+    # every page that listens holds one
+    most = resource.getrlimit(resource.RLIMIT_NOFILE)[1]
+    resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))
     uvicorn.run(
         "urst.web.app:app", host=options.host, port=options.port, log_config=None, http="urst.web.bounds:Patient"
     )

@@ -7,6 +7,7 @@ UrstError
 ├── Conflict                   somebody else has changed the same in the meantime
 ├── CacheDamaged (OSError)     a cached frame fails its checksum
 ├── StoreFull (OSError)        there is no room for the next frame
+├── StoreFailed (OSError)      the disk does not take what is to be written
 ├── SolverFailed (ArithmeticError)  a solver met a non-finite or exploding quantity
 └── Stopped                    work was stopped on request
 
@@ -40,6 +41,10 @@ class CacheDamaged(UrstError, OSError):
 
 class StoreFull(UrstError, OSError):
     """The disk has no room for what is to be written."""
+
+
+class StoreFailed(UrstError, OSError):
+    """The disk does not take what is to be written, for another reason."""
 
 
 class SolverFailed(UrstError, ArithmeticError):

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 from urst.bake.work import Work
 from urst.drawn import files
-from urst.errors import BadValue, CacheDamaged, SolverFailed, Stopped, StoreFull, UrstError
+from urst.errors import BadValue, CacheDamaged, SolverFailed, Stopped, StoreFailed, StoreFull, UrstError
 from urst.kinds.inputs import Tell
 from urst.kinds.rehearsal import COUPLED
 from urst.shot import preflight
@@ -76,11 +76,15 @@ def bake(
             _bake_step(shot, store, step, keys, report, should_stop, prepare, tell)
         except (UrstError, MemoryError) as error:
             raise _told(error, shot, step) from error
+        except OSError as error:
+            raise StoreFailed(
+                f"{_names(shot, step)} could not be baked: the disk says '{error.strerror or error}' of {error.filename or store.root}. "
+                "The finished frames are kept; look at the disk, then bake again."
+            ) from error
         except Exception as error:
             log.exception("layer broke", extra={"action": "broke", "layers": list(step.layers)})
-            names = " and ".join(f"'{shot.layer(x).name}'" for x in step.layers)
             raise SolverFailed(
-                f"{names} could not be baked: {_plain(error)}. The finished frames are kept; the log says more. "
+                f"{_names(shot, step)} could not be baked: {_plain(error)}. The finished frames are kept; the log says more. "
                 "Change what was changed last, or try another seed."
             ) from error
 
@@ -96,8 +100,11 @@ def _told(error, shot, step):
     """What is raised for an error that already says what is wrong."""
     if not isinstance(error, MemoryError):
         return error
-    names = " and ".join(f"'{shot.layer(x).name}'" for x in step.layers)
-    return SolverFailed(f"There is not enough memory for {names}: use larger cells or fewer parts.")
+    return SolverFailed(f"There is not enough memory for {_names(shot, step)}: use larger cells or fewer parts.")
+
+
+def _names(shot, step):
+    return " and ".join(f"'{shot.layer(x).name}'" for x in step.layers)
 
 
 def _plain(error):

@@ -58,7 +58,7 @@ def last_of(session: Session, shot_id: str) -> RunRow | None:
 
 #: a row's xmin is another after each change of it
 _PULSE = text("""
-    SELECT revision, (SELECT max(changed) FROM bakes),
+    SELECT revision, (SELECT xmin::text FROM revisions WHERE shot_id = shots.id AND number = revision), (SELECT max(changed) FROM bakes),
            (SELECT string_agg(id || ' ' || xmin, ',' ORDER BY id) FROM runs
             WHERE shot_id = shots.id AND (state = ANY(:open) OR id = (SELECT max(id) FROM runs WHERE shot_id = shots.id)))
     FROM shots WHERE id = :shot
@@ -80,7 +80,7 @@ def orphans(session: Session) -> list[int]:
 
 
 def pulse(session: Session, shot_id: str) -> tuple:
-    """Return the revision of a shot that is in force, and what changes whenever its runs do, or what is known of bakes.
+    """Return the revision of a shot that is in force, and what changes whenever its document does, its runs, or what is known of bakes.
 
     Raises
     ------

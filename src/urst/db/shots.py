@@ -4,9 +4,9 @@ import json
 import uuid
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 
-from sqlalchemy import delete, func, select
+from sqlalchemy import delete, func, literal_column, select, text
 from sqlalchemy.orm import Session
 
 from urst.core.remembered import Remembered
@@ -45,18 +45,36 @@ def add(session: Session, shot: Shot, by: str = "") -> str:
     return row.id
 
 
-def row(session: Session, shot_id: str) -> ShotRow:
-    """Return which revision of a shot is in force.
+class Stand(NamedTuple):
+    """Which revision of a shot is in force, and what is another whenever the document kept under its number is."""
+
+    id: str
+    revision: int
+    mark: str
+
+
+_STANDS = select(ShotRow.id, ShotRow.revision, literal_column("revisions.xmin::text")).join(
+    RevisionRow, (RevisionRow.shot_id == ShotRow.id) & (RevisionRow.number == ShotRow.revision)
+)
+
+
+def stand(session: Session, shot_id: str) -> Stand:
+    """Return how a shot stands.
 
     Raises
     ------
     BadValue
         If there is none with this id.
     """
-    found = session.get(ShotRow, shot_id)
+    found = session.execute(_STANDS.where(ShotRow.id == shot_id)).first()
     if found is None:
         raise BadValue(f"There is no shot '{shot_id}': it may have been deleted; go back to the list of shots.")
-    return found
+    return Stand(*found)
+
+
+def stands(session: Session) -> list[Stand]:
+    """Return how all shots stand, the latest changed first."""
+    return [Stand(*x) for x in session.execute(_STANDS.order_by(ShotRow.changed.desc(), ShotRow.id))]
 
 
 def get(session: Session, shot_id: str, *, to_change: bool = False) -> Kept:
@@ -77,14 +95,13 @@ def get(session: Session, shot_id: str, *, to_change: bool = False) -> Kept:
     return Kept(row.id, shot, row.revision, row.revision > first, row.revision < last, row.changed)
 
 
+_MARK = text("SELECT xmin::text FROM revisions WHERE shot_id = :shot AND number = :number")
+
+
 def _parsed(session, shot_id, number):
-    """The document of a revision, which never changes under its number."""
-    return _read.get((shot_id, number), lambda: parse(session.get(RevisionRow, (shot_id, number)).document))
-
-
-def rows(session: Session) -> list[ShotRow]:
-    """Return all shots, the latest changed first, without their documents."""
-    return list(session.scalars(select(ShotRow).order_by(ShotRow.changed.desc(), ShotRow.id)))
+    """The document of a revision, which is read once."""
+    mark = session.scalar(_MARK, {"shot": shot_id, "number": number})
+    return _read.get((shot_id, number, mark), lambda: parse(session.get(RevisionRow, (shot_id, number)).document))
 
 
 def names(session: Session) -> dict[str, str]:
@@ -100,7 +117,7 @@ def _name(session, row):
     return name if isinstance(name, str) and name else "a shot that cannot be read"
 
 
-def text(session: Session, shot_id: str) -> tuple[str, str]:
+def document_text(session: Session, shot_id: str) -> tuple[str, str]:
     """Return a shot's name and the text of its document; one that cannot be used is given as it is kept.
 
     Raises

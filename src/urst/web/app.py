@@ -92,7 +92,6 @@ def _most(path: str) -> tuple[int, str]:
 
 app.add_middleware(Turns)
 app.add_middleware(Bounded, most=_most)
-app.add_middleware(Guard)
 
 
 def _failed(request: Request, message: str, status: int):
@@ -116,10 +115,18 @@ def _no_value(request: Request, error: Exception):
     )
 
 
-@app.exception_handler(Exception)
 def _broke(request: Request, error: Exception):
     log.exception("request broke", exc_info=error, extra={"action": "broke", "path": request.url.path})
     return _failed(request, "Urst broke on this; nothing was changed. The server's log says where.", 500)
+
+
+@app.exception_handler(OSError)
+def _no_store(request: Request, error: OSError):
+    log.error("store cannot be used", extra={"action": "store", "path": request.url.path, "cause": str(error)})
+    sentence = (
+        f"The folder of what is baked cannot be used ({error.strerror or error}): look at its disk; the shots are safe."
+    )
+    return _failed(request, sentence, 503)
 
 
 @app.exception_handler(DBAPIError)
@@ -146,6 +153,9 @@ def _nothing(request: Request, error):
 def _bad_request(request: Request, error: RequestValidationError):
     first = error.errors()[0]
     return _failed(request, f"{first['loc'][-1]}: {first['msg'].lower()}.", 422)
+
+
+app.add_middleware(Guard, broke=_broke)
 
 
 @app.get("/kinds.css")

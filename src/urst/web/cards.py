@@ -55,7 +55,7 @@ def listed(disk: Store) -> Markup:
 
 def _listed(disk):
     with session() as db:
-        rows = [(row.id, _known(db, row.id, row.revision), row.revision) for row in shots.rows(db)]
+        rows = [(x.id, _known(db, x), x.mark) for x in shots.stands(db)]
         states: dict[str, set[str]] = {}
         for shot_id, state in db.execute(select(RunRow.shot_id, RunRow.state).where(RunRow.state.in_(runs.OPEN))):
             states.setdefault(shot_id, set()).add(state)
@@ -73,20 +73,19 @@ def _listed(disk):
 def know(shot_id: str) -> None:
     """Read a shot's card before the list is asked for."""
     with session() as db:
-        _known(db, shot_id, shots.row(db, shot_id).revision)
+        _known(db, shots.stand(db, shot_id))
 
 
-_revisions: dict[tuple[str, int], "_Shot"] = {}
+_revisions: dict[shots.Stand, "_Shot"] = {}
 
 
-def _known(db, shot_id, revision):
-    """What a card tells of a revision, which never changes under its number."""
-    tag = shot_id, revision
-    if tag not in _revisions:
+def _known(db, stand):
+    """What a card tells of a shot as it stands, which is read once."""
+    if stand not in _revisions:
         if len(_revisions) > _REMEMBERED:
             _revisions.clear()
-        _revisions[tag] = _read(shots.seen(db, shot_id, revision))
-    return _revisions[tag]
+        _revisions[stand] = _read(shots.seen(db, stand.id, stand.revision))
+    return _revisions[stand]
 
 
 def _read(document):

@@ -1,5 +1,6 @@
 """What goes before every request: whether it comes from our own pages and from who may ask; and what goes with every answer."""
 
+from collections.abc import Callable
 from urllib.parse import urlsplit
 
 from fastapi import Request
@@ -19,10 +20,13 @@ _ALWAYS = {
 
 
 class Guard:
-    """Refuses what does not come from our own pages, and sends the content policy with every answer."""
+    """Refuses what does not come from our own pages, sends the content policy with every answer, and an answer where the application breaks.
 
-    def __init__(self, app: ASGIApp):
-        self.app = app
+    broke : what is answered then
+    """
+
+    def __init__(self, app: ASGIApp, broke: Callable[[Request, Exception], Response]):
+        self.app, self.broke = app, broke
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Handle a request."""
@@ -30,10 +34,12 @@ class Guard:
             await self.app(scope, receive, send)
             return
         request = Request(scope)
-        fresh, path = asked.take(request), scope["path"]
+        fresh, path, begun = asked.take(request), scope["path"], False
 
         async def answer(message: Message) -> None:
+            nonlocal begun
             if message["type"] == "http.response.start":
+                begun = True
                 headers = MutableHeaders(scope=message)
                 headers.update(_ALWAYS)
                 if path.startswith("/static/"):
@@ -47,7 +53,13 @@ class Guard:
                     )
             await send(message)
 
-        await (_refusal(request) or self.app)(scope, receive, answer)
+        try:
+            await (_refusal(request) or self.app)(scope, receive, answer)
+        except Exception as error:
+            # half an answer is ended with its connection
+            if begun:
+                raise
+            await self.broke(request, error)(scope, receive, answer)
 
 
 def _refusal(request: Request) -> Response | None:

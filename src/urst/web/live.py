@@ -7,7 +7,7 @@ import logging
 from collections.abc import AsyncIterator
 
 import psycopg
-from fastapi import APIRouter
+from fastapi import APIRouter, Depends, HTTPException
 from fastapi.sse import EventSourceResponse, ServerSentEvent
 
 from urst.db.engine import address
@@ -16,12 +16,18 @@ from urst.db.runs import CHANNEL
 router = APIRouter()
 log = logging.getLogger("urst.live")
 
+#: pages that may listen at once
+MOST_PAGES = 300
+
 
 class Hub:
     """One listener on the database, many pages."""
 
     def __init__(self):
         self._pages: set[asyncio.Queue] = set()
+
+    def __len__(self) -> int:
+        return len(self._pages)
 
     async def listen(self) -> None:
         """Pass on notifications until cancelled; a lost connection is made anew."""
@@ -54,7 +60,13 @@ class Hub:
 hub = Hub()
 
 
-@router.get("/events", response_class=EventSourceResponse)
+def _room() -> None:
+    """Each page that listens holds a connection."""
+    if len(hub) >= MOST_PAGES:
+        raise HTTPException(503, f"{MOST_PAGES} pages of Urst are open already: close some.")
+
+
+@router.get("/events", response_class=EventSourceResponse, dependencies=[Depends(_room)])
 async def events(shot: str = "") -> AsyncIterator[ServerSentEvent]:
     """Server-sent events: `frame` for each finished frame, `state` when a run begins or ends, `document` when a shot is changed."""
     with hub.page() as queue:

@@ -83,7 +83,7 @@ def import_shot(file: UploadFile):
 def export_shot(shot_id: str):
     """The shot as a *.shot.json."""
     with session() as db:
-        name, text = shots.text(db, shot_id)
+        name, text = shots.document_text(db, shot_id)
     name = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "shot"
     headers = {"Content-Disposition": f'attachment; filename="{name}.shot.json"'}
     return Response(text, media_type="application/json", headers=headers)

@@ -107,7 +107,7 @@ def _told(shot_id, quality):
 
 def _told_anew(db, shot_id, quality):
     pulse = runs.pulse(db, shot_id)
-    keys = _all_keys(db, shot_id, pulse[0], quality)
+    keys = _all_keys(db, shot_id, pulse[:2], quality)
     disk, now = store(), time.time_ns()
     changed = tuple(disk.changed(key) for key in keys)
     stamp = pulse, changed, disk.free_bytes() // 10**9
@@ -119,12 +119,12 @@ def _told_anew(db, shot_id, quality):
     return _once.get((shot_id, quality), stamp if settled else None, make)
 
 
-def _all_keys(db, shot_id, revision, quality):
+def _all_keys(db, shot_id, stands, quality):
     """Keys of a shot's layers now and in earlier revisions."""
-    tag = (shot_id, revision, "all", quality)
+    tag = (shot_id, stands, "all", quality)
     if tag not in _KEY_MEMORY:
         now = layer_keys(of_quality(shots.get(db, shot_id).shot, quality))
-        earlier = _earlier_keys(db, shot_id, revision, quality)
+        earlier = _earlier_keys(db, shot_id, stands[0], quality)
         _KEY_MEMORY[tag] = sorted({*now.values(), *(k for x in earlier.values() for k in x)})
     return _KEY_MEMORY[tag]
 
