@@ -17,6 +17,7 @@ import httpx
 import numpy as np
 import uvicorn
 from fastapi import HTTPException
+from fastapi.responses import PlainTextResponse
 
 from tests.live import Live, wait_for
 from tests.shots import tiny
@@ -28,7 +29,7 @@ from urst.db.engine import session
 from urst.errors import BadFile, BadMesh, BadValue
 from urst.formats import claims
 from urst.formats.meshes import read_meshes
-from urst.web import access, ahead, bounds, live, pages, turns
+from urst.web import access, ahead, bounds, guard, live, pages, turns
 
 
 def glb(document, chunk=b""):
@@ -332,6 +333,53 @@ class InTurn(unittest.IsolatedAsyncioTestCase):
         self.end.set()
         await asyncio.wait_for(asyncio.gather(*waiting), 5)
         self.assertEqual(await self.ask("/shots/x/state"), 200)
+
+
+class Broken(unittest.IsolatedAsyncioTestCase):
+    async def answered(self, app, method="GET", path="/", **headers):
+        told = []
+
+        async def send(message):
+            told.append(message)
+
+        broke = lambda request, error: PlainTextResponse(f"broke: {error}", 500)  # noqa: E731
+        names = [(n.replace("_", "-").encode(), v.encode("latin-1")) for n, v in headers.items()]
+        scope = {
+            "type": "http",
+            "method": method,
+            "path": path,
+            "query_string": b"",
+            "headers": [(b"host", b"here"), *names],
+        }
+        await guard.Guard(app, broke)(scope, None, send)
+        return told
+
+    async def test_what_breaks_is_answered_with_the_policy_and_half_an_answer_is_ended(self):
+        async def breaks(scope, receive, send):
+            raise ZeroDivisionError("by nothing")
+
+        start, body = await self.answered(breaks)
+        self.assertEqual((start["status"], body["body"]), (500, b"broke: by nothing"))
+        self.assertIn(b"content-security-policy", dict(start["headers"]))
+
+        async def half(scope, receive, send):
+            await send({"type": "http.response.start", "status": 200, "headers": []})
+            raise ZeroDivisionError
+
+        with self.assertRaises(ZeroDivisionError):
+            await self.answered(half)
+
+    async def test_odd_origins_revisions_and_paths_are_refused_before_anything_is_done(self):
+        async def never(scope, receive, send):
+            raise AssertionError("it was let through")
+
+        for status, method, path, headers in (
+            (403, "POST", "/", {"origin": "http://["}), (403, "POST", "/", {"referer": "http://a]b["}), (403, "POST", "/", {"origin": "null"}),
+            (403, "DELETE", "/", {"origin": "http://elsewhere"}), (403, "POST", "/", {"sec_fetch_site": "cross-site"}),
+            (422, "POST", "/", {"urst_revision": "abc"}), (422, "POST", "/", {"urst_revision": "9" * 30}), (404, "GET", "/a\0b", {}),
+        ):  # fmt: skip
+            with self.subTest(method=method, path=path, headers=headers):
+                self.assertEqual((await self.answered(never, method, path, **headers))[0]["status"], status)
 
 
 class Disk(unittest.TestCase):
