@@ -109,6 +109,9 @@ class Watched(unittest.TestCase):
         )  # fmt: skip
         wait_for(lambda: self.answers(port), "an answer again", 60)
         self.assertEqual(len(self.alive(after)), 2)
+        # where memory runs out the kernel ends the worker, not the pages or the database
+        server, worker = (Path(f"/proc/{x['pid']}/oom_score_adj") for x in after["children"])
+        wait_for(lambda: int(worker.read_text()) > int(server.read_text()), "the worker to give way", 60)
         # the launcher itself
         starter.kill()
         wait_for(lambda: not self.alive(after), "its children to end", 30)

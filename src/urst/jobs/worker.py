@@ -31,7 +31,7 @@ from urst.shot.document import Shot, parse
 from urst.shot.forecast import forecast
 from urst.shot.graph import group_of
 from urst.shot.plan import plan
-from urst.store.machine import memory
+from urst.store import machine
 from urst.store.meshes import Meshes
 from urst.store.store import Store
 
@@ -187,7 +187,7 @@ def work_off(context, run_id: int) -> None:
 def _given_up(shot, what):
     """Why a run is not tried again."""
     need = max((sum(forecast(shot, x).memory for x in group_of(shot, layer)) for layer in what), default=0.0)
-    total, free = memory()
+    total, free = machine.memory()
     told = (
         f"it is forecast to take {need / 1e9:.1f} GB, and {free / 1e9:.1f} of {total / 1e9:.1f} GB are free"
         if what
@@ -243,6 +243,7 @@ async def _work() -> None:
 def run() -> int:
     """Work until told to end."""
     set_up()
+    machine.give_way()
     compiler.ask()
     log.info("worker ready", extra={"action": "ready", "store": os.environ.get("URST_STORE", ""), "pid": os.getpid()})
     while True:
