@@ -102,7 +102,17 @@ class File(unittest.TestCase):
             with self.assertRaisesRegex(BadFile, "'ball.stl' is not in the store: import its file again"):
                 meshes(shot.pieces[-1].shape)
             self.assertTrue(any("is not in the store" in f.title for f in preflight(shot)))
+            # a file that lacks it is no shot that can be opened, and one that is no shot leaves nothing behind
+            bare = json.loads(text)
+            brought = bare.pop("meshes")
+            with self.assertRaisesRegex(BadFile, "^it.json lacks the mesh 'ball.stl' of .*: export the shot again"):
+                loads(json.dumps(bare), "it.json")
+            with self.assertRaises(BadValue):
+                loads(json.dumps(bare | {"meshes": brought, "rate": -1}))
+            self.assertEqual(list(Path(root).rglob("*.urm")), [])
             found = loads(text)
+            # once it is here a file need not bring it
+            self.assertEqual(loads(json.dumps(bare)), shot)
             self.assertEqual(found, shot)
             (kept,) = meshes(found.pieces[-1].shape)
             np.testing.assert_array_equal(kept.vertices, ball.vertices)

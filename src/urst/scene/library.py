@@ -61,3 +61,8 @@ def get(key: str, source: str = "") -> Mesh:
             "which brings it along."
         )
     return mesh
+
+
+def has(key: str) -> bool:
+    """Whether a mesh is there, and sound."""
+    return _in_use[0].read(key) is not None

@@ -11,6 +11,7 @@ from typing import Any, Literal
 
 from pydantic import Field, TypeAdapter, ValidationError, model_validator
 
+from urst.core.geometry.mesh import key_of
 from urst.errors import BadFile, BadValue
 from urst.kinds import registry
 from urst.kinds.kind import COUPLES, Kind
@@ -258,7 +259,7 @@ def loads(text: str | bytes, source: str = "the file") -> Shot:
     Raises
     ------
     BadFile
-        If it is no shot file.
+        If it is no shot file, or lacks a mesh.
     BadValue
         If something in it is out of range.
     """
@@ -275,20 +276,37 @@ def loads(text: str | bytes, source: str = "the file") -> Shot:
             f"{source} is not a shot: its 'format' must be '{FORMAT}', or an older one such as '{OLDER[-1]}'."
         )
     data = dict(data)
-    _take_meshes(data.pop("meshes", {}))
-    return parse(data)
+    brought = _brought(data.pop("meshes", {}))
+    shot = parse(data)
+    _complete(shot, brought, source)
+    # only what is whole is kept
+    for mesh in brought.values():
+        library.put(mesh)
+    return shot
 
 
-def _take_meshes(brought):
-    """Put the meshes of a file into the library, each under its own hash."""
+def _brought(packed):
+    """The meshes that a file brings along, each under its own hash."""
     try:
-        packed = TypeAdapter(dict[str, PackedMesh]).validate_python(brought)
+        packed = TypeAdapter(dict[str, PackedMesh]).validate_python(packed)
     except ValidationError as error:
         raise BadValue(f"meshes: {explain(error)}") from error
-    for key, text in packed.items():
-        mesh = mesh_codec.unpack(text.vertices, text.triangles, key)
-        if library.put(mesh) != key:
+    found = {key: mesh_codec.unpack(text.vertices, text.triangles, key) for key, text in packed.items()}
+    for key, mesh in found.items():
+        if key_of(mesh) != key:
             raise BadFile(f"The mesh under '{key}' is another than its hash says: take an earlier copy of the file.")
+    return found
+
+
+def _complete(shot, brought, source):
+    """Refuse a shot whose meshes are neither in its file nor here."""
+    named = {p.shape.mesh: p for p in shot.pieces if isinstance(p.shape, Imported)}
+    for key, piece in named.items():
+        if key not in brought and not library.has(key):
+            raise BadFile(
+                f"{source} lacks the mesh '{piece.shape.source or key[:8]}' of '{piece.name}', and it is not in the store: "
+                "export the shot again where it opens."
+            )
 
 
 def dumps(shot: Shot) -> str:
