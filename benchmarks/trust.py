@@ -47,7 +47,7 @@ def trust() -> Iterator[Told]:
                 ids = _filled(house, client)
                 yield from _readers(house, ids)
                 yield from _editors(house, client, ids[0])
-                yield from _queued(house, ids[1])
+                yield from _queued(house, ids[4])
                 yield from _files(house, client, ids[2], folder)
         finally:
             house.stop()
@@ -130,11 +130,11 @@ def _editors(house, client, shot_id):
 
 
 def _queued(house, shot_id):
-    """The same asked for eight times at once."""
+    """The same asked for eight times at once, of a shot that is not baked yet."""
     with ThreadPoolExecutor(8) as pool:
-        list(pool.map(lambda _: httpx.post(f"{house.base}/shots/{shot_id}/bake/fall", timeout=60), range(8)))
-    runs = httpx.get(f"{house.base}/shots/{shot_id}/state", timeout=60).json()["runs"]
-    yield "open runs of a bake asked for eight times at once, at most", len(runs), "", "1"
+        replies = list(pool.map(lambda _: httpx.post(f"{house.base}/shots/{shot_id}/bake/fall", timeout=60), range(8)))
+    yield "runs of a bake asked for eight times at once", sum(r.status_code == 200 for r in replies), "", "1"
+    httpx.post(f"{house.base}/shots/{shot_id}/stop", timeout=60)
 
 
 def _files(house, client, shot_id, folder):

@@ -79,6 +79,11 @@ def orphans(session: Session) -> list[int]:
     return list(session.scalars(_ORPHANS, {"open": list(OPEN), "grace": _GRACE}))
 
 
+def no_shot(shot_id: str) -> BadValue:
+    """Return what is raised where there is no shot with an id."""
+    return BadValue(f"There is no shot '{shot_id}': it may have been deleted; go back to the list of shots.")
+
+
 def pulse(session: Session, shot_id: str) -> tuple:
     """Return the revision of a shot that is in force, and what changes whenever its document does, its runs, or what is known of bakes.
 
@@ -89,7 +94,7 @@ def pulse(session: Session, shot_id: str) -> tuple:
     """
     found = session.execute(_PULSE, {"shot": shot_id, "open": list(OPEN)}).first()
     if found is None:
-        raise BadValue(f"There is no shot '{shot_id}': it may have been deleted; go back to the list of shots.")
+        raise no_shot(shot_id)
     return tuple(found)
 
 

@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from urst.core.remembered import Remembered
 from urst.db import runs
 from urst.db.tables import RevisionRow, ShotRow
-from urst.errors import BadValue, UrstError
+from urst.errors import UrstError
 from urst.shot.by_shot import weight
 from urst.shot.document import Shot, dumps, parse
 
@@ -68,7 +68,7 @@ def stand(session: Session, shot_id: str) -> Stand:
     """
     found = session.execute(_STANDS.where(ShotRow.id == shot_id)).first()
     if found is None:
-        raise BadValue(f"There is no shot '{shot_id}': it may have been deleted; go back to the list of shots.")
+        raise runs.no_shot(shot_id)
     return Stand(*found)
 
 
@@ -87,7 +87,7 @@ def get(session: Session, shot_id: str, *, to_change: bool = False) -> Kept:
     """
     row = session.get(ShotRow, shot_id, with_for_update={"key_share": True} if to_change else None)
     if row is None:
-        raise BadValue(f"There is no shot '{shot_id}': it may have been deleted; go back to the list of shots.")
+        raise runs.no_shot(shot_id)
     first, last = session.execute(
         select(func.min(RevisionRow.number), func.max(RevisionRow.number)).where(RevisionRow.shot_id == shot_id)
     ).one()
@@ -127,7 +127,7 @@ def document_text(session: Session, shot_id: str) -> tuple[str, str]:
     """
     row = session.get(ShotRow, shot_id)
     if row is None:
-        raise BadValue(f"There is no shot '{shot_id}': it may have been deleted; go back to the list of shots.")
+        raise runs.no_shot(shot_id)
     try:
         shot = get(session, shot_id).shot
         return shot.name, dumps(shot)
@@ -151,7 +151,7 @@ def change(session: Session, shot_id: str, shot: Shot, what: str, by: str = "") 
     """Put a new state of the document, made by somebody, in force; what was undone before is dropped."""
     row = session.get(ShotRow, shot_id, with_for_update=True)
     if row is None:
-        raise BadValue(f"There is no shot '{shot_id}': it may have been deleted; go back to the list of shots.")
+        raise runs.no_shot(shot_id)
     newer = RevisionRow.number > row.revision
     older = RevisionRow.number <= row.revision - HISTORY
     # a number is never used again: pages that show what was undone are told from those that do not
