@@ -62,7 +62,7 @@ def _listed(disk):
     changed = {x.key: disk.changed(x.key) for _, shot, _ in rows for x in shot.layers}
     busy = {shot_id: "baking" if "running" in x else "waits its turn" for shot_id, x in states.items()}
     settled = all(time.time_ns() - t > _YOUNG for t in changed.values())
-    stamp = tuple((shot_id, revision, busy.get(shot_id, "")) for shot_id, _, revision in rows), tuple(changed.items())
+    stamp = tuple((shot_id, mark, busy.get(shot_id, "")) for shot_id, _, mark in rows), tuple(changed.items())
 
     def make():
         return filled("cards.html", cards=[_card(disk, i, shot, busy.get(i, ""), changed) for i, shot, _ in rows])
