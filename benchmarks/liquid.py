@@ -24,7 +24,7 @@ def _moving(n, count=12):
     boundary = Boundary(fragments_of([generators.box_between(x, x + side) for x in at]))
     pose = {"position": boundary.fragments.centre, "orientation": np.tile([1.0, 0, 0, 0], (count, 1))}
     way = rng.normal(size=(count, 3)) * DT
-    boundary.span(pose, pose | {"position": pose["position"] + way}, 0.0, 2.0 * DT)
+    boundary.update(pose, pose | {"position": pose["position"] + way}, 0.0, 2.0 * DT)
     return boundary
 
 

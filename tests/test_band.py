@@ -75,7 +75,7 @@ class Band(unittest.TestCase):
             }  # fmt: skip
             while s.time < 0.6 - 1e-9:
                 dt = min(s.stable_dt(), 1 / 48, 0.6 - s.time)
-                plate.span(pose(s.time), pose(s.time + dt), s.time, dt)
+                plate.update(pose(s.time), pose(s.time + dt), s.time, dt)
                 s.step(dt)
             found[depth] = s.gauges()
             self.assertLess(abs(found[depth]["volume_drift"]), 0.015, depth)

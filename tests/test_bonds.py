@@ -242,7 +242,7 @@ class Lumps(unittest.TestCase):
             s.settle(0.2)
             push = np.zeros((len(bricks) + 1, 3))
             push[1:, 1] = size
-            s.take(push, np.zeros_like(push))
+            s.apply_impulse(push, np.zeros_like(push))
             run(s, 0.1)
             self.assertEqual(s.gauges()["bonds_left"] < 1.0, breaks, size)
 

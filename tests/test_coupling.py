@@ -10,8 +10,9 @@ from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.parting import Parting
 from urst.core.bodies.patches import find_patches
 from urst.core.coupling.drag import BodyDrag
-from urst.core.coupling.exchanges import EXCHANGES, exchange
+from urst.core.coupling.exchanges import PAIRS, exchange
 from urst.core.coupling.group import Group, Member
+from urst.core.coupling.ports import PORTS
 from urst.core.debris.kernels import Points
 from urst.core.debris.settings import DebrisSettings
 from urst.core.debris.solver import DebrisSolver
@@ -19,7 +20,10 @@ from urst.core.fields.sampled import SampledField
 from urst.core.gas.settings import GasSettings
 from urst.core.gas.solver import GasSolver
 from urst.core.geometry import generators
+from urst.core.liquid.settings import LiquidSettings
+from urst.core.liquid.solver import LiquidSolver
 from urst.core.rigid.settings import BondSettings, RigidSettings
+from urst.errors import BadValue
 
 DT = 1 / 24
 LOOSE_BODIES = RigidSettings(bonds=BondSettings(tension=0), angular_damping=0.0, settle=0.0, top_speed=1000)
@@ -149,7 +153,7 @@ class Momentum(unittest.TestCase):
     def test_one_projection_keeps_the_sum_of_both(self):
         slab = generators.box_between((0.8, 1.2, 1.0), (1.1, 2.8, 3.0))
         rigid, gas, _ = together([slab], 4.0, 0.125, velocity=[[4.0, 0.5, 0.0]], density=30.0)
-        gas.solids.boundaries[0].span(rigid.poses(), rigid.poses(), 0.0, DT)
+        gas.solids.boundaries[0].update(rigid.outputs(), rigid.outputs(), 0.0, DT)
         gas.solids.boundaries[0].motion.speed[:] = rigid.bodies.velocity
         gas.solids.place(0.0)
         before = self.total(rigid, gas)
@@ -194,11 +198,24 @@ class Momentum(unittest.TestCase):
 
 
 class Clock(unittest.TestCase):
-    def test_every_pair_that_may_be_coupled_has_an_exchange(self):
-        from urst.kinds.kind import COUPLES
+    def test_each_pair_joins_two_ports_and_solvers_have_those_that_their_kinds_say(self):
+        from urst.kinds.registry import KINDS
 
-        of = {"RigidSolver": "bodies", "DebrisSolver": "points", "GasSolver": "gas", "LiquidSolver": "liquid"}
-        self.assertEqual({frozenset(of[t.__name__] for t in pair) for pair in EXCHANGES}, COUPLES)
+        self.assertLessEqual({port for pair in PAIRS for port in pair}, PORTS.keys())
+        settings = LiquidSettings(cell_size=0.25, low=(0, 0, 0), high=(1, 1, 1))
+        made = {
+            "fall": solver([generators.box_between((0, 0, 0), (1, 1, 1))]), "shed": DebrisSolver(DebrisSettings()),
+            "billow": air(1.0, 0.25), "flood": LiquidSolver(settings),
+        }  # fmt: skip
+        self.assertEqual(made.keys(), {k.name for k in KINDS.values() if k.ports})
+        for name, found in made.items():
+            has = tuple(p for p, protocol in PORTS.items() if isinstance(found, protocol))
+            self.assertEqual(has, KINDS[name].ports)
+
+    def test_what_has_no_port_is_refused_by_name(self):
+        gas = air(1.0, 0.25)
+        with self.assertRaisesRegex(BadValue, "GasSolver and GasSolver cannot act on each other"):
+            exchange(gas, gas, {id(gas): []}, 1.0, 1.0)
 
     def test_members_are_stepped_each_at_its_own_pace_and_end_together(self):
         class Ticking:

@@ -130,7 +130,8 @@ class Sources(unittest.TestCase):
             puffs, total = Puffs(0.5, 1.0, 0.1, giving), []
             for k in range(steps):
                 end = (k + 1) / steps
-                puffs.take(np.zeros((1, 3)), np.zeros((1, 3)), np.array([end]), end)
+                still = {"position": np.zeros((1, 3)), "velocity": np.zeros((1, 3)), "age": np.array([end])}
+                puffs.update(None, still, end, 0.0)
                 births = puffs.between(k / steps, 1 / steps)
                 total.append(float(births.mass.sum()))
             return np.array(total)
@@ -190,7 +191,7 @@ class Solvers(unittest.TestCase):
                 a, b = fragments.centre.copy(), fragments.centre.copy()
                 a[1, 2] += k * DT * speed
                 b[1, 2] += (k + 1) * DT * speed
-                parting.boundary.span(
+                parting.boundary.update(
                     {"position": a, "orientation": still}, {"position": b, "orientation": still}, s.time, DT
                 )
                 advance(s, DT)

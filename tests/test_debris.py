@@ -41,7 +41,7 @@ def shedding(fragments, patches, settings, bonds=(0,), parted=True):
 
 def move(s, before, after, dt=DT):
     """Advance by a time in which the bodies move from one pose to another."""
-    s.sheds[0].parting.boundary.span(before, after, s.time, dt)
+    s.sheds[0].parting.boundary.update(before, after, s.time, dt)
     advance(s, dt)
 
 
@@ -97,7 +97,7 @@ class Birth(unittest.TestCase):
             source = PointSource(carrier, "volume", 240.0, 0.25, np.zeros(3), 0.0, DT, 3 * DT)
             s = DebrisSolver(settings, gravity=(0, 0, 0), sources=[source])
             for k in range(4):
-                carrier.span(self.flying(carrier, k * DT), self.flying(carrier, (k + 1) * DT), k * DT, DT)
+                carrier.update(self.flying(carrier, k * DT), self.flying(carrier, (k + 1) * DT), k * DT, DT)
                 advance(s, DT)
             made.append(s.points)
             self.assertEqual(s.born, 20)
@@ -192,7 +192,7 @@ class Contact(unittest.TestCase):
                 {"position": centre + [0, 0, plate_speed * DT * (k + a)], "orientation": np.array([[np.cos(h / 2), np.sin(h / 2), 0, 0]])}
                 for a, h in zip((0, 1), angle)
             )  # fmt: skip
-            plate.span(before, after, s.time, DT)
+            plate.update(before, after, s.time, DT)
             advance(s, DT)
         end = after["position"][0]
         normal = np.array([0.0, -np.sin(angle[1]), np.cos(angle[1])])
@@ -238,7 +238,7 @@ class Contact(unittest.TestCase):
             return {"position": turn.apply(centre) + off, "orientation": orientation}, turn, off
 
         for k in range(24):
-            shell.span(at(k * DT)[0], at((k + 1) * DT)[0], s.time, DT)
+            shell.update(at(k * DT)[0], at((k + 1) * DT)[0], s.time, DT)
             advance(s, DT)
         _, turn, off = at(24 * DT)
         return float((np.abs(turn.inv().apply(s.points.position - off)) < r).all(axis=1).mean())
@@ -261,7 +261,7 @@ class Contact(unittest.TestCase):
         turn = Rotation.from_rotvec([0.0, 0.0, 2.0])
         pose = lambda position, q: {"position": position, "orientation": np.tile(q, (3, 1))}  # noqa: E731
         after = pose(turn.apply(parts.centre), turn.as_quat(scalar_first=True))
-        boundary.span(pose(parts.centre, (1.0, 0, 0, 0)), after, 0.0, 1.0)
+        boundary.update(pose(parts.centre, (1.0, 0, 0, 0)), after, 0.0, 1.0)
         middle = np.average(parts.centre[:2], axis=0, weights=parts.volume[:2])
         for share in (0.25, 0.5, 0.8):
             now = boundary.at(share)
@@ -287,7 +287,7 @@ class Contact(unittest.TestCase):
         )
         still = pose(plates.fragments)
         for _ in range(6):
-            plates.span(still, still, s.time, DT)
+            plates.update(still, still, s.time, DT)
             advance(s, DT)
         height = s.points.position[:, 2]
         self.assertTrue(((height > 0.0) & (height < 0.2)).all())

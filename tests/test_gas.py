@@ -149,7 +149,7 @@ class Gas(unittest.TestCase):
     def test_a_moving_wall_pushes_the_air_before_it(self):
         wall = Boundary(fragments_of([generators.box_between((0.5, -1, -1), (0.75, 3, 3))]))
         s = gas(boundaries=[wall])
-        wall.span(pose(wall.fragments), pose(wall.fragments, (2.0 * DT, 0, 0)), 0.0, DT)
+        wall.update(pose(wall.fragments), pose(wall.fragments, (2.0 * DT, 0, 0)), 0.0, DT)
         advance(s, DT)
         # a wall across the whole domain moves all the air before it, since it cannot be squeezed
         np.testing.assert_allclose(s.velocity[0][7, 6:10, 6:10], 2.0, atol=0.35)
@@ -169,7 +169,7 @@ class Gas(unittest.TestCase):
         s.density[24:48, 16:56, 16:56] = np.where(inside, 0.3, 0.0)
         before = s.density.sum()
         for k in range(10):
-            chunks.span(
+            chunks.update(
                 pose(chunks.fragments, (4 * DT * k, 0, 0)), pose(chunks.fragments, (4 * DT * (k + 1), 0, 0)), DT * k, DT
             )
             advance(s, DT)
@@ -246,9 +246,15 @@ class Sources(unittest.TestCase):
             for frame in range(1, 6):
                 end, age = frame * DT, frame * DT - 0.01
                 if age <= 0.1 + DT:
-                    puffs.take(np.array([[2.0 * age, 0, 0]]), np.array([[2.0, 0, 0]]), np.array([age]), end)
+                    now = {
+                        "position": np.array([[2.0 * age, 0, 0]]),
+                        "velocity": np.array([[2.0, 0, 0]]),
+                        "age": np.array([age]),
+                    }
+                    puffs.update(None, now, end, 0.0)
                 else:
-                    puffs.take(np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0), end)
+                    none = np.zeros((0, 3))
+                    puffs.update(None, {"position": none, "velocity": none, "age": np.zeros(0)}, end, 0.0)
                 for k in range(steps):
                     births = puffs.between(end - DT + k * DT / steps, DT / steps)
                     if births:

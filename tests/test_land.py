@@ -128,7 +128,7 @@ class Flat(unittest.TestCase):
     def test_frames_tell_of_bodies_and_not_of_it(self):
         s = lying_on(sheet(4, 4.0), [cube(0.5, (0, 0, 0.25))])
         self.assertEqual({len(v) for k, v in s.frame().items() if not k.startswith("bond")}, {1})
-        s.take(np.array([[0.0, 0.0, 500.0]]), np.zeros((1, 3)))
+        s.apply_impulse(np.array([[0.0, 0.0, 500.0]]), np.zeros((1, 3)))
         self.assertAlmostEqual(s.bodies.velocity[0, 2], 500.0 / s.bodies.mass[0])
 
     def test_restored_it_goes_on_to_the_same_bytes(self):

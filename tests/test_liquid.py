@@ -150,7 +150,7 @@ class Moving(unittest.TestCase):
         block = Boundary(fragments_of([box((0.0, 0.0, -0.8), (0.5, 1.0, 0.0))]))
         rise = np.array([[0.0, 0.0, 0.2]])
         still = {"position": block.fragments.centre, "orientation": np.array([[1.0, 0, 0, 0]])}
-        block.span(still, {"position": block.fragments.centre + rise, "orientation": still["orientation"]}, 0.0, 1.0)
+        block.update(still, {"position": block.fragments.centre + rise, "orientation": still["orientation"]}, 0.0, 1.0)
         s = tank(1 / 16, (1, 1, 1.2), boundaries=[block])
         s.fill(lambda x: x[:, 2] - 0.5)
         before = s.volume()

@@ -82,7 +82,7 @@ class Faces(unittest.TestCase):
             "position": plate.fragments.centre,
             "orientation": np.array([[np.sqrt(0.5), np.sqrt(0.5), 0.0, 0.0]]),
         }
-        plate.span(turn, turn, 0.0, 10.0)
+        plate.update(turn, turn, 0.0, 10.0)
         faces = chosen(plate.fragments, CELL / 4, (0, 0, 1))
         s = poured(Before(plate, faces, CELL), Launch(way="outward", speed=2.0))
         self.assertAlmostEqual(float(s.speed[:, 1].mean()), -2.0, delta=0.1)
@@ -114,7 +114,7 @@ class Launched(unittest.TestCase):
             nozzle = Boundary(fragments_of([box((-0.15, -0.15, -0.15), (0.15, 0.15, 0.15))]))
             still = {"position": nozzle.fragments.centre, "orientation": np.array([[1.0, 0, 0, 0]])}
             later = still | {"position": still["position"] + np.array([0.5, 0.0, 0.0])}
-            nozzle.span(still, later, 0.0, 0.25)
+            nozzle.update(still, later, 0.0, 0.25)
             s = poured(Inside(nozzle), Launch(way="direction", direction=(0, 0, 1), speed=2.0, carried=kept))
             left = places(s)[:, 2] > 0.15 + CELL
             self.assertAlmostEqual(float(s.speed[left, 0].mean()), 2.0 * kept, delta=0.2)

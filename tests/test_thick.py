@@ -8,6 +8,7 @@ import numpy as np
 from tests.bodies import fragments_of, solver
 from tests.test_afloat import APART, advance
 from urst.core.bodies.boundary import Boundary
+from urst.core.bodies.nodes import Nodes
 from urst.core.bodies.parting import Parting
 from urst.core.bodies.patches import find_patches
 from urst.core.coupling.exchanges import exchange
@@ -15,7 +16,6 @@ from urst.core.coupling.group import Group, Member
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import transformed
 from urst.core.liquid import viscous
-from urst.core.liquid.afloat import Nodes
 from urst.core.liquid.pressing import CLOSED, Pressing
 from urst.core.liquid.settings import DENSITY, LiquidSettings
 from urst.core.liquid.solver import LiquidSolver

@@ -141,7 +141,7 @@ class Carried(unittest.TestCase):
             return {"position": place, "orientation": np.tile(turn, (len(walls), 1))}
 
         for _ in range(24):
-            walls.span(pose(liquid.time), pose(liquid.time + DT), liquid.time, DT)
+            walls.update(pose(liquid.time), pose(liquid.time + DT), liquid.time, DT)
             end = liquid.time + DT
             while liquid.time < end - 1e-9:
                 liquid.step(min(liquid.stable_dt(), end - liquid.time))
@@ -163,7 +163,7 @@ class Carried(unittest.TestCase):
             return {"position": place, "orientation": np.tile(turn, (len(walls), 1))}
 
         for _ in range(5):
-            walls.span(pose(liquid.time), pose(liquid.time + DT), liquid.time, DT)
+            walls.update(pose(liquid.time), pose(liquid.time + DT), liquid.time, DT)
             end = liquid.time + DT
             while liquid.time < end - 1e-9:
                 liquid.step(min(liquid.stable_dt(), end - liquid.time))

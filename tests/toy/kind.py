@@ -3,6 +3,8 @@
 from tests.toy.settings import ToySettings
 from urst.kinds.gauge import Gauge, Quantity
 from urst.kinds.kind import Kind
+from urst.kinds.offers.bodies import BODIES
+from urst.kinds.offers.points import POINTS, PointFacts
 from urst.kinds.questions import METRES, Field, Question
 
 
@@ -14,8 +16,8 @@ class Toy(Kind):
     settings = ToySettings
     hue = ("#ffffff", "#000000")
     work = "tests.toy.work"
-    offers = ("points",)
-    reads = ("bodies",)
+    offers = (POINTS,)
+    reads = (BODIES,)
     representation = "points"
     hands_over = ("points", "csv")
     unit = "points"
@@ -27,6 +29,9 @@ class Toy(Kind):
         Question("How many?", "points", (Field("count", "Points"), Field("radius", "Radius", **METRES))),
         Question("How fast?", "turning", (Field("turn", "Turn", "rad/s", 1.0, "rad/s"),)),
     )
+
+    def facts(self, shot, layer, offer):
+        return PointFacts()
 
     def count(self, shot, layer):
         return layer.settings.count

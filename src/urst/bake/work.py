@@ -2,7 +2,6 @@
 
 from typing import Any
 
-from urst.core.coupling.baked import inner
 from urst.core.coupling.exchanges import exchange
 from urst.core.coupling.group import Group, Member
 from urst.kinds.inputs import Inputs, Pulse, Tell
@@ -44,12 +43,12 @@ class Work:
             self.begun[name].meta["kind"] = kind.name
         moving = {n: b for n, b in self.begun.items() if b.solver is not None}
         self.group = Group(
-            [Member(n, b.solver, b.readers) for n, b in moving.items()], self._exchanges(moving)
+            [Member(n, b.solver, b.readers, b.before_step) for n, b in moving.items()], self._exchanges(moving)
         ) if moving else None  # fmt: skip
         self.pulse = pulse
 
     def _exchanges(self, moving) -> list[tuple[str, Any]]:
-        readers = {id(inner(b.solver)): b.readers for b in moving.values()}
+        readers = {id(b.solver): b.readers for b in moving.values()}
         found = []
         for c in self.shot.couplings:
             if c.first in moving and c.second in moving:

@@ -6,3 +6,5 @@ AIR_DENSITY = 1.2
 AIR_VISCOSITY = 1.8e-5
 #: [K]
 AIR_TEMPERATURE = 293.0
+#: how fast a puff of dust takes on the speed of the air about it [1/s]
+PUFF_RATE = 3.0

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Sequence
 from importlib import import_module
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
 
 import numpy as np
 from pydantic import BaseModel
@@ -11,15 +11,17 @@ from urst.core.checks.findings import Finding
 from urst.core.curves.curve import Curve
 from urst.kinds.gauge import Gauge, Quantity, Sliced, Spread, Told
 from urst.kinds.layer import Layer
+from urst.kinds.offers.grid import Grid
+from urst.kinds.offers.offer import Facts, Offer
 from urst.kinds.questions import Note, Question
 from urst.scene import content
 from urst.scene.materials import MATERIALS, Material
+from urst.scene.pieces import SetPiece
 from urst.scene.world import World
 
 Arrays = dict[str, np.ndarray]
 
-#: pairs of offers whose layers can act on each other
-COUPLES = {frozenset({"bodies", "gas"}), frozenset({"points", "gas"}), frozenset({"bodies", "liquid"})}
+F = TypeVar("F", bound=Facts)
 
 
 class Shot(Protocol):
@@ -32,8 +34,17 @@ class Shot(Protocol):
     def kind_of(self, layer: Layer) -> "Kind":
         """Return the kind of one of its layers."""
 
-    def takes(self, layer: Layer, offer: str) -> list:
+    def takes(self, layer: Layer, offer: Offer) -> list:
         """Return the layers that a layer reads or is coupled with and whose kind offers something."""
+
+    def facts(self, layer: Layer, offer: Offer[F]) -> F:
+        """Return the facts of something that a layer offers."""
+
+    def partners(self, layer: Layer) -> list[tuple[Any, float, float]]:
+        """Return the layers it is coupled with, how strongly each acts on it and it on each."""
+
+    def grouped(self, first: Layer, second: Layer) -> bool:
+        """Return whether two layers are stepped together."""
 
 
 class Results(Protocol):
@@ -66,14 +77,16 @@ class Kind:
     """module that bakes it, the only one that may load Numba; its `begin` is called"""
     moving = True
     """whether it has frames at all"""
-    offers: tuple[str, ...] = ()
+    offers: tuple[Offer, ...] = ()
     """what other layers may take from it"""
-    reads: tuple[str, ...] = ()
+    reads: tuple[Offer, ...] = ()
     """offers of others that it can take, all optional"""
-    joins: tuple[str, ...] = ()
+    joins: tuple[Offer, ...] = ()
     """offers that a new layer is linked to, from layers that give them to no other of its kind yet"""
+    ports: tuple[str, ...] = ()
+    """the ports its solver has (`core.coupling.ports`), by which other layers may act on it"""
     needs: dict[str, str] = {}
-    """what its frames must keep for each offer to be taken from disk"""
+    """what its frames must keep for each offer to be taken from disk, by the offer's name"""
     own: tuple[str, ...] = ()
     """settings that say what one layer is about, which are not given along with its recipe"""
     start_needs: tuple[str, ...] = ()
@@ -114,9 +127,17 @@ class Kind:
         """Return the names of the pieces it takes apart."""
         return ()
 
-    def area(self, shot: World, layer: Any) -> float:
-        """Return about how much of its faces may part and shed [m2]."""
-        return 0.0
+    def facts(self, shot: Any, layer: Any, offer: Offer) -> Facts:
+        """Return what the document tells of one of its offers; must be of the type that the offer says."""
+        raise NotImplementedError
+
+    def outputs(self, offer: Offer, arrays: Arrays) -> Arrays:
+        """Return a frame's arrays in the terms of one of its offers; see `Offer.outputs`."""
+        return arrays
+
+    def grid(self, layer: Any) -> Grid | None:
+        """Return the grid it is solved on, None if it has none."""
+        return None
 
     def mentions(self, settings: dict, before: str, now: str) -> dict:
         """Return settings (as in the document) in which a piece has its new name."""
@@ -132,7 +153,7 @@ class Kind:
 
     # a new one
 
-    def links(self, shot: Shot) -> list[Any]:
+    def links(self, shot: Any) -> list[Any]:
         """Return the layers that a new one would read: those free for it, else the last that could be."""
         found = []
         for offer in self.joins:
@@ -238,10 +259,6 @@ class Kind:
         """Return what its points or its dust are of, None if that is not known."""
         return None
 
-    def is_puff(self, arrays: Arrays) -> np.ndarray:
-        """Return which points of a frame give off dust, (n,) bool."""
-        return np.ones(len(arrays["position"]), bool)
-
     # the bake
 
     def rehearsal(self) -> tuple[dict, ...]:
@@ -263,9 +280,9 @@ def first_over(gauge: Gauge, rows: dict[int, dict[str, float]]) -> int | None:
     return next((f for f, g in sorted(rows.items()) if gauge.over(g.get(gauge.name, 0.0))), None)
 
 
-def made_of(shot: World, name: str) -> Material:
+def made_of(piece: SetPiece) -> Material:
     """Return what a set piece is made of."""
-    return MATERIALS[shot.piece(name).material]
+    return MATERIALS[piece.material]
 
 
 def piece_problem(shot: World, names: Sequence[str], verb: str) -> str:

@@ -4,6 +4,7 @@ from typing import Any, ClassVar
 
 from urst.core.checks.findings import Finding
 from urst.kinds.kind import Kind
+from urst.kinds.offers.liquid import LIQUID, LiquidFacts
 
 #: a liquid for rehearsals
 _FLOOD = {
@@ -19,22 +20,22 @@ _FLOOD = {
 class OnLiquid(Kind):
     """A kind that takes the frames of one liquid."""
 
-    reads = ("liquid",)
-    joins = ("liquid",)
+    reads = (LIQUID,)
+    joins = (LIQUID,)
     does: ClassVar[str]
     """what it has a liquid for, as a sentence ends"""
     rehearsed: ClassVar[dict[str, Any]] = {}
     """settings that call its kernels"""
 
-    def liquid(self, shot: Any, layer: Any) -> Any:
-        """Return the layer whose liquid it takes, None if it takes none."""
-        return next(iter(shot.takes(layer, "liquid")), None)
+    def liquid(self, shot: Any, layer: Any) -> LiquidFacts | None:
+        """Return what is known of the liquid it takes, None if it takes none."""
+        return next((shot.facts(x, LIQUID) for x in shot.takes(layer, LIQUID)), None)
 
     def rehearsal(self):
         return _FLOOD, {"id": self.name, "kind": self.name, "reads": ["flood"], "settings": self.rehearsed}
 
     def findings(self, shot, layer):
-        taken = shot.takes(layer, "liquid")
+        taken = shot.takes(layer, LIQUID)
         if len(taken) > 1:
             first, others = taken[0], [x.id for x in taken[1:]]
             names = " and ".join(f"'{x.name}'" for x in taken)
@@ -46,5 +47,5 @@ class OnLiquid(Kind):
         if taken:
             return []
         return [Finding(
-            f"'{layer.name}' has no liquid to {self.does}.", "It reads no layer that has any: let it read a Flood.", layer=layer.id,
+            f"'{layer.name}' has no liquid to {self.does}.", "It reads no layer that has any: let it read one that has.", layer=layer.id,
         )]  # fmt: skip

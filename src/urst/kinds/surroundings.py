@@ -6,6 +6,7 @@ import numpy as np
 
 from urst.core.checks.findings import Finding
 from urst.kinds.kind import at
+from urst.kinds.offers.bodies import BODIES
 from urst.scene import content
 from urst.scene.placing import stopping
 from urst.scene.shapes import is_endless, is_hollow, meshes
@@ -21,7 +22,7 @@ def around(shot: Any, layer: Any, matter: Matter) -> dict[str, Any]:
     matter : str
         As what it is stopped.
     """
-    casts = [shot.kind_of(x).cast(shot, x) for x in shot.takes(layer, "bodies")]
+    casts = [shot.facts(x, BODIES).pieces for x in shot.takes(layer, BODIES)]
     carried = {i for cast in casts for i in cast}
     standing = [shot.pieces[i] for i in stopping(shot, matter) if i not in carried]
     stops = lambda p: [getattr(shot.part_of(p), matter), content.window(p, shot)]  # noqa: E731

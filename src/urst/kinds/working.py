@@ -4,6 +4,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
+from urst.core.coupling.ports import Reader
 from urst.kinds.kind import Arrays
 
 
@@ -51,7 +52,9 @@ class Begun:
     solver: Any = None
     """what moves it; None where it has no frames"""
     feeds: list[Feed] = field(default_factory=list)
-    readers: list[Any] = field(default_factory=list)
-    """what layers of the same group take of it, to be fed as it moves"""
+    readers: list[Reader] = field(default_factory=list)
+    """what layers of the same group follow of it"""
+    before_step: list[Callable[[float], None]] = field(default_factory=list)
+    """called before each of its steps with its length [s]: what acts on it from baked layers"""
     settle: Callable[[], None] = lambda: None
     """called once before the first frame"""

@@ -7,15 +7,17 @@ import json
 import re
 from functools import cached_property
 from graphlib import CycleError, TopologicalSorter
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 from pydantic import Field, TypeAdapter, ValidationError, model_validator
 
+from urst.core.coupling.exchanges import pair_of
 from urst.core.geometry.mesh import key_of
 from urst.errors import BadFile, BadValue
 from urst.kinds import registry
-from urst.kinds.kind import COUPLES, Kind
+from urst.kinds.kind import Kind
 from urst.kinds.layer import Layer
+from urst.kinds.offers.offer import Facts, Offer
 from urst.scene import library, mesh_codec, values
 from urst.scene.part import Part
 from urst.scene.shapes import Imported
@@ -27,6 +29,7 @@ from urst.shot.explain import explain
 from urst.shot.graph import groups
 from urst.shot.upgrade import FORMAT, OLDER, upgraded
 
+F = TypeVar("F", bound=Facts)
 AnyLayer = registry.layer_union()
 
 #: no whole number of a document is longer
@@ -139,8 +142,7 @@ class Shot(World):
             if name not in by_id:
                 raise ValueError(f"'{name}' is coupled but is not in the shot: add it, or remove the coupling")
         first, second = by_id[coupling.first], by_id[coupling.second]
-        pairs = {frozenset({a, b}) for a in self.kind_of(first).offers for b in self.kind_of(second).offers}
-        if not pairs & COUPLES:
+        if not pair_of(self.kind_of(first).ports, self.kind_of(second).ports):
             raise ValueError(
                 f"layers '{first.name}' ({first.kind}) and '{second.name}' ({second.kind}) cannot act on each other: "
                 "remove the coupling, or let one read the other"
@@ -169,7 +171,7 @@ class Shot(World):
         found += [(c.first, c.forth, c.back) for c in self.couplings if c.second == layer.id]
         return [(self.layer(name), to, fro) for name, to, fro in found]
 
-    def takes(self, layer: Layer, offer: str) -> list[Any]:
+    def takes(self, layer: Layer, offer: Offer) -> list[Any]:
         """Return the layers it reads, or that act on it, and whose kind offers something it can take."""
         if offer not in self.kind_of(layer).reads:
             return []
@@ -177,6 +179,21 @@ class Shot(World):
         names = {*layer.reads, *acting}
         # by id, so that the order of the list changes no result
         return sorted((x for x in self.layers if x.id in names and offer in self.kind_of(x).offers), key=lambda x: x.id)
+
+    def facts(self, layer: Layer, offer: Offer[F]) -> F:
+        """Return what the document tells of something that a layer offers.
+
+        Raises
+        ------
+        BadValue
+            If its kind offers no such thing.
+        """
+        kind = self.kind_of(layer)
+        if offer not in kind.offers:
+            raise BadValue(f"'{layer.name}' ({kind.name}) offers no {offer}: read another layer.")
+        found = kind.facts(self, layer, offer)
+        assert isinstance(found, offer.facts), f"{kind.name} gives {type(found).__name__} as the facts of {offer}"
+        return found
 
     def grouped(self, first: Layer, second: Layer) -> bool:
         """Whether two layers are stepped together."""

@@ -45,7 +45,7 @@ def groups(shot: Any) -> tuple[tuple[str, ...], ...]:
 def _fed_by(shot, layer):
     """The layers that a layer takes something of as they move; what is only sampled, such as a gas, may come later."""
     reads = shot.kind_of(layer).reads
-    return {x.id for offer in reads for x in shot.takes(layer, offer) if offer not in shot.kind_of(x).needs}
+    return {x.id for offer in reads for x in shot.takes(layer, offer) if not offer.sampled}
 
 
 def _ordered(before):

@@ -56,6 +56,8 @@ def _own(shot, layer, keys):
         "keeps": sorted(layer.keeps),
         "reads": [[keys[name], acting.get(name)] for name in sorted({*layer.reads, *acting}) if name in keys],
     }
+    known = [[o.name, shot.facts(x, o).content()] for o in kind.reads for x in shot.takes(layer, o)]
+    content["facts"] = [[name, facts] for name, facts in known if facts is not None]
     if layer.start:
         of = layer.start.of if layer.start.is_key() else keys.get(layer.start.of)
         content["start"] = [of, layer.start.frame]

@@ -143,7 +143,7 @@ def _not_kept(shot):
         kind = shot.kind_of(layer)
         for offer in kind.reads:
             for source in shot.takes(layer, offer):
-                needed = shot.kind_of(source).needs.get(offer)
+                needed = shot.kind_of(source).needs.get(offer.name)
                 if needed and needed not in source.keeps and not shot.grouped(layer, source):
                     found.append(
                         _keep(

@@ -8,12 +8,12 @@ from typing import Annotated, Literal
 from fastapi import APIRouter, Depends, Form, Request, Response
 from fastapi.responses import FileResponse, JSONResponse
 
+from urst.core.coupling.exchanges import pair_of
 from urst.db import runs, shots, versions
 from urst.db.engine import session
 from urst.errors import BadValue
 from urst.handover.forms import FORMS, folder
 from urst.jobs import queue
-from urst.kinds.kind import COUPLES
 from urst.kinds.registry import KINDS
 from urst.scene.values import without_entry
 from urst.shot.forecast import forecast
@@ -87,9 +87,7 @@ def _recipe_values(kept, layer, fault=None):
 
 
 def _can_couple(shot, first, second):
-    offers = (shot.kind_of(x).offers for x in (first, second))
-    mine, theirs = offers
-    return any(frozenset({a, b}) in COUPLES for a in mine for b in theirs)
+    return pair_of(shot.kind_of(first).ports, shot.kind_of(second).ports) is not None
 
 
 @router.get("/recipe")

@@ -113,11 +113,7 @@ def set_meta(shot) -> dict:
         ],
         "casts": {x.id: shot.kind_of(x).cast(shot, x) for x in shot.layers},
         "matter": {x.id: _look(shot, x) for x in shot.layers},
-        "domains": {
-            x.id: {"low": x.settings.low, "cell": x.settings.cell_size, "shape": x.settings.shape()}
-            for x in shot.layers
-            if hasattr(x.settings, "shape")
-        },
+        "domains": {x.id: grid.model_dump() for x in shot.layers if (grid := shot.kind_of(x).grid(x)) is not None},
         "sorts": {x.id: shot.kind_of(x).sorts for x in shot.layers if shot.kind_of(x).sorts},
         "sliced": {
             x.id: [{"name": s.name, "title": s.title, "unit": s.unit} for s in shot.kind_of(x).sliced]

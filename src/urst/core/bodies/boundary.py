@@ -10,7 +10,7 @@ from urst.core.bodies.fragments import Fragments
 from urst.core.bodies.motion import Motion
 from urst.core.bodies.placing import Placed, placed
 
-Poses = dict[str, np.ndarray]
+Outputs = dict[str, np.ndarray]
 
 
 class Boundary:
@@ -30,12 +30,12 @@ class Boundary:
         n = len(fragments)
         self.present = np.ones(n, bool)
         still = {"position": fragments.centre, "orientation": np.tile([1.0, 0.0, 0.0, 0.0], (n, 1))}
-        self.span(still, still, 0.0, 1.0)
+        self.update(still, still, 0.0, 1.0)
 
     def __len__(self) -> int:
         return len(self.fragments)
 
-    def span(self, before: Poses, after: Poses, start: float, dt: float) -> None:
+    def update(self, before: Outputs, after: Outputs, start: float, dt: float) -> None:
         """Move from one pose to another.
 
         Parameters

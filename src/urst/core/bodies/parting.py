@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from urst.core.bodies.boundary import Boundary
+from urst.core.bodies.boundary import Boundary, Outputs
 from urst.core.bodies.patches import Patches
 
 
@@ -20,13 +20,20 @@ class Parting:
     Attributes
     ----------
     parted : (b,) bool
-        Set by whoever feeds it.
     """
 
     def __init__(self, boundary: Boundary, patches: Patches, bonds: np.ndarray):
         self.boundary, self.patches, self.bonds = boundary, patches, bonds
         self.parted: np.ndarray = np.zeros(len(bonds), bool)
 
-    def span(self, before, after, start: float, dt: float) -> None:
-        """Move the bodies from one pose to another; see `Boundary.span`."""
-        self.boundary.span(before, after, start, dt)
+    def update(self, before: Outputs, after: Outputs, start: float, dt: float) -> None:
+        """Move the bodies from one pose to another, and take up which bonds have parted.
+
+        Parameters
+        ----------
+        before, after : dict
+            See `Boundary.update`; and `parted` (b,) bool.
+        start, dt : float [s]
+        """
+        self.boundary.update(before, after, start, dt)
+        self.parted = after["parted"]

@@ -4,13 +4,10 @@ from collections.abc import Callable
 
 import numpy as np
 
-from urst.core.air import AIR_DENSITY, AIR_VISCOSITY
-from urst.core.debris.kernels import HANG
-from urst.core.debris.settings import CHIP
-from urst.core.debris.solver import DebrisSolver
+from urst.core.air import AIR_DENSITY, AIR_VISCOSITY, PUFF_RATE
+from urst.core.coupling.ports import Bodies, Points
 from urst.core.fields.sampled import SampledField
 from urst.core.geometry.convex import Hulls
-from urst.core.rigid.solver import RigidSolver
 
 #: rounds in which drag and speed find each other
 _ROUNDS = 4
@@ -56,18 +53,18 @@ class BodyDrag:
 
     Parameters
     ----------
-    solver : RigidSolver
+    bodies : Bodies
     """
 
-    def __init__(self, solver: RigidSolver):
-        self.solver = solver
-        self.start, count = solver.hulls.face_start[: solver.count], np.diff(solver.hulls.face_start)[: solver.count]
-        self.face_of = np.repeat(np.arange(solver.count), count)
-        self.area, self.normal = (x[: len(self.face_of)] for x in _faces(solver.hulls))
+    def __init__(self, bodies: Bodies):
+        self.bodies, n = bodies, len(bodies.radius)
+        self.start, count = bodies.hulls.face_start[:n], np.diff(bodies.hulls.face_start)[:n]
+        self.face_of = np.repeat(np.arange(n), count)
+        self.area, self.normal = (x[: len(self.face_of)] for x in _faces(bodies.hulls))
 
     def shadow(self, direction: np.ndarray) -> np.ndarray:
         """Return the area of each body seen along a direction of its own (n, 3), unit, [m2]."""
-        local = np.einsum("nji,nj->ni", self.solver.bodies.rotation[: self.solver.count], direction)
+        local = np.einsum("nji,nj->ni", self.bodies.motion.rotation, direction)
         seen = self.area * np.abs(np.einsum("fi,fi->f", self.normal, local[self.face_of]))
         return 0.5 * np.add.reduceat(seen, self.start)
 
@@ -88,29 +85,40 @@ class BodyDrag:
         (given, taken, exchanged)
             what the field gave and the bodies took, (3,) [N s]; and the sum of the sizes of all impulses.
         """
-        solver = self.solver
-        position, velocity = (x[: solver.count] for x in (solver.bodies.position, solver.bodies.velocity))
-        inverse_mass = solver.inverse_mass()
+        bodies, motion = self.bodies, self.bodies.motion
+        position, velocity, inverse_mass = motion.position, motion.velocity, bodies.inverse_mass()
         some = np.flatnonzero((inverse_mass > 0.0) & (share > 0.0) & field.holds(position))
         if not len(some):
             return np.zeros(3), np.zeros(3), 0.0
         along, whole = np.zeros_like(velocity), np.zeros_like(velocity)
         position, velocity = position[some], velocity[some]
-        reach = np.clip(solver.radius[some] / field.cell, 1.0, _WIDEST)
+        reach = np.clip(bodies.radius[some] / field.cell, 1.0, _WIDEST)
         air, _ = field.sample(position, reach)
         along[some] = air - velocity
         along /= np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-12)
-        half = (0.5 * field.density * solver.settings.drag * share * self.shadow(along))[some]
+        half = (0.5 * field.density * bodies.drag_coefficient * share * self.shadow(along))[some]
         impulse = impulses(
             field, position, velocity, inverse_mass[some], lambda speed: half * speed, reach, dt, on_points=on_bodies,
             on_field=on_field,
         )  # fmt: skip
-        before = solver.taken + solver.held
+        before = bodies.impulse_taken
         whole[some] = on_bodies * impulse
-        solver.take(whole, np.zeros_like(whole))
-        taken = solver.taken + solver.held - before
+        bodies.apply_impulse(whole, np.zeros_like(whole))
+        taken = bodies.impulse_taken - before
         given = -field.deposit(position, reach, -on_field * impulse) if on_field > 0.0 else taken
         return given, taken, float(np.abs(impulse).sum())
+
+    def follow(self, field: SampledField, dt: float, strength: float) -> None:
+        """Let a field drag the bodies that they do not act on.
+
+        Parameters
+        ----------
+        field : SampledField
+        dt : float [s]
+        strength : float
+            1 is physical.
+        """
+        self.act(field, dt, np.ones(len(self.bodies.radius)), on_bodies=strength, on_field=0.0)
 
 
 class PointDrag:
@@ -118,20 +126,20 @@ class PointDrag:
 
     Parameters
     ----------
-    solver : DebrisSolver
+    points : Points
     """
 
-    def __init__(self, solver: DebrisSolver):
-        self.solver = solver
+    def __init__(self, points: Points):
+        self.of = points
 
     def act(self, field: SampledField, dt: float, *, on_points: float, on_field: float):
         """Let the field drag the points and they the field; see `BodyDrag.act`."""
-        solver, points = self.solver, self.solver.points
+        points = self.of.points
         inside = field.holds(points.position)
         points.airborne[:] = inside
         if not inside.any():
             return np.zeros(3), np.zeros(3), 0.0
-        mass, reach = solver.mass(), np.ones(len(inside))
+        mass, reach = self.of.mass(), np.ones(len(inside))
         inverse_mass = np.where(inside & (mass > 0.0), 1.0 / np.maximum(mass, 1e-30), 0.0)
         thick = 3.0 * np.pi * AIR_VISCOSITY * points.size
 
@@ -151,17 +159,47 @@ class PointDrag:
         )
         points.velocity[:] += on_points * impulse * inverse_mass[:, None]
         taken = on_points * impulse.sum(axis=0)
-        solver.taken += taken
-        self._hang(field, inside & (points.kind != CHIP), reach, dt)
+        self.of.impulse_taken += taken
+        self._hang(field, inside & ~self.of.is_chip(), reach, dt)
         given = -field.deposit(points.position, reach, -on_field * impulse) if on_field > 0.0 else taken
         return given, taken, float(np.abs(impulse).sum())
 
+    def follow(self, field: SampledField, dt: float, strength: float) -> None:
+        """Let a field drag the points that they do not act on; see `BodyDrag.follow`."""
+        self.act(field, dt, on_points=strength, on_field=0.0)
+
     def _hang(self, field, puff, reach, dt):
-        points = self.solver.points
+        points = self.of.points
         if puff.any():
             air, response = field.sample(points.position[puff], reach[puff])
             toward = np.where((response > 0.0).all(axis=1)[:, None], air - points.velocity[puff], 0.0)
-            points.velocity[puff] += (1.0 - np.exp(-HANG * dt)) * toward
+            points.velocity[puff] += (1.0 - np.exp(-PUFF_RATE * dt)) * toward
+
+
+def in_baked_gases(
+    drag: BodyDrag | PointDrag, gases: list[tuple[Callable[[float], SampledField], float]], now: Callable[[], float]
+) -> Callable[[float], None]:
+    """Return what lets gases that are on disk act before a step, which is not acted back on.
+
+    Parameters
+    ----------
+    drag : BodyDrag or PointDrag
+    gases : list of (callable, float)
+        The velocity at a time [s], and how strongly it acts; 1 is physical.
+    now : callable
+        Gives the time [s].
+
+    Returns
+    -------
+    callable
+        Takes the length of the step [s].
+    """
+
+    def act(dt: float) -> None:
+        for gas, strength in gases:
+            drag.follow(gas(now()), dt, strength)
+
+    return act
 
 
 def _faces(hulls: Hulls):

@@ -1,13 +1,13 @@
 """Solvers stepped together on one clock."""
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
-from urst.core.coupling.baked import inner
-from urst.core.coupling.exchanges import Exchange
-from urst.core.coupling.feeding import Feeding
+from urst.core.coupling.exchange import Exchange
+from urst.core.coupling.ports import Output, Reader
 
 #: share of a step by which time may be cut too long, so that rounding makes no step more
 _SLACK = 1e-9
@@ -19,8 +19,14 @@ class Member:
 
     name: str
     solver: Any
-    readers: list
-    """what others of the group take of it"""
+    readers: Sequence[Reader] = ()
+    """what others of the group follow of it"""
+    before_step: Sequence[Callable[[float], None]] = ()
+    """called before each of its steps with its length [s]: what acts on it from baked layers"""
+
+    def outputs(self) -> Any:
+        """Return what readers follow, as it is now; None if nobody does."""
+        return self.solver.outputs() if self.readers and isinstance(self.solver, Output) else None
 
 
 class Group:
@@ -40,7 +46,6 @@ class Group:
 
     def __init__(self, members: list[Member], exchanges: list[tuple[str, Exchange]]):
         self.members, self.exchanges = members, exchanges
-        self.feeding = [Feeding(m.solver, m.readers) for m in members]
         self.steps = {m.name: 0 for m in members}
 
     def advance(self, time: float, dt: float) -> None:
@@ -67,16 +72,21 @@ class Group:
     def _round(self, time, h, leaders):
         for _, exchange in self.exchanges:
             exchange.begin(h)
-        for member, feeding in zip(self.members, self.feeding):
-            before = feeding.before()
-            count = 1 if any(inner(member.solver) is s for s in leaders) else self._count(member.solver, h)
+        for member in self.members:
+            solver, before = member.solver, member.outputs()
+            count = 1 if any(solver is s for s in leaders) else self._count(solver, h)
             for _ in range(count):
                 for _, exchange in self.exchanges:
-                    if exchange.goes_with is inner(member.solver):
+                    if exchange.goes_with is solver:
                         exchange.act(h / count)
-                member.solver.step(h / count)
+                for act in member.before_step:
+                    act(h / count)
+                solver.step(h / count)
             self.steps[member.name] += count
-            feeding.passed(before, time, h)
+            if member.readers:
+                after = member.outputs()
+                for reader in member.readers:
+                    reader.update(before, after, time, h)
 
     @staticmethod
     def _count(solver, dt):

@@ -1,13 +1,11 @@
 """Chips that fall into a liquid: they are carried, slowed, lifted or let sink, and do not act back."""
 
 from collections.abc import Callable
-from typing import Any
 
 import numpy as np
 
-from urst.core.debris.settings import CHIP
+from urst.core.coupling.ports import Points
 from urst.core.fields.wet import Wet
-from urst.core.liquid.settings import DENSITY
 
 #: what goes along with a ball, as a share of what it displaces (Lamb 1932, sec. 92)
 ALONG = 0.5
@@ -18,47 +16,49 @@ RADIATED = 0.3
 FAST = 0.44
 
 
-class Wetted:
-    """A debris solver whose points meet liquids; what is dust there is gone.
+class PointsInLiquids:
+    """Lets liquids act on points before each of their steps; what is dust in them is gone.
 
     Parameters
     ----------
-    solver : DebrisSolver, or one that air drags along
+    points : Points
     liquids : list of callable
         Each gives the `Wet` of a time [s].
     """
 
-    def __init__(self, solver: Any, liquids: list[Callable[[float], Wet]]):
-        self.solver, self.liquids = solver, liquids
+    def __init__(self, points: Points, liquids: list[Callable[[float], Wet]]):
+        self.of, self.liquids = points, liquids
 
-    def __getattr__(self, name):
-        return getattr(self.solver, name)
+    def __call__(self, dt: float) -> None:
+        """Let the liquids act over a step.
 
-    def step(self, dt: float) -> None:
-        """Let the liquids act, then advance by `dt` seconds."""
+        Parameters
+        ----------
+        dt : float [s]
+        """
         for liquid in self.liquids:
-            self._act(liquid(self.solver.time), dt)
-        self.solver.step(dt)
+            self._act(liquid(self.of.time), dt)
 
     def _act(self, wet, dt):
-        points, s, weight = self.solver.points, self.solver.settings, float(np.linalg.norm(self.solver.gravity))
+        points, gravity, density = self.of.points, self.of.gravity, self.of.density()
+        weight = float(np.linalg.norm(gravity))
         if not len(points.size):
             return
         depth = wet.depth(points.position)
-        chip = points.kind == CHIP
+        chip = self.of.is_chip()
         points.age[~chip & (depth > 0.0)] = np.inf
         mine = np.flatnonzero(chip & (depth > -0.5 * points.size))
         size, velocity = points.size[mine], points.velocity[mine]
         share = np.clip(0.5 + depth[mine] / size, 0.0, 1.0)
-        heavy = s.density + ALONG * DENSITY * share
-        sinks = (s.density - share * DENSITY) / heavy
+        heavy = density + ALONG * wet.density * share
+        sinks = (density - share * wet.density) / heavy
         flow = wet.velocity(points.position[mine])
-        relative = velocity + dt * sinks[:, None] * self.solver.gravity - flow
+        relative = velocity + dt * sinks[:, None] * gravity - flow
         rate = drag(np.linalg.norm(relative, axis=1), size, wet.viscosity)
         rate += np.where(share < 1.0, RADIATED * np.sqrt(2.0 * weight / size), 0.0)
-        rate *= DENSITY * share / heavy
+        rate *= wet.density * share / heavy
         # the solver adds all of gravity, and no air drags what is under water
-        points.velocity[mine] = flow + relative / (1.0 + dt * rate)[:, None] - dt * self.solver.gravity
+        points.velocity[mine] = flow + relative / (1.0 + dt * rate)[:, None] - dt * gravity
         points.airborne[:] = 0
         points.airborne[mine] = 1
 

@@ -5,7 +5,7 @@ from typing import NamedTuple
 import numpy as np
 from numba import prange
 
-from urst.core.air import AIR_DENSITY, AIR_VISCOSITY
+from urst.core.air import AIR_DENSITY, AIR_VISCOSITY, PUFF_RATE
 from urst.core.debris.settings import CHIP
 from urst.core.jit import inline, parallel, serial
 
@@ -15,8 +15,6 @@ IMPACTS = 4
 RESTING = 0.5
 #: points stand so far off what they touch [m]
 GAP = 1e-7
-#: how fast a puff takes on the speed of the air about it [1/s]
-HANG = 3.0
 
 
 class Points(NamedTuple):
@@ -265,7 +263,7 @@ def fly(position, velocity, points, gravity, density, h):
         rate = 0.0
         if not points.airborne[p]:
             speed = np.sqrt(vx * vx + vy * vy + vz * vz)
-            rate = drag_rate(speed, points.size[p], density) if points.kind[p] == CHIP else HANG
+            rate = drag_rate(speed, points.size[p], density) if points.kind[p] == CHIP else PUFF_RATE
         keep = 1.0 / (1.0 + h * rate)
         velocity[p, 0] = (vx + h * gravity[0]) * keep
         velocity[p, 1] = (vy + h * gravity[1]) * keep

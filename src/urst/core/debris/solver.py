@@ -87,7 +87,7 @@ class DebrisSolver:
         self.time, self.step_dt = start_time, 1.0 / (self.clock.rate * settings.substeps)
         self.points = _no_points()
         self.given_off = 0
-        self.taken = np.zeros(3)
+        self.impulse_taken = np.zeros(3)
         """impulse from outside that points have taken [N s]"""
 
     def stable_dt(self) -> float:
@@ -195,8 +195,20 @@ class DebrisSolver:
 
     def mass(self) -> np.ndarray:
         """Return the mass of each point (n,) [kg]; a puff's is that of the dust it gives to the air, so none here."""
-        chip = self.points.kind == CHIP
-        return np.where(chip, self.settings.density * np.pi / 6.0 * self.points.size**3, 0.0)
+        return np.where(self.is_chip(), self.settings.density * np.pi / 6.0 * self.points.size**3, 0.0)
+
+    def density(self) -> float:
+        """Return that of the chips [kg/m3]."""
+        return self.settings.density
+
+    def is_chip(self) -> np.ndarray:
+        """Return which points are chips (n,) bool; the others are puffs."""
+        return self.points.kind == CHIP
+
+    def outputs(self) -> dict[str, np.ndarray]:
+        """Return position [m], velocity [m/s] and age [s] of the puffs, as they are now."""
+        puff, p = ~self.is_chip(), self.points
+        return {"position": p.position[puff], "velocity": p.velocity[puff], "age": p.age[puff]}
 
     def frame(self) -> dict[str, np.ndarray]:
         """Return what a frame keeps, float32 and uint8."""
@@ -231,7 +243,7 @@ class DebrisSolver:
         state = {name: getattr(self.points, name).copy() for name in Points._fields}
         for number, shed in enumerate(self.sheds):
             state |= {f"{n}_{number}": getattr(shed, n).copy() for n in ("spent", "given", "born")}
-        return state | {"counts": np.array([self.time, self.given_off]), "ledger": self.taken.copy()}
+        return state | {"counts": np.array([self.time, self.given_off]), "ledger": self.impulse_taken.copy()}
 
     def restore(self, state: dict[str, np.ndarray]) -> None:
         """Take up the state that `snapshot` returned."""
@@ -239,7 +251,7 @@ class DebrisSolver:
         for number, shed in enumerate(self.sheds):
             shed.spent, shed.given, shed.born = (state[f"{n}_{number}"].copy() for n in ("spent", "given", "born"))
         self.time, self.given_off = float(state["counts"][0]), int(state["counts"][1])
-        self.taken = state["ledger"].copy()
+        self.impulse_taken = state["ledger"].copy()
 
     def begin_from(self, frame: dict[str, np.ndarray]) -> None:
         """Begin with the points of a baked frame."""

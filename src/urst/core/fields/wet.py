@@ -5,6 +5,8 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.ndimage import map_coordinates
 
+#: of water [kg/m3]
+DENSITY = 1000.0
 #: of water [m2/s], which those liquids have that are said to have none
 VISCOSITY = 1e-6
 
@@ -23,6 +25,8 @@ class Wet:
     """[m]"""
     viscosity: float = VISCOSITY
     """kinematic [m2/s]"""
+    density: float = DENSITY
+    """[kg/m3]"""
 
     def depth(self, points: np.ndarray) -> np.ndarray:
         """Return how deep points (n, 3) [m] lie within it, (n,) [m]; negative above it, minus infinity beyond its grid.

@@ -1,12 +1,12 @@
 """The gas solver: air on a staggered grid that carries dust and warmth among moving solids."""
 
 from collections.abc import Callable, Sequence
-from typing import Protocol
 
 import numpy as np
 
 from urst.core.air import AIR_DENSITY, AIR_TEMPERATURE
 from urst.core.bodies.boundary import Boundary
+from urst.core.bodies.pushed import PushedByGas
 from urst.core.curves.clock import Clock
 from urst.core.curves.varies import along, at_time
 from urst.core.fields import advect, solid_kernels
@@ -25,24 +25,6 @@ from urst.errors import BadValue, SolverFailed
 COURANT = 2.5
 #: bounds of the factor by which dust beside solids is put right in one step
 _MENDED = (0.5, 1.5)
-
-
-class Movable(Protocol):
-    """Bodies that pressure may push, by their number on the grid."""
-
-    def inverse_mass(self) -> np.ndarray:
-        """Return 1 / mass of each body (n,) [1/kg], 0 where it does not move."""
-
-    def inverse_inertia(self) -> np.ndarray:
-        """Return the inverse inertia of each body in world axes (n, 3, 3) [1/(kg m2)], 0 where it does not move."""
-
-    def take(self, impulse: np.ndarray, twist: np.ndarray) -> None:
-        """Take impulses (n, 3) [N s] through the centres and angular impulses (n, 3) [N m s].
-
-        Parameters
-        ----------
-        impulse, twist : (n, 3) float [N s], [N m s]
-        """
 
 
 class GasSolver:
@@ -99,7 +81,7 @@ class GasSolver:
         self.given = 0.0
         self.drifted = 0.0
         self.solution = Solution(0, 0.0, True)
-        self.movable: Movable | None = None
+        self.movable: PushedByGas | None = None
         """the bodies as what pressure may push, where gas and bodies act on each other"""
         self.lost = np.zeros(3)
         """momentum that pressure has taken from the air, where bodies give way [N s]"""

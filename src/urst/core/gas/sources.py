@@ -58,17 +58,19 @@ class Puffs:
         self.position = self.velocity = np.zeros((0, 3))
         self.age, self.end = np.zeros(0), 0.0
 
-    def take(self, position: np.ndarray, velocity: np.ndarray, age: np.ndarray, end: float) -> None:
-        """Set the puffs as they are at the time `end` [s].
+    def update(self, before, after: dict[str, np.ndarray], start: float, dt: float) -> None:
+        """Take up the puffs as they are at the end of a span of time.
 
         Parameters
         ----------
-        position, velocity : (n, 3) float [m], [m/s]
-        age : (n,) float [s]
-        end : float [s]
+        before
+            Not needed: puffs fly straight.
+        after : dict
+            `position` (n, 3) [m], `velocity` (n, 3) [m/s] and `age` (n,) [s].
+        start, dt : float [s]
         """
-        self.position, self.velocity, self.age = position.astype(float), velocity.astype(float), age.astype(float)
-        self.end = end
+        self.position, self.velocity, self.age = (after[k].astype(float) for k in ("position", "velocity", "age"))
+        self.end = start + dt
 
     def speed(self) -> float:
         """Return how fast the fastest puff moves now [m/s]."""

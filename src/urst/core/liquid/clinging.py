@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import ndimage
 
-from urst.core.liquid.afloat import NO_NODE, Nodes
+from urst.core.bodies.nodes import NO_NODE, Nodes
 from urst.core.liquid.walls import Walls
 
 #: stress that a face feels by its own motion, in steps of viscosity: for a first guess of what a body does

@@ -3,14 +3,15 @@
 import numpy as np
 from scipy import ndimage
 
+from urst.core.bodies.nodes import NO_NODE, Nodes
 from urst.core.fields.body_terms import BodyTerms, Held, inverse_masses
 from urst.core.fields.pressure import LEAST_DEPTH, LEAST_OPEN, PressureSolver, Solution
+from urst.core.fields.wet import DENSITY
 from urst.core.liquid import air, body_kernels, flow_kernels, particle_kernels, seam_kernels
-from urst.core.liquid.afloat import Nodes
 from urst.core.liquid.air import AirTerms, Kept
 from urst.core.liquid.band import Band
 from urst.core.liquid.clinging import clinging
-from urst.core.liquid.settings import DENSITY, PARTICLES
+from urst.core.liquid.settings import PARTICLES
 from urst.core.liquid.stuck import Stuck, stuck
 from urst.core.liquid.viscous import thicken
 from urst.core.liquid.walls import STAND, Walls
@@ -190,7 +191,7 @@ class Pressing:
         w, n = self.walls, self.nodes
         ways, spins = w.velocity, w.spin
         if n is not None and velocity is not None:
-            mine = n.node != body_kernels.NO_NODE
+            mine = n.node != NO_NODE
             ways, spins = ways.copy(), spins.copy()
             ways[mine], spins[mine] = n.of_bodies(velocity, w.position)
         w.drive(ways, spins, None if n is None else n.loose)
@@ -276,7 +277,7 @@ class Pressing:
             self.taken[axis] += self.full * part[:, 0].sum()
             self.exchanged += self.full * part[:, 1].sum()
 
-    def shove(self, velocity: list[np.ndarray], change: np.ndarray, tolerance: float) -> np.ndarray:
+    def respond(self, velocity: list[np.ndarray], change: np.ndarray, tolerance: float) -> np.ndarray:
         """Let bodies that were pushed by others push the liquid, in place, which then gives way with them.
 
         Parameters

@@ -6,12 +6,10 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from urst.core.curves.varies import Number, Varies
 from urst.core.fields import domain
-from urst.core.fields.wet import VISCOSITY
+from urst.core.fields.wet import DENSITY, VISCOSITY
 from urst.core.launch.settings import Launch
 from urst.core.ranges import Vector
 
-#: of water [kg/m3]
-DENSITY = 1000.0
 #: particles along the edge of a cell, and in it
 EDGE, PARTICLES = 2, 8
 

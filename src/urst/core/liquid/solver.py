@@ -6,12 +6,12 @@ from functools import partial
 import numpy as np
 
 from urst.core.bodies.boundary import Boundary
+from urst.core.bodies.pushed import PushedByLiquid
 from urst.core.curves.clock import Clock
 from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.fields.pressure import Solution
-from urst.core.fields.wet import Wet
+from urst.core.fields.wet import DENSITY, Wet
 from urst.core.liquid import deep_kernels, filling, level_kernels, particle_kernels
-from urst.core.liquid.afloat import Afloat
 from urst.core.liquid.air import Kept
 from urst.core.liquid.band import Band, moving
 from urst.core.liquid.calming import calmed
@@ -19,7 +19,7 @@ from urst.core.liquid.inflows import Inflow, Region
 from urst.core.liquid.pressing import LEAST, Pressing, spread
 from urst.core.liquid.restart import Lattice, taken_up
 from urst.core.liquid.sea import Sea
-from urst.core.liquid.settings import DENSITY, EDGE, PARTICLES, LiquidSettings
+from urst.core.liquid.settings import EDGE, PARTICLES, LiquidSettings
 from urst.core.liquid.viscous import steady_dt, tighten
 from urst.core.liquid.walls import STAND, Walls
 from urst.core.liquid.waves import Waves
@@ -121,7 +121,8 @@ class LiquidSolver:
         """pressure in the last step [kPa]"""
         self.thickened = 0
         """rounds that viscosity took in the last step"""
-        self.afloat: Afloat | None = None
+        self.density = DENSITY
+        self.afloat: PushedByLiquid | None = None
         """bodies that liquid pushes, where both act on each other"""
         self._pressing: Pressing | None = None
         self._ways = np.zeros((0, 6))
@@ -363,7 +364,7 @@ class LiquidSolver:
         self.given, self.taken = self.given + pressing.given, self.taken + pressing.taken
         self.exchanged += pressing.exchanged
 
-    def shove(self, change: np.ndarray) -> np.ndarray:
+    def respond(self, change: np.ndarray) -> np.ndarray:
         """Let nodes that others have pushed since the first half of a step push the liquid, which gives way with them.
 
         Parameters
@@ -378,7 +379,7 @@ class LiquidSolver:
         """
         pressing = self._pressing
         assert pressing is not None and pressing.nodes is not None
-        impulse = pressing.shove(self.velocity, change, self.settings.tolerance)
+        impulse = pressing.respond(self.velocity, change, self.settings.tolerance)
         back = pressing.moved(impulse)
         self._ways = self._ways + change + back
         self._note(pressing)
@@ -551,6 +552,14 @@ class LiquidSolver:
             known = (mass > 0.0).astype(np.uint8)
             found[axis], self._known[axis] = spread(u, w.weights[axis], known, 2)
         self.velocity = found
+
+    def boundaries(self) -> Sequence[Boundary]:
+        """Return what stands or moves on its grid."""
+        return self.walls.boundaries
+
+    def immersed(self) -> np.ndarray:
+        """Return the share of each body's volume that is in it, (n,)."""
+        return self.walls.immersed(self.phi)
 
     def momentum_lost(self) -> float:
         """Return what got lost between liquid and solids so far, as a share of all that passed."""

@@ -8,9 +8,9 @@ from typing import NamedTuple
 
 import numpy as np
 
+from urst.core.bodies.nodes import NO_NODE, Nodes
 from urst.core.fields.body_terms import inverse_masses
 from urst.core.jit import serial
-from urst.core.liquid.afloat import NO_NODE, Nodes
 from urst.core.liquid.thin_kernels import cell_of
 from urst.core.liquid.wall_kernels import NONE, ZERO, open_share
 from urst.core.liquid.walls import Walls

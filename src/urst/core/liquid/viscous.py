@@ -4,9 +4,9 @@ from collections.abc import Callable
 
 import numpy as np
 
+from urst.core.fields.wet import DENSITY
 from urst.core.liquid import viscous_kernels as kernels
 from urst.core.liquid.clinging import Clinging
-from urst.core.liquid.settings import DENSITY
 from urst.core.liquid.walls import Walls
 from urst.errors import SolverFailed
 

@@ -3,7 +3,7 @@
 import numpy as np
 
 from urst.core.bodies.mobility import LOOSE
-from urst.core.rigid.nodes import carried
+from urst.core.rigid.nodes import nodes_of
 
 #: a body asleep wakes where the force on it changes by this share of its weight
 STIR = 0.05
@@ -54,7 +54,7 @@ class Borne:
         pressed = np.flatnonzero(self.force.any(axis=1) & (solver.bodies.kind == LOOSE))
         if not len(pressed):
             return pull, ballast
-        found = carried(solver)
+        found = nodes_of(solver.bodies, solver.lumps)
         node, own = found.node[pressed], self.force[pressed].copy()
         own[:, 3:] += np.cross(solver.bodies.position[pressed] - found.centre[node], own[:, :3])
         total, along = np.zeros((count, 6)), np.zeros(count)

@@ -6,6 +6,7 @@ import numpy as np
 
 from urst.core.bodies.fragments import Fragments
 from urst.core.bodies.mobility import ABSENT, DRIVEN, FIXED, LOOSE
+from urst.core.bodies.nodes import Nodes
 from urst.core.bodies.patches import Patches
 from urst.core.curves.clock import Clock
 from urst.core.curves.varies import at_time
@@ -24,6 +25,7 @@ from urst.core.rigid.director import Directed, Director
 from urst.core.rigid.joints import Jointed, Joints
 from urst.core.rigid.lumps import BLOW, FLEX, Lumps
 from urst.core.rigid.matter import Matter
+from urst.core.rigid.nodes import nodes_of
 from urst.core.rigid.rest import Rest
 from urst.core.rigid.settings import RigidSettings
 from urst.core.rigid.state import Bodies
@@ -138,6 +140,8 @@ class RigidSolver:
             travel=np.zeros(n),
             ball=fragments.ball > 0.0,
         )
+        self.motion = Bodies(*(a[: self.count] for a in self.bodies))
+        """the same without the surfaces"""
         self.floor, self.datum = measure.floors(fragments, matter.kind)
         self.taken = np.zeros(3)
         """impulse from outside that bodies have taken [N s]"""
@@ -541,7 +545,21 @@ class RigidSolver:
         turned = turn @ inverse @ np.transpose(turn, (0, 2, 1))
         return np.where((self.inverse_mass() > 0.0)[:, None, None], turned, 0.0)
 
-    def take(self, impulse: np.ndarray, twist: np.ndarray) -> None:
+    @property
+    def impulse_taken(self) -> np.ndarray:
+        """All impulse from outside so far, what bodies at rest held against included, (3,) [N s]."""
+        return self.taken + self.held
+
+    @property
+    def drag_coefficient(self) -> float:
+        """Of form drag."""
+        return self.settings.drag
+
+    def nodes(self) -> Nodes:
+        """Return what moves as one now."""
+        return nodes_of(self.bodies, self.lumps)
+
+    def apply_impulse(self, impulse: np.ndarray, twist: np.ndarray) -> None:
         """Take impulses from outside, through the centres (n, 3) [N s] and about them (n, 3) [N m s].
 
         A body asleep is woken by what would move it faster than rest allows, and holds against the rest.
@@ -574,24 +592,28 @@ class RigidSolver:
         self.taken += impulse[moved > 0.0].sum(axis=0)
         self.held += impulse[moved == 0.0].sum(axis=0)
 
-    def bear(self, force: np.ndarray, alongside: np.ndarray) -> None:
-        """Bear steady forces on bodies until told otherwise; those asleep wake where they change.
+    def apply_steady_force(self, force: np.ndarray, added_mass: np.ndarray) -> None:
+        """Take forces that act until they are replaced; bodies asleep wake where they change.
 
         Parameters
         ----------
         force : (n, 6) float
             And torques about their centres [N], [N m].
-        alongside : (n,) float
-            What goes along with each and so bears on what it meets [kg].
+        added_mass : (n,) float
+            Mass of what moves along with each body and adds to its inertia in contacts [kg].
         """
-        roused = self.borne.take(force, alongside, self.bodies, self.weight(), self.free())
+        roused = self.borne.take(force, added_mass, self.bodies, self.weight(), self.free())
         if roused.any():
             self.rouse(roused)
 
-    def poses(self) -> dict[str, np.ndarray]:
-        """Return position (n, 3) [m] and orientation (n, 4) as they are now."""
-        some = slice(self.count)
-        return {"position": self.bodies.position[some].copy(), "orientation": self.bodies.orientation[some].copy()}
+    def outputs(self) -> dict[str, np.ndarray]:
+        """Return position (n, 3) [m], orientation (n, 4) and which bonds have parted (b,) bool, as they are now."""
+        motion = self.motion
+        return {
+            "position": motion.position.copy(),
+            "orientation": motion.orientation.copy(),
+            "parted": self.bonds.alive == 0,
+        }
 
     def begin_from(self, frame: dict[str, np.ndarray]) -> None:
         """Begin with the bodies of a baked frame; nothing is settled then.

@@ -81,6 +81,15 @@ class Skinner:
         """Return the longest step [s]: any."""
         return np.inf
 
+    def take(self, liquid: LiquidFrame) -> None:
+        """Take up the liquid whose surface is drawn from now on.
+
+        Parameters
+        ----------
+        liquid : LiquidFrame
+        """
+        self.liquid = liquid
+
     def step(self, dt: float) -> None:
         """Go on by `dt` seconds: nothing moves by itself."""
         self.time += dt

@@ -8,6 +8,11 @@ from urst.kinds.billow.settings import BillowSettings
 from urst.kinds.emitting import Emitting
 from urst.kinds.gauge import Gauge, Quantity, Spread
 from urst.kinds.kind import at, first_over, made_of
+from urst.kinds.offers.bodies import BODIES
+from urst.kinds.offers.gas import GAS, GasFacts
+from urst.kinds.offers.grid import Grid
+from urst.kinds.offers.liquid import LIQUID
+from urst.kinds.offers.points import POINTS, PointFacts
 from urst.kinds.questions import CENTIMETRES, FRAME, METRES, SECONDS, SPEED, Field, Question
 from urst.kinds.surroundings import thin
 from urst.scene.placing import placed_corners
@@ -29,9 +34,10 @@ class Billow(Emitting):
     hue = ("#8fa3bd", "#4f678a")
     own = ("sources", "low", "high")
     work = "urst.kinds.billow.work"
-    offers = ("gas",)
-    reads = ("bodies", "points", "liquid")
-    joins = ("points",)
+    offers = (GAS,)
+    ports = ("gas",)
+    reads = (BODIES, POINTS, LIQUID)
+    joins = (POINTS,)
     needs = {"gas": "velocity"}
     start_needs = ("velocity", "heat")
     representation = "volume"
@@ -99,17 +105,17 @@ class Billow(Emitting):
         ), entries="sources", noun="source", asks=("piece",)),
     )  # fmt: skip
 
-    def content(self, shot, layer):
-        puffs = [
-            [s["puff_mass"], s["puff_life"], s["puff_radius"], s["puff_giving"]]
-            for s in (x.settings.model_dump(mode="json") for x in shot.takes(layer, "points"))
-        ]
-        return super().content(shot, layer) | {"puffs": puffs}
+    def grid(self, layer):
+        s = layer.settings
+        return Grid(low=s.low, cell=s.cell_size, shape=s.shape())
+
+    def facts(self, shot, layer, offer):
+        return GasFacts(grid=self.grid(layer))
 
     def links(self, shot):
         # the bodies that shed the points stop the gas; without points, the last that move do
-        points = super().links(shot)
-        bodies = [x for x in shot.layers if "bodies" in shot.kind_of(x).offers]
+        points = [x for x in super().links(shot) if shot.facts(x, POINTS).puffs]
+        bodies = [x for x in shot.layers if BODIES in shot.kind_of(x).offers]
         shedding = [b for b in bodies if any(b.id in x.reads for x in points)]
         return [*(shedding or bodies[-1:]), *points]
 
@@ -147,19 +153,23 @@ class Billow(Emitting):
         )
 
     def _no_source(self, shot, layer):
-        if shot.takes(layer, "points") or layer.settings.sources or layer.start:
+        if self._giving(shot, layer) or layer.settings.sources or layer.start:
             return []
         return [Finding(
             f"Nothing gives '{layer.name}' any dust.",
-            "It reads no points and has no set piece as its source, so the air stays clear: give it one.", layer=layer.id,
+            "It reads no points that give off dust and has no set piece as its source, so the air stays clear: give it one.",
+            layer=layer.id,
         )]  # fmt: skip
+
+    def _giving(self, shot, layer) -> list[PointFacts]:
+        """The points it reads that give off dust."""
+        found = [shot.facts(x, POINTS) for x in shot.takes(layer, POINTS)]
+        return [f for f in found if f.puffs]
 
     def _outside(self, shot, layer):
         """What gives off dust must stand in the domain."""
-        points = shot.takes(layer, "points")
-        bodies = [b for x in points for b in shot.takes(x, "bodies")]
-        names = {n for b in bodies for x in shot.takes(b, "fragments") for n in shot.kind_of(x).breaks(x)}
-        names |= {s.piece for x in (layer, *points) for s in x.settings.sources}
+        giving = {i for f in self._giving(shot, layer) for i in f.pieces}
+        names = {s.piece for s in layer.settings.sources} | {shot.pieces[i].name for i in giving}
         pieces = [p for p in shot.pieces if p.name in names and not is_endless(p.shape)]
         inside = [(c.min(axis=0), c.max(axis=0)) for p in pieces for c in placed_corners(p, shot)]
         if not inside:
@@ -179,8 +189,8 @@ class Billow(Emitting):
 
     def matter(self, shot, layer):
         if layer.settings.sources:
-            return made_of(shot, layer.settings.sources[0].piece)
-        return next((shot.kind_of(x).matter(shot, x) for x in shot.takes(layer, "points")), None)
+            return made_of(shot.piece(layer.settings.sources[0].piece))
+        return next((shot.kind_of(x).matter(shot, x) for x in shot.takes(layer, POINTS)), None)
 
     def watch(self, shot, layer, rows):
         cut = first_over(self.gauge("edge_share"), rows)

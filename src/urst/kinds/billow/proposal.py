@@ -4,6 +4,7 @@ from math import floor, log10
 
 import numpy as np
 
+from urst.kinds.offers.points import POINTS
 from urst.scene.placing import bounds, placed
 from urst.scene.shapes import is_endless
 
@@ -22,8 +23,8 @@ def proposal(shot, reads) -> dict:
 
     shot, reads : the document, and the layers that will be read
     """
-    points = [x for x in reads if "points" in shot.kind_of(x).offers]
-    names = {n for x in points for n in _giving(shot, x)}
+    points = [f for x in reads if POINTS in shot.kind_of(x).offers for f in [shot.facts(x, POINTS)] if f.puffs]
+    names = {shot.pieces[i].name for f in points for i in f.pieces}
     solid = [p for p in shot.pieces if not is_endless(p.shape)]
     giving = [p for p in solid if p.name in names] or [p for p in solid if p.motion != "fixed"] or solid
     if not giving:
@@ -37,7 +38,7 @@ def proposal(shot, reads) -> dict:
     low = low - tall * np.array([_ASIDE, _ASIDE, _BELOW])
     high = high + tall * np.array([_ASIDE, _ASIDE, _ABOVE])
     smallest = min(
-        [x.settings.puff_radius for x in points if hasattr(x.settings, "puff_radius")]
+        [f.puffs.radius for f in points]
         or [float(np.ptp(np.concatenate([m.vertices for m in placed(p, shot)]), axis=0).min()) for p in giving]
     )
     cell = min(smallest / _CELLS_ACROSS, float((high - low).min()) / _FEWEST_ALONG)
@@ -46,13 +47,6 @@ def proposal(shot, reads) -> dict:
         "cell_size": _rounded_up(cell), "low": [round(float(x), 2) for x in low], "high": [round(float(x), 2) for x in high],
         "sources": sources,
     }  # fmt: skip
-
-
-def _giving(shot, points):
-    """Names of the pieces that a layer of points is shed from."""
-    bodies = shot.takes(points, "bodies")
-    broken = [n for b in bodies for x in shot.takes(b, "fragments") for n in shot.kind_of(x).breaks(x)]
-    return [*broken, *(s.piece for s in points.settings.sources)]
 
 
 def _box(pieces, shot):

@@ -10,6 +10,7 @@ from urst.kinds.break_.proposal import breakable, proposal
 from urst.kinds.break_.settings import BreakSettings
 from urst.kinds.gauge import Gauge, Quantity
 from urst.kinds.kind import Kind, piece_problem
+from urst.kinds.offers.fragments import FRAGMENTS, FragmentFacts
 from urst.kinds.questions import METRES, Field, Note, Question
 from urst.scene import content
 from urst.scene.shapes import count, is_endless, is_sheet, meshes, volumes
@@ -27,7 +28,7 @@ class Break(Kind):
     own = ("pieces", "focus")
     work = "urst.kinds.break_.work"
     moving = False
-    offers = ("fragments",)
+    offers = (FRAGMENTS,)
     representation = "bodies"
     unit = "fragments"
     seconds, memory = 1.5e-3, 9000.0
@@ -63,9 +64,11 @@ class Break(Kind):
     def breaks(self, layer):
         return layer.settings.pieces
 
-    def area(self, shot, layer):
-        volume = np.array([sum(volumes(shot.pieces[i].shape)) for i in self.cast(shot, layer)])
-        return float((2.0 * volume ** (2 / 3)).sum() * max(1, layer.settings.count) ** (1 / 3))
+    def facts(self, shot, layer, offer):
+        pieces = self.cast(shot, layer)
+        volume = np.array([sum(volumes(shot.pieces[i].shape)) for i in pieces])
+        area = float((2.0 * volume ** (2 / 3)).sum() * max(1, layer.settings.count) ** (1 / 3))
+        return FragmentFacts(pieces=tuple(pieces), count=self.count(shot, layer), area=area)
 
     def mentions(self, settings, before, now):
         return settings | {"pieces": [now if p == before else p for p in settings["pieces"]]}

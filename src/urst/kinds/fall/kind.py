@@ -8,6 +8,9 @@ from urst.kinds.fall import directing, standing
 from urst.kinds.fall.settings import FallSettings
 from urst.kinds.gauge import Gauge, Quantity, Spread
 from urst.kinds.kind import Kind, at
+from urst.kinds.offers.bodies import BODIES, BodyFacts
+from urst.kinds.offers.fragments import FRAGMENTS, FragmentFacts
+from urst.kinds.offers.gas import GAS
 from urst.kinds.questions import DEGREES, DENSITY, MEGA, PER_SECOND, PERCENT, SECONDS, SPEED, Field, Note, Question
 from urst.scene import content
 from urst.scene.placing import fastest, placed_corners
@@ -34,9 +37,10 @@ class Fall(Kind):
     hue = ("#d6a044", "#9a6a10")
     own = ("events", "joints", "regions")
     work = "urst.kinds.fall.work"
-    offers = ("bodies",)
-    reads = ("fragments", "gas")
-    joins = ("fragments",)
+    offers = (BODIES,)
+    ports = ("bodies",)
+    reads = (FRAGMENTS, GAS)
+    joins = (FRAGMENTS,)
     representation = "bodies"
     hands_over = ("usd", "gltf", "csv")
     unit = "bodies"
@@ -111,12 +115,25 @@ class Fall(Kind):
     )  # fmt: skip
 
     def cast(self, shot, layer):
-        broken = {name for x in shot.takes(layer, "fragments") for name in x.settings.pieces}
+        broken = {i for f in self._broken(shot, layer) for i in f.pieces}
         return [
-            i
-            for i, p in enumerate(shot.pieces)
-            if p.name in broken or (shot.part_of(p).bodies and not is_sheet(p.shape))
+            i for i, p in enumerate(shot.pieces) if i in broken or (shot.part_of(p).bodies and not is_sheet(p.shape))
         ]
+
+    def _broken(self, shot, layer) -> list[FragmentFacts]:
+        return [shot.facts(x, FRAGMENTS) for x in shot.takes(layer, FRAGMENTS)]
+
+    def facts(self, shot, layer, offer):
+        broken = self._broken(shot, layer)
+        return BodyFacts(
+            pieces=tuple(self.cast(shot, layer)),
+            parting=tuple(i for f in broken for i in f.pieces),
+            fragments=sum(f.count for f in broken),
+            area=sum(f.area for f in broken),
+        )
+
+    def outputs(self, offer, arrays):
+        return arrays | {"parted": arrays["bond_alive"] == 0}
 
     def lands(self, shot, layer) -> list[int]:
         """Return the numbers of the open sheets that bodies lie on; nothing else of them is this layer's."""
@@ -140,12 +157,13 @@ class Fall(Kind):
 
     def content(self, shot, layer):
         lands = self.lands(shot, layer)
-        pieces = [shot.pieces[i] for i in self.cast(shot, layer) + lands]
+        numbers = self.cast(shot, layer) + lands
+        pieces = [shot.pieces[i] for i in numbers]
         settings = layer.settings.model_dump(mode="json")
         settings["events"] = directing.events_content(layer.settings.events, pieces)
         settings["regions"] = [r.model_dump(mode="json", exclude={"name"}) for r in layer.settings.regions]
         settings["joints"] = directing.joints_content(layer.settings.joints, pieces)
-        if not shot.takes(layer, "gas") and not layer.settings.air:
+        if not shot.takes(layer, GAS) and not layer.settings.air:
             del settings["drag"]
         return {
             "settings": settings,
@@ -156,19 +174,17 @@ class Fall(Kind):
                 for p in pieces
             ],
             "lands": len(lands),
-            "broken": [
-                [n for n, p in enumerate(pieces) if p.name in x.settings.pieces] for x in shot.takes(layer, "fragments")
-            ],
+            "broken": [[n for n, i in enumerate(numbers) if i in f.pieces] for f in self._broken(shot, layer)],
         }
 
     def draft(self, settings):
         return settings | {"steps": min(settings["steps"], max(_FEWEST_STEPS, round(settings["steps"] * _DRAFT)))}
 
     def count(self, shot, layer):
-        breaks = shot.takes(layer, "fragments")
-        broken = {name for x in breaks for name in x.settings.pieces}
-        whole = sum(count(shot.pieces[i].shape) for i in self.cast(shot, layer) if shot.pieces[i].name not in broken)
-        return whole + sum(shot.kind_of(x).count(shot, x) for x in breaks)
+        broken = self._broken(shot, layer)
+        parts = {i for f in broken for i in f.pieces}
+        whole = sum(count(shot.pieces[i].shape) for i in self.cast(shot, layer) if i not in parts)
+        return whole + sum(f.count for f in broken)
 
     def rounds(self, layer):
         return layer.settings.steps * layer.settings.substeps

@@ -5,7 +5,7 @@ import numpy as np
 from urst.core.bodies.fragments import Fragments, assemble, joined
 from urst.core.bodies.mobility import DRIVEN, FIXED, LOOSE
 from urst.core.bodies.patches import JOINT, find_patches, ties, together
-from urst.core.coupling.baked import Dragged
+from urst.core.coupling.drag import BodyDrag, in_baked_gases
 from urst.core.geometry.land import land
 from urst.core.geometry.mesh import Mesh
 from urst.core.rigid.director import Directed
@@ -73,7 +73,7 @@ def begin(inputs) -> Begun:
     static = own.to_arrays() | patches.to_arrays()
     n = len(own)
     static |= {"bond": solver.patch_of_bond, "mass": solver.bodies.mass[:n], "motion": matter.kind[:n]}
-    start, air = inputs.start_frame(), inputs.air()
+    start, gases = inputs.start_frame(), inputs.gases()
     if start is not None:
         solver.begin_from(start)
 
@@ -81,14 +81,14 @@ def begin(inputs) -> Begun:
         if start is None:
             solver.settle(settings.settle, inputs.pulse)
 
-    mover = Dragged(solver, air) if air else solver
-    return Begun(static, {}, mover, inputs.feeds, settle=settle)
+    acting = [in_baked_gases(BodyDrag(solver), gases, lambda: solver.time)] if gases else []
+    return Begun(static, {}, solver, inputs.feeds, before_step=acting, settle=settle)
 
 
 def _bodies(inputs, cast) -> Fragments:
     shot, sets, broken = inputs.shot, [], set()
-    for source, fragments in inputs.fragments():
-        theirs = np.array([cast.index(i) for i in shot.kind_of(source).cast(shot, source)])
+    for facts, fragments in inputs.fragments():
+        theirs = np.array([cast.index(i) for i in facts.pieces])
         sets.append(fragments.of_pieces(theirs[fragments.piece]))
         broken.update(theirs.tolist())
     # a piece broken by a layer that is not read stands whole

@@ -5,6 +5,7 @@ from functools import partial
 import numpy as np
 
 from urst.core.checks.findings import Finding
+from urst.core.fields.wet import DENSITY
 from urst.core.geometry.convex import hull_of
 from urst.core.geometry.mesh import open_edges
 from urst.core.liquid.settings import PARTICLES, LiquidSettings
@@ -13,6 +14,9 @@ from urst.kinds.flood import pouring, reading, splash
 from urst.kinds.flood.proposal import proposal
 from urst.kinds.gauge import Gauge, Quantity, Sliced
 from urst.kinds.kind import Kind, at, piece_problem
+from urst.kinds.offers.bodies import BODIES
+from urst.kinds.offers.grid import Grid
+from urst.kinds.offers.liquid import LIQUID, LiquidFacts, SeaFacts
 from urst.kinds.questions import CENTIMETRES, DEGREES, FRAME, METRES, PER_SECOND, SECONDS, SPEED, Field, Question
 from urst.kinds.surroundings import around, thin
 from urst.scene import content
@@ -44,9 +48,10 @@ class Flood(Kind):
     hue = ("#42a1aa", "#1d727b")
     own = ("start_within", "fills", "inflows", "regions", "low", "high", "level", "pool_at")
     work = "urst.kinds.flood.work"
-    offers = ("liquid",)
-    reads = ("bodies",)
-    joins = ("bodies",)
+    offers = (LIQUID,)
+    ports = ("liquid",)
+    reads = (BODIES,)
+    joins = (BODIES,)
     representation = "points"
     hands_over = ("points", "csv")
     unit = "particles"
@@ -183,6 +188,16 @@ class Flood(Kind):
 
     def proposal(self, shot, reads):
         return proposal(shot)
+
+    def grid(self, layer):
+        s = layer.settings
+        return Grid(low=s.low, cell=s.cell_size, shape=s.shape())
+
+    def facts(self, shot, layer, offer):
+        s = layer.settings
+        level = float(s.level or 0.0)
+        sea = SeaFacts(waves=s.waves, level=level, depth=level - s.low[2], seed=s.seed) if s.sides == "waves" else None
+        return LiquidFacts(grid=self.grid(layer), viscosity=s.kinematic(), density=DENSITY, sea=sea)
 
     def draft(self, settings):
         most = min(b - a for a, b in zip(settings["low"], settings["high"])) / 4.001
@@ -404,10 +419,10 @@ class Flood(Kind):
 
     def _small(self, shot, layer):
         """What is to float must be seen by the cells."""
-        casts = [shot.kind_of(x).cast(shot, x) for x, to, fro in shot.partners(layer) if fro > 0.0]
+        pushed = [x for x, _, fro in shot.partners(layer) if fro > 0.0 and BODIES in shot.kind_of(x).offers]
         found = [
             ((displaced(p.shape) / count(p.shape)) ** (1 / 3), p.name)
-            for p in (shot.pieces[i] for cast in casts for i in cast)
+            for p in (shot.pieces[i] for x in pushed for i in shot.facts(x, BODIES).pieces)
             if p.motion == "loose" and not is_endless(p.shape) and displaced(p.shape) > 0.0
         ]
         size, name = min(found, default=(1e9, ""))
@@ -422,7 +437,7 @@ class Flood(Kind):
 
     def _unseen(self, shot, layer):
         """What it is to push must be on its grid."""
-        seen = {x.id for x in shot.takes(layer, "bodies")}
+        seen = {x.id for x in shot.takes(layer, BODIES)}
         pushed = [x for x, _, fro in shot.partners(layer) if fro > 0.0 and x.id not in seen]
         return [Finding(
             f"'{layer.name}' is to push the bodies of '{x.name}' and does not see them.",

@@ -13,9 +13,9 @@ def begin(inputs) -> Begun:
     BadValue
         If there is none.
     """
-    _, meta, feed = inputs.liquid()
+    facts, _ = inputs.liquid_frames(lambda arrays: solver.take(LiquidFrame.of(arrays)))
+    grid = facts.grid
     solver = FrothSolver(
-        inputs.layer.settings, inputs.shot.gravity, meta["origin"], meta["cell"], meta["shape"], pulse=inputs.pulse
+        inputs.layer.settings, inputs.shot.gravity, grid.low, grid.cell, grid.shape, pulse=inputs.pulse
     )
-    feed.told = lambda arrays: solver.take(LiquidFrame.of(arrays))
     return Begun({}, {}, solver, inputs.feeds)

@@ -8,6 +8,10 @@ from urst.core.debris.settings import CHIP, PUFF
 from urst.kinds.emitting import Emitting
 from urst.kinds.gauge import Gauge, Quantity, Spread
 from urst.kinds.kind import made_of
+from urst.kinds.offers.bodies import BODIES, BodyFacts
+from urst.kinds.offers.gas import GAS
+from urst.kinds.offers.liquid import LIQUID
+from urst.kinds.offers.points import POINTS, PointFacts, PuffFacts
 from urst.kinds.questions import (
     CENTIMETRES,
     DENSITY,
@@ -35,9 +39,10 @@ class Shed(Emitting):
     hue = ("#a98159", "#85592c")
     own = ("sources",)
     work = "urst.kinds.shed.work"
-    offers = ("points",)
-    reads = ("bodies", "gas", "liquid")
-    joins = ("bodies",)
+    offers = (POINTS,)
+    ports = ("points",)
+    reads = (BODIES, GAS, LIQUID)
+    joins = (BODIES,)
     representation = "points"
     hands_over = ("points", "csv")
     unit = "points"
@@ -89,22 +94,35 @@ class Shed(Emitting):
         ), entries="sources", noun="source", asks=("piece",)),
     )  # fmt: skip
 
+    def facts(self, shot, layer, offer):
+        s = layer.settings
+        own = tuple(i for source in s.sources for i, p in enumerate(shot.pieces) if p.name == source.piece)
+        return PointFacts(
+            pieces=tuple(i for f in self._shedding(shot, layer) for i in f.parting) + own,
+            puffs=PuffFacts(mass=s.puff_mass, life=s.puff_life, radius=s.puff_radius, giving=s.puff_giving),
+        )
+
+    def _shedding(self, shot, layer) -> list[BodyFacts]:
+        return [shot.facts(x, BODIES) for x in shot.takes(layer, BODIES)]
+
+    def outputs(self, offer, arrays):
+        puff = arrays["kind"] == PUFF
+        return {n: arrays[n][puff] for n in ("position", "velocity", "age")}
+
     def proposal(self, shot, reads):
         return proposal(shot, reads)
 
     def count(self, shot, layer):
         # about a third of the faces part in a typical strike
         s = layer.settings
-        area = sum(
-            shot.kind_of(b).area(shot, b) for x in shot.takes(layer, "bodies") for b in shot.takes(x, "fragments")
-        )
+        area = sum(f.area for f in self._shedding(shot, layer))
         seconds = (shot.end - shot.start) / shot.rate
         given = sum(mean(x.rate, shot.start, shot.end) for x in s.sources)
         return int((most(s.chips) + most(s.dust)) * area / 3 + given * min(seconds, s.life))
 
     def spread(self, shot, layer, path, curve, results):
         if path in ("chips", "dust"):
-            bodies = [(results.static(x), results.frame(x)) for x in shot.takes(layer, "bodies")]
+            bodies = [(results.static(x), results.frame(x)) for x in shot.takes(layer, BODIES)]
             speeds = [parting_speeds(static, frame) for static, frame in bodies if static and frame]
             return Spread(np.concatenate(speeds), "speed of parting faces") if speeds else None
         frame = results.frame(layer)
@@ -123,7 +141,7 @@ class Shed(Emitting):
         return (*bodies, {"id": self.name, "kind": self.name, "reads": ["bodies"], "settings": {"sources": sources}})
 
     def findings(self, shot, layer):
-        if shot.takes(layer, "bodies") or layer.settings.sources or layer.start:
+        if shot.takes(layer, BODIES) or layer.settings.sources or layer.start:
             return []
         return [Finding(
             f"Nothing gives '{layer.name}' anything to shed.",
@@ -135,14 +153,5 @@ class Shed(Emitting):
         return {n: arrays[n][chip] for n in ("position", "velocity", "size")} | {"puff": arrays["position"][~chip]}
 
     def matter(self, shot, layer):
-        broken = [
-            n
-            for x in shot.takes(layer, "bodies")
-            for b in shot.takes(x, "fragments")
-            for n in shot.kind_of(b).breaks(b)
-        ]
-        names = broken + [s.piece for s in layer.settings.sources]
-        return made_of(shot, names[0]) if names else None
-
-    def is_puff(self, arrays):
-        return arrays["kind"] == PUFF
+        pieces = self.facts(shot, layer, POINTS).pieces
+        return made_of(shot.pieces[pieces[0]]) if pieces else None

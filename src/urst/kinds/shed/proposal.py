@@ -3,6 +3,7 @@
 import numpy as np
 
 from urst.core.debris.settings import DebrisSettings
+from urst.kinds.offers.bodies import BODIES
 from urst.scene.shapes import is_endless, volumes
 
 #: chips and puffs beside the fragments they come from: lengths as shares of a fragment's side
@@ -13,13 +14,13 @@ _SIDE = 0.3
 
 def proposal(shot, reads) -> dict:
     """Return sizes after the fragments it will shed from; where it reads no bodies, the first piece gives off points."""
-    breaks = [b for x in reads for b in shot.takes(x, "fragments")]
-    pieces = [shot.pieces[i] for b in breaks for i in shot.kind_of(b).cast(shot, b)]
+    bodies = [shot.facts(x, BODIES) for x in reads if BODIES in shot.kind_of(x).offers]
+    pieces = [shot.pieces[i] for f in bodies for i in f.parting]
     if not pieces:
         names = [p.name for p in shot.pieces if not is_endless(p.shape)]
         return {} if reads or not names else {"sources": [{"piece": names[-1]}]}
     volume = sum(sum(volumes(p.shape)) for p in pieces)
-    side = (volume / sum(shot.kind_of(b).count(shot, b) for b in breaks)) ** (1 / 3)
+    side = (volume / sum(f.fragments for f in bodies)) ** (1 / 3)
     # as many beside a fragment, however large it is
     more, usual = (_SIDE / side) ** 2, DebrisSettings()
     return {

@@ -1,9 +1,11 @@
 """Baking a Shed."""
 
+from collections.abc import Callable
+
 import numpy as np
 
-from urst.core.coupling.baked import Dragged
-from urst.core.coupling.wetted import Wetted
+from urst.core.coupling.drag import PointDrag, in_baked_gases
+from urst.core.coupling.wetted import PointsInLiquids
 from urst.core.debris.solver import DebrisSolver
 from urst.core.debris.sources import PointSource
 from urst.kinds.working import Begun
@@ -24,9 +26,12 @@ def begin(inputs) -> Begun:
     solver = DebrisSolver(
         settings, shot.gravity, partings=partings, boundaries=boundaries, sources=sources, clock=inputs.clock
     )
-    start, air = inputs.start_frame(), inputs.air()
+    start, gases, liquids = inputs.start_frame(), inputs.gases(), inputs.liquids()
     if start is not None:
         solver.begin_from(start)
-    liquids = inputs.liquids()
-    flying = Dragged(solver, air) if air else solver
-    return Begun({}, {}, Wetted(flying, liquids) if liquids else flying, inputs.feeds)
+    acting: list[Callable[[float], None]] = []
+    if liquids:
+        acting.append(PointsInLiquids(solver, liquids))
+    if gases:
+        acting.append(in_baked_gases(PointDrag(solver), gases, lambda: solver.time))
+    return Begun({}, {}, solver, inputs.feeds, before_step=acting)

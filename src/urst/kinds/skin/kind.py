@@ -63,14 +63,14 @@ class Skin(OnLiquid):
         liquid = self.liquid(shot, layer)
         if liquid is None:
             return 1
-        size = layer.settings.cell_size or 0.5 * liquid.settings.cell_size
-        return int(liquid.settings.cells() * (liquid.settings.cell_size / size) ** 3)
+        size = layer.settings.cell_size or 0.5 * liquid.grid.cell
+        return int(liquid.grid.cells() * (liquid.grid.cell / size) ** 3)
 
     def findings(self, shot, layer):
         liquid = self.liquid(shot, layer)
         if liquid is None:
             return super().findings(shot, layer)
-        size, coarse = layer.settings.cell_size, liquid.settings.cell_size
+        size, coarse = layer.settings.cell_size, liquid.grid.cell
         if size and not _FINE * coarse <= size <= _COARSE * coarse:
             return [Finding(
                 f"The surface '{layer.name}' has cells of {100 * size:g} cm, its liquid of {100 * coarse:g} cm.",

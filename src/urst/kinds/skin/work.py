@@ -16,20 +16,12 @@ def begin(inputs) -> Begun:
     BadValue
         If there is none.
     """
-    layer, meta, feed = inputs.liquid()
-    source, sea = layer.settings, None
-    if source.sides == "waves":
-        waves = Waves.over(source, float(np.linalg.norm(inputs.shot.gravity)))
-        assert waves is not None
-        sea = waves.surface
+    facts, feed = inputs.liquid_frames(lambda arrays: skinner.take(LiquidFrame.of(arrays)))
+    sea, grid = facts.sea, facts.grid
+    waves = sea and Waves(sea.waves, sea.level, sea.depth, float(np.linalg.norm(inputs.shot.gravity)), sea.seed)
     skinner = Skinner(
-        inputs.layer.settings, meta["origin"], meta["cell"], meta["shape"], keeps=inputs.layer.keeps, beyond=sea,
-        start_time=inputs.clock.seconds(inputs.shot.start),
+        inputs.layer.settings, grid.low, grid.cell, grid.shape, keeps=inputs.layer.keeps,
+        beyond=waves.surface if waves else None, start_time=inputs.clock.seconds(inputs.shot.start),
     )  # fmt: skip
-
-    def take(arrays):
-        skinner.liquid = LiquidFrame.of(arrays)
-
-    feed.told = take
     own = {"origin": [float(x) for x in skinner.origin], "cell": skinner.cell, "shape": list(skinner.shape)}
     return Begun({}, own, skinner, inputs.feeds, settle=lambda: feed.load(inputs.shot.start))

@@ -7,12 +7,8 @@ beside what was foreseen the liquid then takes up, giving way with the bodies, b
 
 import numpy as np
 
-from urst.core.liquid.afloat import Nodes
-from urst.core.liquid.body_kernels import NO_NODE
-from urst.core.liquid.settings import DENSITY
-from urst.core.liquid.solver import LiquidSolver
-from urst.core.rigid.nodes import carried
-from urst.core.rigid.solver import RigidSolver
+from urst.core.bodies.nodes import NO_NODE, Nodes
+from urst.core.coupling.ports import Bodies, Liquid
 
 #: share of what a body displaces that is taken to go along with it where something else pushes it: that of a ball (Lamb 1932,
 #: sec. 92). The pressure solve knows better, and puts right what contacts made of it
@@ -21,13 +17,13 @@ ALONG = 0.5
 HEARD = 1e-3
 
 
-class BodiesInLiquid:
+class Between:
     """The bodies of one solver in a liquid.
 
     Parameters
     ----------
-    rigid : RigidSolver
-    liquid : LiquidSolver
+    bodies : Bodies
+    liquid : Liquid
     readers : list
         What others take of the bodies; one of these is on the liquid's grid.
     forth : float
@@ -36,12 +32,13 @@ class BodiesInLiquid:
         How strongly the liquid pushes bodies; 1 is physical.
     """
 
-    def __init__(self, rigid: RigidSolver, liquid: LiquidSolver, readers: list, forth: float, back: float):
-        self.rigid, self.liquid, self.forth, self.back, self.goes_with = rigid, liquid, forth, back, liquid
-        firsts = np.concatenate([[0], np.cumsum([len(b) for b in liquid.walls.boundaries])]).astype(int)
+    def __init__(self, bodies: Bodies, liquid: Liquid, readers: list, forth: float, back: float):
+        self.bodies, self.liquid, self.forth, self.back, self.goes_with = bodies, liquid, forth, back, liquid
+        boundaries = liquid.boundaries()
+        firsts = np.concatenate([[0], np.cumsum([len(b) for b in boundaries])]).astype(int)
         mine = [getattr(r, "boundary", r) for r in readers]
-        met = [n for n, b in enumerate(liquid.walls.boundaries) if any(b is m for m in mine)]
-        self.boundary = liquid.walls.boundaries[met[0]] if met else None
+        met = [n for n, b in enumerate(boundaries) if any(b is m for m in mine)]
+        self.boundary = boundaries[met[0]] if met else None
         self.place = slice(int(firsts[met[0]]), int(firsts[met[0] + 1])) if met else slice(0, 0)
         n = self.place.stop - self.place.start
         self.steady, self.before = np.zeros((n, 6)), np.zeros((n, 6))
@@ -64,8 +61,8 @@ class BodiesInLiquid:
     def begin(self, dt: float) -> None:
         """Have the pressure of a round solved, with the bodies as they are now."""
         if self.boundary is not None:
-            poses = self.rigid.poses()
-            self.boundary.span(poses, poses, self.rigid.time - dt, dt)
+            poses = self.bodies.outputs()
+            self.boundary.update(poses, poses, self.bodies.time - dt, dt)
         if self.all.parts[-1] is self:
             self.liquid.press(dt)
 
@@ -76,14 +73,10 @@ class BodiesInLiquid:
 
     def ways(self, dt: float) -> Nodes:
         """Return how the bodies would go over `dt` seconds without the liquid, contacts doing as they did."""
-        found, n = carried(self.rigid), len(self.foreseen)
-        lumps = self.rigid.lumps
-        loose = self.rigid.free() & ~((lumps.firm == 1) & lumps.held)
-        self.nodes = nodes = Nodes(
-            found.node[:n], loose[:n], found.centre, found.inverse_mass, found.inverse_inertia, found.velocity
-        )
-        nodes.velocity[found.inverse_mass > 0.0, :3] += dt * self.rigid.gravity
-        nodes.velocity[:] += nodes.moved(nodes.gathered(dt * self.steady, self.rigid.bodies.position[:n]))
+        found, n = self.bodies.nodes(), len(self.foreseen)
+        self.nodes = nodes = found._replace(node=found.node[:n], loose=found.loose[:n])
+        nodes.velocity[found.inverse_mass > 0.0, :3] += dt * self.bodies.gravity
+        nodes.velocity[:] += nodes.moved(nodes.gathered(dt * self.steady, self.bodies.motion.position))
         return nodes
 
     def take(self, impulse: np.ndarray, wet: np.ndarray, dt: float) -> None:
@@ -96,47 +89,47 @@ class BodiesInLiquid:
             Share of each body that is in the liquid.
         dt : float [s]
         """
-        nodes, bodies, n = self.nodes, self.rigid.bodies, len(self.foreseen)
+        nodes, motion = self.nodes, self.bodies.motion
         assert nodes is not None
-        position, self.wet = bodies.position[:n], wet
-        along = ALONG * DENSITY * wet * self.rigid.volume
+        position, self.wet = motion.position, wet
+        along = ALONG * self.liquid.density * wet * self.bodies.volume
         self.ballast = 1.0 + nodes.inverse_mass * np.bincount(nodes.node, along, minlength=len(nodes.centre))
         # contacts come again by themselves, against what goes along as well
         force = impulse / dt + (1.0 - 1.0 / self.ballast[nodes.node])[:, None] * self.steady
-        self.rigid.bear(force, along)
+        self.bodies.apply_steady_force(force, along)
         ways = nodes.velocity + nodes.moved(nodes.gathered(impulse, position))
         self.foreseen = np.concatenate(nodes.of_bodies(ways, position), axis=1)
 
     def others(self, dt: float) -> np.ndarray:
         """Return what contacts and bonds did to the nodes beside what was foreseen, (k, 6) [N s], [N m s], and note what lasts."""
-        nodes, bodies, n = self.nodes, self.rigid.bodies, len(self.foreseen)
+        nodes, motion = self.nodes, self.bodies.motion
         assert nodes is not None
-        moving = self.rigid.inverse_mass()[:, None] > 0.0
-        change = np.where(moving, np.concatenate([bodies.velocity[:n], bodies.spin[:n]], axis=1) - self.foreseen, 0.0)
-        turn = bodies.rotation[:n]
-        inertia = turn @ bodies.inertia[:n] @ np.transpose(turn, (0, 2, 1))
+        moving = self.bodies.inverse_mass()[:, None] > 0.0
+        change = np.where(moving, np.concatenate([motion.velocity, motion.spin], axis=1) - self.foreseen, 0.0)
+        turn = motion.rotation
+        inertia = turn @ motion.inertia @ np.transpose(turn, (0, 2, 1))
         did = np.concatenate(
-            [bodies.mass[:n, None] * change[:, :3], np.einsum("nij,nj->ni", inertia, change[:, 3:])], axis=1
+            [motion.mass[:, None] * change[:, :3], np.einsum("nij,nj->ni", inertia, change[:, 3:])], axis=1
         )
         did *= self.ballast[nodes.node][:, None]
         now = self.steady + did / dt
         lasts = now * self.before > 0.0
         self.steady = np.where(lasts, np.sign(now) * np.minimum(np.abs(now), np.abs(self.before)), 0.0)
         self.before = now
-        return nodes.gathered(did, bodies.position[:n])
+        return nodes.gathered(did, motion.position)
 
     def give(self, change: np.ndarray) -> None:
         """Change the velocities of the nodes, (k, 6) [m/s], [rad/s]."""
-        nodes, bodies, n = self.nodes, self.rigid.bodies, len(self.foreseen)
+        nodes, motion = self.nodes, self.bodies.motion
         assert nodes is not None
-        velocity, spin = nodes.of_bodies(change, bodies.position[:n])
-        moving = self.rigid.inverse_mass()[:, None] > 0.0
-        bodies.velocity[:n] += np.where(moving, velocity, 0.0)
-        bodies.spin[:n] += np.where(moving, spin, 0.0)
+        velocity, spin = nodes.of_bodies(change, motion.position)
+        moving = self.bodies.inverse_mass()[:, None] > 0.0
+        motion.velocity += np.where(moving, velocity, 0.0)
+        motion.spin += np.where(moving, spin, 0.0)
 
     def gauges(self) -> dict[str, float]:
         """Return what got lost on the way, as a share of all that passed, and how many bodies lighter than the liquid are in it."""
-        light = self.rigid.bodies.mass[: len(self.wet)] < DENSITY * self.rigid.volume
+        light = self.bodies.motion.mass < self.liquid.density * self.bodies.volume
         return {"momentum_lost": self.liquid.momentum_lost(), "afloat": float((light & (self.wet > 0.0)).sum())}
 
     def snapshot(self) -> np.ndarray:
@@ -153,14 +146,14 @@ class AllAfloat:
 
     Parameters
     ----------
-    liquid : LiquidSolver
+    liquid : Liquid
     total : int
         Bodies on its grid.
     """
 
-    def __init__(self, liquid: LiquidSolver, total: int):
+    def __init__(self, liquid: Liquid, total: int):
         self.liquid, self.total = liquid, total
-        self.parts: list[BodiesInLiquid] = []
+        self.parts: list[Between] = []
 
     def nodes(self, dt: float) -> Nodes:
         """Return how they would go in the next `dt` seconds without the liquid."""
@@ -184,7 +177,7 @@ class AllAfloat:
         impulse : (n, 6) float [N s], [N m s]
         dt : float [s]
         """
-        wet = self.liquid.walls.immersed(self.liquid.phi)
+        wet = self.liquid.immersed()
         for part in self.parts:
             part.take(part.back * impulse[part.place], wet[part.place], dt)
 
@@ -212,7 +205,7 @@ class AllAfloat:
         if np.abs(change).max(initial=0.0) < least:
             return
         strength = np.repeat([p.forth for p in self.parts], counts)[:, None]
-        back = self.liquid.shove(strength * change)
+        back = self.liquid.respond(strength * change)
         at = 0
         for part, did, saw, count in zip(self.parts, free, seen, counts):
             some = wet[at : at + count, None]
