@@ -43,6 +43,7 @@ FAST = (
     "bake",
     "formats",
     "preview",
+    "digests",
 )
 FULL = (
     "launch",

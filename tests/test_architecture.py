@@ -177,6 +177,16 @@ class Kinds(unittest.TestCase):
         self.assertEqual(done.returncode, 0, done.stderr[-2000:])
         self.assertIn("the toy bakes, is drawn and handed over", done.stdout)
 
+    def test_each_offer_may_come_from_a_kind_that_nobody_knows(self):
+        with tempfile.TemporaryDirectory() as folder:
+            code = (
+                "from urst.kinds import registry; from tests.toy.given import KINDS; [registry.register(k()) for k in KINDS]; "
+                f"from tests.toy.given_check import check; check({folder!r})"
+            )
+            done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, cwd=ROOT)
+        self.assertEqual(done.returncode, 0, done.stderr[-2000:])
+        self.assertIn("pairs work", done.stdout)
+
     def test_kernels_run_on_numba_s_own_threads(self):
         # another pool would be whatever the machine has; TBB beside USD's own copy hangs the process at its end
         code = (

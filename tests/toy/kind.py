@@ -12,7 +12,6 @@ class Toy(Kind):
     """Points on a circle that turns."""
 
     name, title, version = "toy", "Toy", 1
-    golden = "none"
     settings = ToySettings
     hue = ("#ffffff", "#000000")
     work = "tests.toy.work"

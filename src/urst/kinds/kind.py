@@ -67,9 +67,7 @@ class Kind:
     """as the document has it"""
     title: str
     version: int
-    """raised whenever the same content no longer gives the same bytes"""
-    golden: str
-    """content key of the kind's reference layer at this version; a test holds it"""
+    """raised whenever the same content no longer gives the same bytes; `tests/digests` holds it to that"""
     settings: type[BaseModel]
     hue: tuple[str, str]
     """colour of its band, on dark and on light ground"""

@@ -22,7 +22,6 @@ class Break(Kind):
     """Voronoi fracture of set pieces; one result, no frames."""
 
     name, title, version = "break", "Break", 7
-    golden = "ff03be513f0ec8c67d4ddd05fe981e18787aefbd"
     settings = BreakSettings
     hue = ("#c9694b", "#a84a2d")
     own = ("pieces", "focus")

@@ -43,7 +43,6 @@ class Flood(Kind):
     """A liquid with a free surface among walls and moving bodies."""
 
     name, title, version = "flood", "Flood", 6
-    golden = "a5ae60ca9266230ee0628add5e63b4260a1b0a6d"
     settings = LiquidSettings
     hue = ("#42a1aa", "#1d727b")
     own = ("start_within", "fills", "inflows", "regions", "low", "high", "level", "pool_at")

@@ -19,7 +19,6 @@ class Froth(OnLiquid):
     """What a liquid that takes in air gives birth to."""
 
     name, title, version = "froth", "Froth", 2
-    golden = "a99533294f6dda4ebe9251571a44099a63a10503"
     settings = FrothSettings
     hue = ("#c9d6d6", "#7b9292")
     work = "urst.kinds.froth.work"

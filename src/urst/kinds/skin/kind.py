@@ -18,7 +18,6 @@ class Skin(OnLiquid):
     """The surface of a liquid, closed, with normals and velocities."""
 
     name, title, version = "skin", "Skin", 3
-    golden = "9af6184ead2c65dc0ad00d79fa504d7fea98b9cc"
     settings = SkinSettings
     hue = ("#7fc4cf", "#3b8d99")
     work = "urst.kinds.skin.work"

@@ -124,8 +124,8 @@ class Between:
         assert nodes is not None
         velocity, spin = nodes.of_bodies(change, motion.position)
         moving = self.bodies.inverse_mass()[:, None] > 0.0
-        motion.velocity += np.where(moving, velocity, 0.0)
-        motion.spin += np.where(moving, spin, 0.0)
+        motion.velocity[:] += np.where(moving, velocity, 0.0)
+        motion.spin[:] += np.where(moving, spin, 0.0)
 
     def gauges(self) -> dict[str, float]:
         """Return what got lost on the way, as a share of all that passed, and how many bodies lighter than the liquid are in it."""
