@@ -29,10 +29,10 @@ _REST = 8.0
 _THROWN = ((15.0, 0.0), (900.0, 0.0), (0.0, 6.0), (0.0, 60.0), (15.0, 30.0))
 
 #: what was measured, the figure, its unit, and what is asked of it
-Told = tuple[str, float, str, str]
+Reading = tuple[str, float, str, str]
 
 
-def trust() -> Iterator[Told]:
+def trust() -> Iterator[Reading]:
     """Yield one after the other."""
     yield from _chips()
     with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as name:

@@ -279,7 +279,7 @@ class Alone(Folder):
         runner.bake(calm, store)
         pressure = store.read_frame(layer_keys(calm)["flood"], 1)[0]["pressure"]
         self.assertAlmostEqual(float(pressure.max()), 9.81 * 0.5, delta=0.05)
-        runner.bake(pool(), store, tell=lambda *x: told.append(x))
+        runner.bake(pool(), store, report_progress=lambda *x: told.append(x))
         self.assertEqual(told[0], ("Flood comes to rest", 0, 5))
         poured = pool(inflows=[{"piece": "Spout"}])
         with mock.patch.object(LiquidSolver, "settle", side_effect=AssertionError("it came to rest again")):

@@ -174,7 +174,7 @@ class Bonds(unittest.TestCase):
         self.assertLess(dropped(10.0)[0], inside - 0.1)
 
 
-class Lumps(unittest.TestCase):
+class Clusters(unittest.TestCase):
     def test_a_wall_that_only_stands_on_the_ground_stands(self):
         bricks = wall(4.0, 3.0)
         bonded = np.arange(len(bricks) + 1) > 0

@@ -11,7 +11,7 @@ from urst.core.bodies.boundary import Boundary
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import transformed
 from urst.core.liquid.inflows import Inflow
-from urst.core.liquid.mouths import Inside
+from urst.core.liquid.inlets import Inside
 from urst.core.liquid.settings import LiquidSettings
 from urst.core.liquid.solver import LiquidSolver
 

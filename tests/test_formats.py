@@ -15,6 +15,7 @@ import pygltflib
 import trimesh
 from PIL import Image
 from pxr import Usd, UsdGeom, UsdUtils
+from urst.formats.trajectories import length, read_trajectories
 
 from tests.shots import tiny
 from urst.bake import runner
@@ -26,7 +27,6 @@ from urst.demo import sluice
 from urst.errors import BadFile, BadMesh, BadValue
 from urst.formats import gltf, usd, vdb
 from urst.formats.meshes import read_meshes
-from urst.formats.ways import length, read_ways
 from urst.handover import export as handover
 from urst.handover.baked import Baked
 from urst.handover.pictures import CARD, keep_card, pictures
@@ -240,7 +240,7 @@ def Xform "arm"
         self.assertAlmostEqual(mass_properties(mesh).volume, 8.0, places=5)
         np.testing.assert_allclose(mass_properties(mesh).centroid, [3, 0, 0], atol=1e-6)
         self.assertAlmostEqual(length(data, "arm.usda"), 0.5)
-        found = read_ways(data, "arm.usda", np.array([0.0, 0.25, 0.5, 2.0]))["cube"]
+        found = read_trajectories(data, "arm.usda", np.array([0.0, 0.25, 0.5, 2.0]))["cube"]
         angle = np.radians([0, 45, 90, 90])
         np.testing.assert_allclose(
             found.places, 3 * np.stack([np.cos(angle), np.sin(angle), 0 * angle], axis=1), atol=1e-6
@@ -263,7 +263,7 @@ def Xform "arm"
                 data = path.read_bytes()
                 ((name, mesh),) = read_meshes(data, path.name)
                 self.assertEqual((name, round(mass_properties(mesh).volume, 5)), ("cube", 8.0))
-                found = read_ways(data, path.name, np.array([0.5]))["cube"]
+                found = read_trajectories(data, path.name, np.array([0.5]))["cube"]
                 np.testing.assert_allclose(found.places[0], [0, 3, 0], atol=1e-6)
 
     def test_a_stage_that_is_bad_or_takes_from_elsewhere_is_refused(self):
@@ -313,7 +313,7 @@ def Xform "arm"
             data = path.read_bytes()
         self.assertAlmostEqual(length(data, name), 6 / 24, places=6)
         ((part, mesh),) = read_meshes(data, name)
-        way = read_ways(data, name, np.arange(7) / 24.0)[part]
+        way = read_trajectories(data, name, np.arange(7) / 24.0)[part]
         local = (mesh.vertices - way.place) @ way.turn
         corners = fragments.hulls.vertices
         for k, (_, pose) in enumerate(frames):
@@ -342,7 +342,7 @@ def Xform "arm"
             }],
         }  # fmt: skip
         data = json.dumps(document).encode()
-        way = read_ways(data, "arm.gltf", np.array([0.0, 0.5, 1.0, 2.0]))["ball"]
+        way = read_trajectories(data, "arm.gltf", np.array([0.0, 0.5, 1.0, 2.0]))["ball"]
         # y up and a turn about it: z up, and a turn about that
         angle = np.radians([0, 45, 90, 90])
         np.testing.assert_allclose(
@@ -351,10 +351,10 @@ def Xform "arm"
         np.testing.assert_allclose(way.turns[2], [[0, -1, 0], [1, 0, 0], [0, 0, 1]], atol=1e-6)
         document["accessors"][1]["count"] = 9
         with self.assertRaisesRegex(BadFile, "animations that cannot be read .the file is cut short"):
-            read_ways(json.dumps(document).encode(), "arm.gltf", np.zeros(1))
+            read_trajectories(json.dumps(document).encode(), "arm.gltf", np.zeros(1))
         document["buffers"][0]["uri"] = "arm.bin"
         with self.assertRaisesRegex(BadFile, "in 'arm.bin', another file"):
-            read_ways(json.dumps(document).encode(), "arm.gltf", np.zeros(1))
+            read_trajectories(json.dumps(document).encode(), "arm.gltf", np.zeros(1))
         for bad in ({"animations": [{"samplers": [{"input": 9}]}]}, {"animations": [{}]}, {"animations": 5}, [1, 2]):
             with self.assertRaisesRegex(BadFile, "animations that cannot be read", msg=bad):
                 length(json.dumps(bad).encode(), "arm.gltf")

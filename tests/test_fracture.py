@@ -140,13 +140,13 @@ class Breaking(unittest.TestCase):
     def test_work_ends_where_the_pulse_says(self):
         beats = []
 
-        def pulse():
+        def check_cancelled():
             beats.append(1)
             if len(beats) == 5:
                 raise Stopped("enough")
 
         with self.assertRaises(Stopped):
-            break_pieces([(0, [BOX])], settings(count=300), pulse)
+            break_pieces([(0, [BOX])], settings(count=300), check_cancelled)
         self.assertEqual(len(beats), 5)
 
     def test_a_flat_piece_is_refused(self):
@@ -249,9 +249,9 @@ class SharedPatches(unittest.TestCase):
 def scanned(seed, size):
     """A lumpy closed body of small, nearly flat triangles, as a scan gives it."""
     rng = np.random.default_rng(seed)
-    lumps = ndimage.gaussian_filter(rng.standard_normal((size,) * 3), size / 12)
+    clusters = ndimage.gaussian_filter(rng.standard_normal((size,) * 3), size / 12)
     away = np.linalg.norm(np.stack(np.meshgrid(*[np.linspace(-1, 1, size)] * 3, indexing="ij")), axis=0)
-    field = np.pad(0.7 + 0.5 * lumps / np.abs(lumps).max() - away, 1, constant_values=-1.0)
+    field = np.pad(0.7 + 0.5 * clusters / np.abs(clusters).max() - away, 1, constant_values=-1.0)
     vertices, triangles, _, _ = marching_cubes(field, 0.0)
     body = manifold3d.Manifold(
         manifold3d.Mesh64(vert_properties=vertices.astype(float), tri_verts=triangles[:, ::-1].astype(np.uint64))

@@ -19,7 +19,7 @@ SHAPES = {
 }
 
 
-class Turns(unittest.TestCase):
+class Throttle(unittest.TestCase):
     def test_products_and_turned_vectors_are_scipy_s(self):
         rng = np.random.default_rng(3)
         a, b, v = rng.normal(size=(5, 4)), rng.normal(size=(5, 4)), rng.normal(size=(5, 3))

@@ -29,7 +29,7 @@ from urst.db.engine import session
 from urst.errors import BadFile, BadMesh, BadValue
 from urst.formats import claims
 from urst.formats.meshes import read_meshes
-from urst.web import access, ahead, bounds, guard, live, pages, turns
+from urst.web import access, bounds, guard, live, pages, throttle
 
 
 def glb(document, chunk=b""):
@@ -269,7 +269,7 @@ class InTurn(unittest.IsolatedAsyncioTestCase):
 
     def setUp(self):
         self.working, self.most, self.end = [], {}, asyncio.Event()
-        self.turns = turns.Turns(self.work)
+        self.turns = throttle.Throttle(self.work)
 
     async def work(self, scope, receive, send):
         while scope["method"] == "POST" and (await receive()).get("more_body"):
@@ -305,12 +305,12 @@ class InTurn(unittest.IsolatedAsyncioTestCase):
         same = [asyncio.create_task(self.ask("/shots/a/state")) for _ in range(40)]
         others = [asyncio.create_task(self.ask(f"/shots/b{k}/set", "POST", (b"x", b"y"))) for k in range(40)]
         await self.settle()
-        self.assertEqual(self.working.count("a"), turns.OF_ONE)
-        self.assertEqual(len(self.working), turns.AT_A_TIME)
+        self.assertEqual(self.working.count("a"), throttle.OF_ONE)
+        self.assertEqual(len(self.working), throttle.AT_A_TIME)
         self.end.set()
         self.assertEqual(await asyncio.wait_for(self.ask("/"), 5), 200)
         self.assertEqual(set(await asyncio.wait_for(asyncio.gather(*same, *others), 5)), {200})
-        self.assertEqual(self.most["a"], turns.OF_ONE)
+        self.assertEqual(self.most["a"], throttle.OF_ONE)
 
     async def test_what_has_not_all_come_holds_no_turn(self):
         async def never():
@@ -327,7 +327,7 @@ class InTurn(unittest.IsolatedAsyncioTestCase):
         self.assertFalse(self.turns._there, "what was given up is forgotten")
 
     async def test_too_many_are_told_to_come_again(self):
-        waiting = [asyncio.create_task(self.ask(f"/shots/{k}/state")) for k in range(turns.WAITING)]
+        waiting = [asyncio.create_task(self.ask(f"/shots/{k}/state")) for k in range(throttle.WAITING)]
         await self.settle()
         self.assertEqual(await self.ask("/shots/x/state"), 503)
         self.end.set()
@@ -420,12 +420,12 @@ class Ahead(unittest.IsolatedAsyncioTestCase):
                 raise ZeroDivisionError
 
         with (
-            mock.patch.object(ahead.cards, "know"),
-            mock.patch.object(ahead.state, "told", told),
-            mock.patch.object(ahead, "_all", lambda: ["a", "b"]),
+            mock.patch.object(prefetch.cards, "know"),
+            mock.patch.object(prefetch.state, "told", told),
+            mock.patch.object(prefetch, "_all", lambda: ["a", "b"]),
             self.assertLogs("urst.web", "ERROR"),
         ):
-            task = asyncio.create_task(ahead.look())
+            task = asyncio.create_task(prefetch.look())
             for message in (
                 {"what": "document", "shot": "c"},
                 {"what": "frame", "shot": "d"},

@@ -124,15 +124,15 @@ class Order(unittest.TestCase):
         self.assertIn("shed", made)
 
     def test_a_wait_can_be_ended(self):
-        stuck = threading.Event()
-        with mock.patch.object(Child, "poll", lambda self: None if not stuck.is_set() else 0):
+        trapped = threading.Event()
+        with mock.patch.object(Child, "poll", lambda self: None if not trapped.is_set() else 0):
 
-            def pulse():
+            def check_cancelled():
                 raise Stopped("stopped")
 
             with self.assertRaises(Stopped):
-                kernels.Compiler().wait(["break"], lambda *news: None, pulse)
-            stuck.set()
+                kernels.Compiler().wait(["break"], lambda *news: None, check_cancelled)
+            trapped.set()
 
 
 if __name__ == "__main__":

@@ -11,7 +11,7 @@ from urst.core.geometry.mesh import transformed
 from urst.core.geometry.rotation import from_degrees, matrix
 from urst.core.launch.settings import Launch
 from urst.core.liquid.inflows import Inflow, Region
-from urst.core.liquid.mouths import Inside
+from urst.core.liquid.inlets import Inside
 from urst.core.liquid.settings import LiquidSettings
 from urst.core.liquid.solver import LiquidSolver
 from urst.core.liquid.walls import Walls

@@ -10,7 +10,7 @@ from urst.core.bodies.faces import chosen
 from urst.core.geometry import generators
 from urst.core.launch.settings import Launch
 from urst.core.liquid.inflows import Inflow
-from urst.core.liquid.mouths import Before, Inside
+from urst.core.liquid.inlets import Before, Inside
 from urst.core.liquid.settings import LiquidSettings
 from urst.core.liquid.solver import LiquidSolver
 

@@ -16,10 +16,10 @@ from urst.core.coupling.group import Group, Member
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import transformed
 from urst.core.liquid import viscous
-from urst.core.liquid.pressing import CLOSED, Pressing
+from urst.core.liquid.pressure_step import CLOSED, PressureStep
 from urst.core.liquid.settings import DENSITY, LiquidSettings
 from urst.core.liquid.solver import LiquidSolver
-from urst.core.liquid.viscous import steady_dt, thicken
+from urst.core.liquid.viscous import apply_viscosity, steady_dt
 from urst.core.liquid.walls import Walls
 from urst.errors import SolverFailed
 
@@ -91,8 +91,8 @@ class Dragged(unittest.TestCase):
             np.zeros(1, np.int64), np.ones(1, bool), np.full((1, 3), 1.0), np.array([1 / mass]),
             np.eye(3)[None] / (0.4 * mass * 0.25**2), np.zeros((1, 6)),
         )  # fmt: skip
-        pressing = Pressing(walls, phi, np.array([0, 0, 1.0]), velocity, nodes)
-        pressing.drive(pressing.ways)
+        pressure_step = PressureStep(walls, phi, np.array([0, 0, 1.0]), velocity, nodes)
+        pressure_step.drive(pressure_step.ways)
         share = [np.empty_like(u) for u in velocity]
         kind = [np.empty(u.shape, np.uint8) for u in velocity]
         for axis in range(3):
@@ -104,11 +104,13 @@ class Dragged(unittest.TestCase):
             return [full * float((s * u)[f].sum(dtype=float)) for s, u, f in zip(share, velocity, free)]
 
         before = held()
-        pressing.thicken(velocity, 500.0, 1 / 48)
+        pressure_step.apply_viscosity(velocity, 500.0, 1 / 48)
         lost = np.subtract(before, held())
-        np.testing.assert_allclose(pressing.rubbed[0, :3], lost, rtol=2e-3, atol=0.02)
-        np.testing.assert_allclose(mass * pressing.ways[0, :3], pressing.rubbed[0, :3], rtol=1e-3, atol=1e-3)
-        self.assertGreater(pressing.ways[0, 0], 0.1)
+        np.testing.assert_allclose(pressure_step.viscous_impulse[0, :3], lost, rtol=2e-3, atol=0.02)
+        np.testing.assert_allclose(
+            mass * pressure_step.ways[0, :3], pressure_step.viscous_impulse[0, :3], rtol=1e-3, atol=1e-3
+        )
+        self.assertGreater(pressure_step.ways[0, 0], 0.1)
 
 
 class Rubbing(unittest.TestCase):
@@ -121,7 +123,7 @@ class Rubbing(unittest.TestCase):
         velocity = [np.zeros(w.shape, np.float32) for w in walls.weights]
         wave = np.cos(3 * np.pi * (np.arange(n) + 0.5) / n).astype(np.float32)
         velocity[0][:] = wave[None, :, None]
-        thicken(velocity, phi, walls, viscosity, dt, CLOSED)
+        apply_viscosity(velocity, phi, walls, viscosity, dt, CLOSED)
         square = (2.0 - 2.0 * np.cos(3 * np.pi / n)) / cell**2
         kept = 1.0 / (1.0 + viscosity / DENSITY * dt * square)
         np.testing.assert_allclose(velocity[0][4, :, 4], kept * wave, atol=2e-3)

@@ -124,7 +124,7 @@ def _bake(options) -> int:
     try:
         bake(
             shot, store, options.layer, report=report, should_stop=lambda: bool(stopping),
-            prepare=lambda names, pulse: compiler.wait(names, _compiling, pulse), tell=_preparing,
+            prepare=lambda names, check_cancelled: compiler.wait(names, _compiling, check_cancelled), report_progress=_preparing,
         )  # fmt: skip
     except Stopped as error:
         print(f"\nurst: {error}", file=sys.stderr)

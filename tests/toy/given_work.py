@@ -6,7 +6,7 @@ from urst.core.bodies.fragments import Solid, assemble
 from urst.core.bodies.patches import find_patches
 from urst.core.geometry import generators
 from urst.kinds.offers.grains import GRAINS
-from urst.kinds.working import Begun
+from urst.kinds.prepared import PreparedLayer
 from urst.scene.placing import standing
 
 
@@ -39,14 +39,14 @@ class Given:
         self.time = float(state["time"][0])
 
 
-def begin(inputs) -> Begun:
+def prepare(inputs) -> PreparedLayer:
     """Set up a toy by what its kind offers."""
     kind, shot, amount = inputs.kind, inputs.shot, inputs.layer.settings.amount
     offer = kind.offers[0].name
     if offer == "fragments":
         boxes = [generators.box_between((a, -0.2, 0.3), (a + 0.2, 0.2, 0.6)) for a in (-0.2, 0.0)]
         found = assemble([Solid(0, b, np.zeros(len(b.triangles), bool), part=n) for n, b in enumerate(boxes)])
-        return Begun(found.to_arrays() | find_patches(found, 1e-3).to_arrays(), {"gauges": {"amount": amount}})
+        return PreparedLayer(found.to_arrays() | find_patches(found, 1e-3).to_arrays(), {"gauges": {"amount": amount}})
     static, meta = {}, {}
     if offer == "bodies":
         pieces = standing(shot, kind.cast(shot, inputs.layer))
@@ -62,11 +62,11 @@ def begin(inputs) -> Begun:
         return _FRAMES[offer](amount, time, static, grid)
 
     solver = Given(amount, moved, inputs.clock.seconds(shot.start))
-    begun = Begun(static, meta, solver, inputs.feeds)
-    begun.meta["bodies read"] = sum(len(p.boundary) for p in partings)
+    prepared = PreparedLayer(static, meta, solver, inputs.feeds)
+    prepared.meta["bodies read"] = sum(len(p.boundary) for p in partings)
     for source in grains:
-        begun.meta["grains read"] = [source.facts.spacing, len(source.frame(shot.start)["position"])]
-    return begun
+        prepared.meta["grains read"] = [source.facts.spacing, len(source.frame(shot.start)["position"])]
+    return prepared
 
 
 def _bodies(amount, time, static, grid):

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from urst.kinds.working import Begun
+from urst.kinds.prepared import PreparedLayer
 
 
 class Circle:
@@ -40,6 +40,6 @@ class Circle:
         self.time, self.angle = map(float, state["state"])
 
 
-def begin(inputs) -> Begun:
+def prepare(inputs) -> PreparedLayer:
     """Set up a toy."""
-    return Begun({}, {}, Circle(inputs.layer.settings, inputs.bodies("chips")), inputs.feeds)
+    return PreparedLayer({}, {}, Circle(inputs.layer.settings, inputs.bodies("chips")), inputs.feeds)

@@ -85,7 +85,9 @@ class Compiler:
                 self._thread = threading.Thread(target=self._work, name="kernels", daemon=True)
                 self._thread.start()
 
-    def wait(self, names: Iterable[str] | None, report: Report, pulse: Callable[[], None] = lambda: None) -> None:
+    def wait(
+        self, names: Iterable[str] | None, report: Report, check_cancelled: Callable[[], None] = lambda: None
+    ) -> None:
         """Wait until some rehearsals are compiled.
 
         Parameters
@@ -107,7 +109,7 @@ class Compiler:
             if (left[0], done) != told:
                 told = left[0], done
                 report(self._all[left[0]].title, done, total)
-            pulse()
+            check_cancelled()
             threading.Event().wait(_LOOK)
 
     def _work(self):

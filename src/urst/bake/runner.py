@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from urst.bake.work import Work
 from urst.drawn import files
 from urst.errors import BadValue, CacheDamaged, SolverFailed, Stopped, StoreFailed, StoreFull, UrstError
-from urst.kinds.inputs import Tell
+from urst.kinds.inputs import ReportProgress
 from urst.kinds.rehearsal import COUPLED
 from urst.shot import preflight
 from urst.shot.document import Shot
@@ -56,8 +56,8 @@ def bake(
     *,
     report: Report = lambda progress: None,
     should_stop: ShouldStop = lambda: False,
-    prepare: Prepare = lambda names, pulse: None,
-    tell: Tell = lambda what, done, total: None,
+    prepare: Prepare = lambda names, check_cancelled: None,
+    report_progress: ReportProgress = lambda what, done, total: None,
 ) -> None:
     """Bake the wanted layers and whatever they read that is not fresh.
 
@@ -73,7 +73,7 @@ def bake(
     _check_memory(shot, [x for step in steps for x in step.layers if not is_fresh(shot, store, x, keys[x])])
     for step in steps:
         try:
-            _bake_step(shot, store, step, keys, report, should_stop, prepare, tell)
+            _bake_step(shot, store, step, keys, report, should_stop, prepare, report_progress)
         except (UrstError, MemoryError) as error:
             raise _told(error, shot, step) from error
         except OSError as error:
@@ -133,30 +133,30 @@ def is_fresh(shot: Shot, store: Store, layer_id: str, key: str) -> bool:
     return set(shot.frames()) <= set(store.frames(key))
 
 
-def _bake_step(shot, store, step, keys, report, should_stop, prepare, tell):
+def _bake_step(shot, store, step, keys, report, should_stop, prepare, report_progress):
     members = list(zip(step.layers, step.keys))
     if all([is_fresh(shot, store, layer_id, key) for layer_id, key in members]):
         return
 
-    def pulse():
+    def check_cancelled():
         if should_stop():
             raise Stopped("The bake was stopped; its finished frames are kept and it can go on from there.")
 
-    pulse()
-    prepare(rehearsed(shot, step), pulse)
+    check_cancelled()
+    prepare(rehearsed(shot, step), check_cancelled)
     _check_disk(store)
     started = time.perf_counter()
-    work = Work(shot, store, step.layers, keys, pulse, tell)
+    work = Work(shot, store, step.layers, keys, check_cancelled, report_progress)
     for layer_id, key in members:
         if not store.has_static(key):
-            begun = work.begun[layer_id]
-            store.write_static(key, begun.static, begun.meta)
-            files.keep_static(store, key, begun.static, begun.meta)
+            prepared = work.prepared[layer_id]
+            store.write_static(key, prepared.static, prepared.meta)
+            files.keep_static(store, key, prepared.static, prepared.meta)
     if not work.moving:
         seconds = time.perf_counter() - started
         for layer_id, key in members:
             store.note_time(key, shot.start, seconds)
-            report(Progress(layer_id, key, shot.start, 1, 1, seconds, work.begun[layer_id].meta.get("gauges", {})))
+            report(Progress(layer_id, key, shot.start, 1, 1, seconds, work.prepared[layer_id].meta.get("gauges", {})))
         return
     total = len(shot.frames())
     present = {key: set(store.frames(key)) for key in step.keys}
@@ -172,10 +172,10 @@ def _bake_step(shot, store, step, keys, report, should_stop, prepare, tell):
             work.restore(at, state)
         except CacheDamaged:
             # an input frame went bad: begin anew, as if there were no checkpoint
-            work = Work(shot, store, step.layers, keys, pulse, tell)
+            work = Work(shot, store, step.layers, keys, check_cancelled, report_progress)
             at = shot.start - 1
     for frame in range(at + 1, shot.end + 1):
-        pulse()
+        check_cancelled()
         _check_disk(store)
         started = time.perf_counter()
         results = work.first() if frame == shot.start else work.next(frame)

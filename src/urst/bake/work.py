@@ -4,9 +4,9 @@ from typing import Any
 
 from urst.core.coupling.exchanges import exchange
 from urst.core.coupling.group import Group, Member
-from urst.kinds.inputs import Inputs, Pulse, Tell
+from urst.kinds.inputs import CheckCancelled, Inputs, ReportProgress
 from urst.kinds.kind import Arrays
-from urst.kinds.working import Begun
+from urst.kinds.prepared import PreparedLayer
 from urst.shot.document import Shot
 from urst.store.store import Store
 
@@ -31,21 +31,23 @@ class Work:
     """
 
     def __init__(
-        self, shot: Shot, store: Store, layers: tuple[str, ...], keys: dict[str, str], pulse: Pulse,
-        tell: Tell = lambda what, done, total: None,
+        self, shot: Shot, store: Store, layers: tuple[str, ...], keys: dict[str, str], check_cancelled: CheckCancelled,
+        report_progress: ReportProgress = lambda what, done, total: None,
     ):  # fmt: skip
         self.shot, self.clock = shot, shot.clock()
-        self.begun: dict[str, Begun] = {}
+        self.prepared: dict[str, PreparedLayer] = {}
         for name in layers:
             layer = shot.layer(name)
             kind = shot.kind_of(layer)
-            self.begun[name] = kind.begin(Inputs(shot, layer, store, keys, self.begun, pulse, tell))
-            self.begun[name].meta["kind"] = kind.name
-        moving = {n: b for n, b in self.begun.items() if b.solver is not None}
+            self.prepared[name] = kind.prepare(
+                Inputs(shot, layer, store, keys, self.prepared, check_cancelled, report_progress)
+            )
+            self.prepared[name].meta["kind"] = kind.name
+        moving = {n: b for n, b in self.prepared.items() if b.solver is not None}
         self.group = Group(
             [Member(n, b.solver, b.readers, b.before_step) for n, b in moving.items()], self._exchanges(moving)
         ) if moving else None  # fmt: skip
-        self.pulse = pulse
+        self.check_cancelled = check_cancelled
 
     def _exchanges(self, moving) -> list[tuple[str, Any]]:
         readers = {id(b.solver): b.readers for b in moving.values()}
@@ -63,16 +65,16 @@ class Work:
 
     def first(self) -> Results:
         """Return the first frame."""
-        for begun in self.begun.values():
-            begun.settle()
+        for prepared in self.prepared.values():
+            prepared.settle()
         return self._results()
 
     def next(self, frame: int) -> Results:
         """Advance to `frame` and return it."""
         assert self.group is not None
-        self.pulse()
-        for begun in self.begun.values():
-            for feed in begun.feeds:
+        self.check_cancelled()
+        for prepared in self.prepared.values():
+            for feed in prepared.feeds:
                 feed.load(frame)
         dt = self.clock.dt(frame)
         self.group.advance(self.clock.seconds(frame) - dt, dt)
@@ -92,7 +94,7 @@ class Work:
         """Take up the state after `frame`."""
         assert self.group is not None
         if frame > self.shot.start:
-            for begun in self.begun.values():
-                for feed in begun.feeds:
+            for prepared in self.prepared.values():
+                for feed in prepared.feeds:
                     feed.load(frame)
         self.group.restore(state)

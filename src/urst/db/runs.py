@@ -84,7 +84,7 @@ def no_shot(shot_id: str) -> BadValue:
     return BadValue(f"There is no shot '{shot_id}': it may have been deleted; go back to the list of shots.")
 
 
-def pulse(session: Session, shot_id: str) -> tuple:
+def check_cancelled(session: Session, shot_id: str) -> tuple:
     """Return the revision of a shot that is in force, and what changes whenever its document does, its runs, or what is known of bakes.
 
     Raises
@@ -107,10 +107,10 @@ def request_stop(session: Session, run_id: int) -> None:
             row.state, row.message, row.finished = "stopped", "stopped before it began", func.now()
         shot_id = row.shot_id
         session.commit()
-        tell(session, {"shot": shot_id, "run": run_id, "what": "state"})
+        notify(session, {"shot": shot_id, "run": run_id, "what": "state"})
 
 
-def tell(session: Session, message: dict) -> None:
+def notify(session: Session, message: dict) -> None:
     """Send a message to everyone who listens."""
     session.execute(text("SELECT pg_notify(:channel, :payload)"), {"channel": CHANNEL, "payload": json.dumps(message)})
     session.commit()

@@ -41,7 +41,7 @@ def add(session: Session, shot: Shot, by: str = "") -> str:
     session.add(row)
     session.flush()
     session.add(RevisionRow(shot_id=row.id, number=1, document=shot.model_dump(mode="json"), what="made", by=by))
-    runs.tell(session, {"shot": row.id, "what": "document", "revision": 1})
+    runs.notify(session, {"shot": row.id, "what": "document", "revision": 1})
     return row.id
 
 
@@ -161,7 +161,7 @@ def change(session: Session, shot_id: str, shot: Shot, what: str, by: str = "") 
     row.changed = func.now()
     document = shot.model_dump(mode="json")
     session.add(RevisionRow(shot_id=shot_id, number=row.revision, document=document, what=what, by=by))
-    runs.tell(session, {"shot": shot_id, "what": "document", "revision": row.revision})
+    runs.notify(session, {"shot": shot_id, "what": "document", "revision": row.revision})
 
 
 @dataclass(frozen=True)
@@ -189,7 +189,7 @@ def step(session: Session, shot_id: str, *, back: bool) -> Step | None:
         return None
     changed = session.get(RevisionRow, (shot_id, row.revision if back else target))
     row.revision = target
-    runs.tell(session, {"shot": shot_id, "what": "document", "revision": target})
+    runs.notify(session, {"shot": shot_id, "what": "document", "revision": target})
     return Step(changed.what, changed.by)
 
 

@@ -15,7 +15,7 @@ import numpy as np
 from urst.core.geometry.mesh import Mesh
 from urst.errors import BadFile, Stopped
 from urst.formats import apart_child
-from urst.formats.way import Way
+from urst.formats.trajectory import Trajectory
 
 #: how long reading may take [s], and how much memory [bytes]
 LONGEST, MOST_MEMORY = 90.0, 4 * 2**30
@@ -33,7 +33,7 @@ class Part:
     mesh: Mesh
     solid: bool
     """whether it is closed and sound"""
-    way: Way | None
+    trajectory: Trajectory | None
     """how it moves, if it does"""
 
 
@@ -108,6 +108,8 @@ def _taken(folder, name):
     parts = []
     for number, part in enumerate(said["parts"]):
         with np.load(folder / f"{number}.npz") as kept:
-            way = Way(**{n: kept[n] for n in ("place", "turn", "places", "turns")}) if part["moves"] else None
-            parts.append(Part(part["name"], Mesh(kept["vertices"], kept["triangles"]), part["solid"], way))
+            trajectory = (
+                Trajectory(**{n: kept[n] for n in ("place", "turn", "places", "turns")}) if part["moves"] else None
+            )
+            parts.append(Part(part["name"], Mesh(kept["vertices"], kept["triangles"]), part["solid"], trajectory))
     return parts

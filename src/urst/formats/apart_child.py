@@ -12,7 +12,7 @@ from urst.core.geometry.mesh import Mesh
 from urst.errors import BadFile, BadMesh
 from urst.formats import claims
 from urst.formats.meshes import read_meshes
-from urst.formats.ways import length, read_ways
+from urst.formats.trajectories import length, read_trajectories
 
 #: keys that an animation may bring
 MOST_KEYS = 5000
@@ -44,16 +44,21 @@ def _read(data, name, rate, folder):
         )
     lasts = length(data, name)
     seconds = np.arange(min(MOST_KEYS, int(np.ceil(lasts * rate)) + 1)) / rate
-    ways = read_ways(data, name, seconds) if lasts else {}
+    trajectories = read_trajectories(data, name, seconds) if lasts else {}
     parts = []
     for number, (part, mesh) in enumerate(found):
-        way = ways.get(part)
+        trajectory = trajectories.get(part)
         motion = {}
-        if way:
-            mesh = Mesh((mesh.vertices - way.place) @ way.turn, mesh.triangles)
-            motion = {"places": way.places, "turns": way.turns, "place": way.place, "turn": way.turn}
+        if trajectory:
+            mesh = Mesh((mesh.vertices - trajectory.place) @ trajectory.turn, mesh.triangles)
+            motion = {
+                "places": trajectory.places,
+                "turns": trajectory.turns,
+                "place": trajectory.place,
+                "turn": trajectory.turn,
+            }
         np.savez(folder / f"{number}.npz", vertices=mesh.vertices, triangles=mesh.triangles, **motion)
-        parts.append({"name": part, "solid": _is_solid(mesh), "moves": way is not None})
+        parts.append({"name": part, "solid": _is_solid(mesh), "moves": trajectory is not None})
     return parts
 
 

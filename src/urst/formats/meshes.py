@@ -10,7 +10,7 @@ from urst.core.checks.meshes import MOST_TRIANGLES, check_surface
 from urst.core.geometry.mesh import Mesh
 from urst.errors import BadFile, BadMesh
 from urst.formats import claims, usd_in
-from urst.formats.way import UPRIGHT
+from urst.formats.trajectory import UPRIGHT
 
 KINDS = ("obj", "ply", "stl", "glb", "gltf", *usd_in.KINDS)
 

@@ -5,7 +5,7 @@ from pathlib import Path
 import numpy as np
 import trimesh
 
-from urst.formats.way import UPRIGHT
+from urst.formats.trajectory import UPRIGHT
 
 
 def write_mesh(path: Path, arrays: dict[str, np.ndarray]) -> None:

@@ -11,7 +11,7 @@ from pxr import Sdf, Tf, Usd, UsdGeom
 from urst.core.geometry.mesh import Mesh
 from urst.errors import BadFile, BadMesh
 from urst.formats.claims import MOST_PARTS
-from urst.formats.way import UPRIGHT, Way, way
+from urst.formats.trajectory import UPRIGHT, Trajectory, trajectory
 
 KINDS = ("usd", "usda", "usdc", "usdz")
 
@@ -45,7 +45,7 @@ def length(data: bytes, name: str) -> float:
         return (max(times) - _begin(stage, times)) / stage.GetTimeCodesPerSecond() if times else 0.0
 
 
-def ways(data: bytes, name: str, seconds: np.ndarray) -> dict[str, Way]:
+def trajectories(data: bytes, name: str, seconds: np.ndarray) -> dict[str, Trajectory]:
     """Return the ways of the meshes that move, by the name of each.
 
     Parameters
@@ -67,7 +67,7 @@ def ways(data: bytes, name: str, seconds: np.ndarray) -> dict[str, Way]:
             if _times(mesh):
                 moments = _begin(stage, times) + seconds * stage.GetTimeCodesPerSecond()
                 now = np.array([_matrix(mesh, Usd.TimeCode(float(t))).T for t in moments])
-                found[part] = way(rest.T, now, upright, metres)
+                found[part] = trajectory(rest.T, now, upright, metres)
         return found
 
 

@@ -29,5 +29,5 @@ def submit(shot_id: str, shot: Shot, what: list[str], kind: str = "bake") -> int
         run = runs.add(db, shot_id, shot, what, kind)
         number = run.id
         _queue().configure_task(TASK, queue=QUEUE, queueing_lock=lock(number)).defer(run_id=number)
-        runs.tell(db, {"shot": shot_id, "run": number, "what": "state"})
+        runs.notify(db, {"shot": shot_id, "run": number, "what": "state"})
     return number

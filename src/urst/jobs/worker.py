@@ -49,7 +49,7 @@ compiler = Compiler()
 queue = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=address()))
 
 
-class _Desk:
+class RunReporter:
     """Everything one run tells the database."""
 
     def __init__(self, run_id: int, store: Store):
@@ -87,7 +87,9 @@ class _Desk:
             if row is not None:
                 row.progress, row.tries = state, 1
             db.commit()
-            runs.tell(db, state | {"shot": self.shot_id, "run": self.run_id, "what": "frame", "gauges": p.gauges})
+            runs.notify(
+                db, state | {"shot": self.shot_id, "run": self.run_id, "what": "frame", "gauges": p.gauges}
+            )
             if p.done == p.total or p.done % 16 == 0:
                 usage = self.store.usage(p.key)
                 seconds = (self.store.seconds_per_frame(p.key) or 0.0) * usage.frames
@@ -111,7 +113,7 @@ class _Desk:
             if row is not None:
                 row.progress = progress
             db.commit()
-            runs.tell(db, {"shot": self.shot_id, "run": self.run_id, "what": "state"})
+            runs.notify(db, {"shot": self.shot_id, "run": self.run_id, "what": "state"})
 
     def close(self, state: str, message: str = "") -> None:
         """Put down how the run ended; tries for a minute if the database is away."""
@@ -122,7 +124,7 @@ class _Desk:
                     if row is not None:
                         row.state, row.message, row.finished = state, message, func.now()
                     db.commit()
-                    runs.tell(db, {"shot": self.shot_id, "run": self.run_id, "what": "state"})
+                    runs.notify(db, {"shot": self.shot_id, "run": self.run_id, "what": "state"})
                 return
             except DBAPIError:
                 time.sleep(1.0)
@@ -134,27 +136,27 @@ def work_off(context, run_id: int) -> None:
     """Do what a run asks for."""
     store = Store(os.environ["URST_STORE"])
     library.use(Meshes(store.root))
-    desk = _Desk(run_id, store)
+    reporter = RunReporter(run_id, store)
     with session() as db:
         row = db.get(RunRow, run_id)
         if row is None or row.state in ("stopped", "done", "failed"):
             return
-        what, kind, desk.shot_id = list(row.layers), row.kind, row.shot_id
+        what, kind, reporter.shot_id = list(row.layers), row.kind, row.shot_id
         try:
             shot = parse(row.document)
         except UrstError as error:
             # it may have been queued by an earlier version, which took more
-            desk.close("failed", str(error))
+            reporter.close("failed", str(error))
             return
-        desk.kinds = {layer.id: layer.kind for layer in shot.layers}
+        reporter.kinds = {layer.id: layer.kind for layer in shot.layers}
         row.state, row.worker, row.started = "running", f"{platform.node()} {os.getpid()}", func.now()
         row.tries += 1
         tries = row.tries
         db.commit()
-        runs.tell(db, {"shot": desk.shot_id, "run": run_id, "what": "state"})
+        runs.notify(db, {"shot": reporter.shot_id, "run": run_id, "what": "state"})
     if tries > TRIES:
         log.error("run given up", extra={"action": "give up", "run": run_id, "tries": TRIES})
-        desk.close("failed", _given_up(shot, what if kind == "bake" else []))
+        reporter.close("failed", _given_up(shot, what if kind == "bake" else []))
         return
     log.info("run begins", extra={"action": "begin", "run": run_id, "kind": kind, "what": what})
     try:
@@ -162,26 +164,26 @@ def work_off(context, run_id: int) -> None:
             # what this bake needs comes first; the rest is compiled while it runs
             compiler.ask(n for step in plan(shot, what) for n in rehearsed(shot, step))
             bake(
-                shot, store, what, report=desk.report, should_stop=desk.should_stop,
-                prepare=lambda names, pulse: compiler.wait(names, desk.compiling, pulse), tell=desk.preparing,
+                shot, store, what, report=reporter.report, should_stop=reporter.should_stop,
+                prepare=lambda names, check_cancelled: compiler.wait(names, reporter.compiling, check_cancelled), report_progress=reporter.preparing,
             )  # fmt: skip
             _keep_card(shot, store)
         else:
-            out = folder(store.root, desk.shot_id)
-            export(shot, store.root, out, what, should_stop=desk.should_stop, report=desk.tell_step)
+            out = folder(store.root, reporter.shot_id)
+            export(shot, store.root, out, what, should_stop=reporter.should_stop, report=reporter.tell_step)
     except Stopped:
-        desk.close("stopped", "stopped; finished frames are kept")
+        reporter.close("stopped", "stopped; finished frames are kept")
     except UrstError as error:
         log.warning("run failed", extra={"action": "fail", "run": run_id, "cause": str(error)})
-        desk.close("failed", str(error))
+        reporter.close("failed", str(error))
     except Exception:
         log.exception("run broke", extra={"action": "broke", "run": run_id})
-        desk.close(
+        reporter.close(
             "failed", "The work broke on a fault of Urst's own; the worker's log says where. Finished frames are kept."
         )
     else:
         log.info("run ends", extra={"action": "end", "run": run_id})
-        desk.close("done")
+        reporter.close("done")
 
 
 def _given_up(shot, what):

@@ -24,7 +24,7 @@ class Emitting(Kind):
     def sources(self, layer):
         return [(s, self.counted) for s in layer.settings.sources]
 
-    def mentions(self, settings, before, now):
+    def rename_references(self, settings, before, now):
         sources = [s | {"piece": now if s["piece"] == before else s["piece"]} for s in settings.get("sources", [])]
         return settings | {"sources": sources}
 

@@ -49,7 +49,7 @@ class Sliced:
 
 
 @dataclass(frozen=True)
-class Told:
+class Reading:
     """What a probe tells of a place."""
 
     label: str

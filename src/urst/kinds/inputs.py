@@ -27,14 +27,14 @@ from urst.kinds.offers.gas import GAS
 from urst.kinds.offers.liquid import LIQUID, LiquidFacts
 from urst.kinds.offers.offer import Facts, Offer
 from urst.kinds.offers.points import POINTS
-from urst.kinds.working import Begun, Feed
+from urst.kinds.prepared import Feed, PreparedLayer
 from urst.scene.placing import standing, stopping
 from urst.scene.taking_part import Matter
 
 #: called often within long work; raises to end it
-Pulse = Callable[[], None]
+CheckCancelled = Callable[[], None]
 #: called with what is done before the first frame, how much of it is, and how much there is
-Tell = Callable[[str, int, int], None]
+ReportProgress = Callable[[str, int, int], None]
 F = TypeVar("F", bound=Facts)
 
 
@@ -65,7 +65,7 @@ class Source(Generic[F]):
     layer: Layer
     offer: Offer[F]
     facts: F
-    live: Begun | None
+    live: PreparedLayer | None
     """the layer's own work, if it is stepped in the same group"""
 
     @property
@@ -130,12 +130,12 @@ class Inputs:
         layer: Any,
         store: Frames,
         keys: dict[str, str],
-        begun: dict[str, Begun],
-        pulse: Pulse,
-        tell: Tell,
+        prepared: dict[str, PreparedLayer],
+        check_cancelled: CheckCancelled,
+        report_progress: ReportProgress,
     ):
-        self.shot, self.layer, self.store, self.keys, self.begun = shot, layer, store, keys, begun
-        self.pulse, self.tell = pulse, tell
+        self.shot, self.layer, self.store, self.keys, self.prepared = shot, layer, store, keys, prepared
+        self.check_cancelled, self.report_progress = check_cancelled, report_progress
         self.kind: Kind = shot.kind_of(layer)
         self.clock = shot.clock()
         self.feeds: list[Feed] = []
@@ -150,7 +150,7 @@ class Inputs:
         offer : Offer
         """
         return [
-            Source(self, x, offer, self.shot.facts(x, offer), self.begun.get(x.id))
+            Source(self, x, offer, self.shot.facts(x, offer), self.prepared.get(x.id))
             for x in self.shot.takes(self.layer, offer)
         ]
 

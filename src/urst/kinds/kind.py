@@ -9,7 +9,7 @@ from pydantic import BaseModel
 
 from urst.core.checks.findings import Finding
 from urst.core.curves.curve import Curve
-from urst.kinds.gauge import Gauge, Quantity, Sliced, Spread, Told
+from urst.kinds.gauge import Gauge, Quantity, Reading, Sliced, Spread
 from urst.kinds.layer import Layer
 from urst.kinds.offers.grid import Grid
 from urst.kinds.offers.offer import Facts, Offer
@@ -72,7 +72,7 @@ class Kind:
     hue: tuple[str, str]
     """colour of its band, on dark and on light ground"""
     work: str
-    """module that bakes it, the only one that may load Numba; its `begin` is called"""
+    """module that bakes it, the only one that may load Numba; its `prepare` is called"""
     moving = True
     """whether it has frames at all"""
     offers: tuple[Offer, ...] = ()
@@ -137,7 +137,7 @@ class Kind:
         """Return the grid it is solved on, None if it has none."""
         return None
 
-    def mentions(self, settings: dict, before: str, now: str) -> dict:
+    def rename_references(self, settings: dict, before: str, now: str) -> dict:
         """Return settings (as in the document) in which a piece has its new name."""
         return settings
 
@@ -249,7 +249,7 @@ class Kind:
         """Return how far cells' middles lie from what a probe meets, negative within [cells]; None if it meets nothing."""
         return None
 
-    def told(self, arrays: Arrays, meta: dict, at: np.ndarray) -> list[Told]:
+    def told(self, arrays: Arrays, meta: dict, at: np.ndarray) -> list[Reading]:
         """Return what a probe tells of a place within the grid, (3,) [cells]."""
         return []
 
@@ -263,9 +263,9 @@ class Kind:
         """Return the layers (as in the document) of a tiny shot that calls its kernels, itself last; its id is its kind."""
         return ()
 
-    def begin(self, inputs: Any) -> Any:
-        """Set up the work of a layer; see `working.Begun`. Loads what bakes it."""
-        return import_module(self.work).begin(inputs)
+    def prepare(self, inputs: Any) -> Any:
+        """Set up the work of a layer; see `working.PreparedLayer`. Loads what bakes it."""
+        return import_module(self.work).prepare(inputs)
 
 
 def at(shot: Any, layer: Layer, *names: str) -> tuple:

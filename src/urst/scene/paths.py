@@ -24,7 +24,7 @@ class Path:
         self.frames = np.array([k.frame for k in piece.keys], float)
         self.points = np.array([k.position for k in piece.keys], float)
         self.turns = rotation.from_degrees([k.rotation for k in piece.keys])
-        self._way = None
+        self._trajectory = None
         if len(self.frames) == 1:
             return
         self._span = np.diff(self.frames)
@@ -39,7 +39,7 @@ class Path:
         first[straight], last[straight], slope[:, straight] = even[straight], even[straight], 1.0
         self._first, self._last, self._slope = first, last, slope
         if piece.heads:
-            self._way = next((e for e in (*first, *even) if np.linalg.norm(e) > 1e-9), None)
+            self._trajectory = next((e for e in (*first, *even) if np.linalg.norm(e) > 1e-9), None)
 
     def __call__(self, frame: float) -> tuple[np.ndarray, np.ndarray]:
         """Return place (3,) [m] and quaternion (4,) at a frame."""
@@ -49,8 +49,8 @@ class Path:
         k = min(int(np.searchsorted(self.frames, f, side="right")) - 1, len(self.frames) - 2)
         t, h = (f - self.frames[k]) / self._span[k], self._span[k]
         turn = rotation.between(self.turns[k], self.turns[k + 1], self._ease(k, t))
-        if self._way is not None:
-            turn = rotation.product(_from_to(self._way, self._now(k, t, h)), turn)
+        if self._trajectory is not None:
+            turn = rotation.product(_from_to(self._trajectory, self._now(k, t, h)), turn)
         return self._place(k, t, h), turn
 
     def along(self, frames: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -63,8 +63,8 @@ class Path:
         share = np.clip(self._ease(k, t), 0.0, 1.0)
         turns = Slerp(np.arange(len(self.frames)), rotation.turns(self.turns))(k + share)
         turn, t, h = rotation.quaternions(turns), t[:, None], self._span[k, None]
-        if self._way is not None:
-            turn = rotation.product(_from_to(self._way, self._now(k, t, h)), turn)
+        if self._trajectory is not None:
+            turn = rotation.product(_from_to(self._trajectory, self._now(k, t, h)), turn)
         return self._place(k, t, h), turn
 
     def speed(self, first: float, last: float, rate: float) -> float:

@@ -22,7 +22,6 @@ from urst.scene import library
 from urst.store.meshes import Meshes
 from urst.web import (
     access,
-    ahead,
     bench,
     data,
     handbook,
@@ -31,6 +30,7 @@ from urst.web import (
     measured,
     movies,
     pages,
+    prefetch,
     set_panel,
     slices,
     sources,
@@ -40,7 +40,7 @@ from urst.web.bounds import Bounded
 from urst.web.guard import Guard
 from urst.web.store import store
 from urst.web.templates import page
-from urst.web.turns import Turns
+from urst.web.throttle import Throttle
 
 HERE = Path(__file__).parent
 log = logging.getLogger("urst.web")
@@ -54,7 +54,7 @@ async def _life(_app):
     library.use(Meshes(store().root))
     # what is loaded stays: looked through again and again it would hold up every page for a tenth of a second
     gc.freeze()
-    tasks = [asyncio.create_task(work()) for work in (live.hub.listen, ahead.look)]
+    tasks = [asyncio.create_task(work()) for work in (live.hub.listen, prefetch.look)]
     yield
     for task in tasks:
         task.cancel()
@@ -90,7 +90,7 @@ def _most(path: str) -> tuple[int, str]:
     )
 
 
-app.add_middleware(Turns)
+app.add_middleware(Throttle)
 app.add_middleware(Bounded, most=_most)
 
 

@@ -23,7 +23,7 @@ from urst.shot.layers import readable
 from urst.shot.plan import plan
 from urst.shot.preflight import mended
 from urst.shot.quality import of_quality, until
-from urst.web import asked, health, meanwhile, recipe, state
+from urst.web import health, merge, recipe, request_context, state
 from urst.web.changes import put, save
 from urst.web.data import set_meta
 from urst.web.store import store
@@ -136,7 +136,7 @@ def _changed(request, shot_id, layer_id, what, change):
         kept = shots.get(db, shot_id, to_change=True)
         data = kept.shot.model_dump(mode="json")
         number = [x.id for x in kept.shot.layers].index(kept.shot.layer(layer_id).id)
-        change(lambda *place: meanwhile.unchanged(db, kept, place[:-1], place[-1]), data, data["layers"][number])
+        change(lambda *place: merge.unchanged(db, kept, place[:-1], place[-1]), data, data["layers"][number])
         kept = save(db, kept, data, what)
     return recipe_page(request, kept, layer_id)
 
@@ -310,7 +310,7 @@ def history(shot_id: str, way: Literal["undo", "redo"]):
     """Undo or redo; what somebody else did is said to be so."""
     with session() as db:
         step = shots.step(db, shot_id, back=way == "undo")
-    elsewhere = bool(step and step.by and step.by != asked.by())
+    elsewhere = bool(step and step.by and step.by != request_context.by())
     return {"moved": step is not None, "what": step.what if step else "", "elsewhere": elsewhere}
 
 
@@ -329,7 +329,7 @@ def mend(shot_id: str, name: str, quality: str = Form("shot")):
         meant = next((f for f in found if f.changes and state.name_of(f) == name), None)
         if meant is None:
             raise BadValue("This finding is not there any more, or not as it was: look at the list again.")
-        shots.change(db, shot_id, mended(kept.shot, meant), meant.fix, asked.by())
+        shots.change(db, shot_id, mended(kept.shot, meant), meant.fix, request_context.by())
     return {"mended": meant.fix}
 
 

@@ -15,7 +15,7 @@ from urst.shot.document import parse
 from urst.shot.keys import layer_keys
 from urst.store.holding import look
 from urst.store.store import Store
-from urst.web.once import Once
+from urst.web.single_flight import SingleFlight
 from urst.web.templates import filled
 
 log = logging.getLogger("urst.web")
@@ -24,7 +24,7 @@ log = logging.getLogger("urst.web")
 _YOUNG = 1_000_000_000
 #: revisions and folders that are remembered
 _REMEMBERED = 20_000
-_once, _shared = Once(), Once()
+_once, _shared = SingleFlight(), SingleFlight()
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 from urst.db import shots
 from urst.errors import BadValue, Conflict
 from urst.shot.document import parse
-from urst.web import asked, curve_text, meanwhile, recipe
+from urst.web import curve_text, merge, recipe, request_context
 
 #: how a setting is told to take a named value or a cue: = name, = name x 2, = cue + 3
 _TAKES = re.compile(
@@ -31,7 +31,7 @@ def put(
     owner : who may take named values there
     """
     try:
-        path, other = meanwhile.path(db, kept, place, path)
+        path, other = merge.path(db, kept, place, path)
         _field(model, questions, path)
         data = kept.shot.model_dump(mode="json")
         at = data
@@ -107,5 +107,5 @@ def save(db: Session, kept: shots.Kept, data: dict, what: str) -> shots.Kept:
     shot = parse(data)
     if shot == kept.shot:
         return kept
-    shots.change(db, kept.id, shot, what, asked.by())
+    shots.change(db, kept.id, shot, what, request_context.by())
     return shots.get(db, kept.id)

@@ -8,7 +8,7 @@ from fastapi.responses import PlainTextResponse, RedirectResponse, Response
 from starlette.datastructures import MutableHeaders
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from urst.web import access, asked
+from urst.web import access, request_context
 
 _ALWAYS = {
     "Content-Security-Policy": "default-src 'self'; script-src 'self' 'wasm-unsafe-eval'; style-src 'self'; style-src-attr 'unsafe-inline'; "
@@ -34,7 +34,7 @@ class Guard:
             await self.app(scope, receive, send)
             return
         request = Request(scope)
-        fresh, path, begun = asked.take(request), scope["path"], False
+        fresh, path, begun = request_context.take(request), scope["path"], False
 
         async def answer(message: Message) -> None:
             nonlocal begun
@@ -49,7 +49,8 @@ class Guard:
                     headers["Cache-Control"] = "no-store"
                 if fresh:
                     headers.append(
-                        "Set-Cookie", f"{asked.COOKIE}={fresh}; HttpOnly; Max-Age=100000000; Path=/; SameSite=strict"
+                        "Set-Cookie",
+                        f"{request_context.COOKIE}={fresh}; HttpOnly; Max-Age=100000000; Path=/; SameSite=strict",
                     )
             await send(message)
 
@@ -67,7 +68,7 @@ def _refusal(request: Request) -> Response | None:
     reads = request.method in ("GET", "HEAD")
     if not reads and _foreign(request):
         return PlainTextResponse("This change did not come from one of Urst's own pages, so it was refused.", 403)
-    if not reads and not asked.sound(request):
+    if not reads and not request_context.sound(request):
         return PlainTextResponse("urst-revision is no revision: send the number that the page shows.", 422)
     if "\0" in request.scope["path"]:
         return PlainTextResponse("There is nothing at this address: go back to the list of shots.", 404)

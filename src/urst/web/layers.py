@@ -6,7 +6,7 @@ from urst.db import shots
 from urst.db.engine import session
 from urst.errors import BadValue
 from urst.shot import giving, layers
-from urst.web import asked, recipe
+from urst.web import recipe, request_context
 from urst.web.bench import recipe_page
 from urst.web.changes import put
 
@@ -19,7 +19,7 @@ def _changed(shot_id, what, change):
         kept = shots.get(db, shot_id, to_change=True)
         shot, layer_id = change(kept.shot)
         if shot != kept.shot:
-            shots.change(db, shot_id, shot, what, asked.by())
+            shots.change(db, shot_id, shot, what, request_context.by())
     return {"layer": layer_id}
 
 

@@ -21,7 +21,7 @@ from urst.shot import document
 from urst.shot.document import parse
 from urst.shot.keys import layer_keys
 from urst.shot.starter import starter
-from urst.web import asked, cards
+from urst.web import cards, request_context
 from urst.web.picture import outline
 from urst.web.store import store
 from urst.web.templates import page
@@ -76,7 +76,7 @@ def import_shot(file: UploadFile):
     """Add a shot from a *.shot.json."""
     shot = document.loads(file.file.read(), file.filename or "the file")
     with session() as db:
-        return RedirectResponse(f"/shots/{shots.add(db, shot, asked.by())}", 303)
+        return RedirectResponse(f"/shots/{shots.add(db, shot, request_context.by())}", 303)
 
 
 @router.get("/shots/{shot_id}/file")
@@ -110,7 +110,9 @@ def _free_name(db, name):
 def new_shot():
     """A shot to begin with."""
     with session() as db:
-        return RedirectResponse(f"/shots/{shots.add(db, starter(_free_name(db, 'Untitled')), asked.by())}", 303)
+        return RedirectResponse(
+            f"/shots/{shots.add(db, starter(_free_name(db, 'Untitled')), request_context.by())}", 303
+        )
 
 
 @router.post("/shots/{shot_id}/copy")
@@ -119,7 +121,7 @@ def copy_shot(shot_id: str):
     with session() as db:
         shot = shots.get(db, shot_id).shot
         copy = parse(shot.model_dump(mode="json") | {"name": _free_name(db, shot.name)})
-        return RedirectResponse(f"/shots/{shots.add(db, copy, asked.by())}", 303)
+        return RedirectResponse(f"/shots/{shots.add(db, copy, request_context.by())}", 303)
 
 
 @router.post("/shots/{shot_id}/delete")
@@ -168,18 +170,22 @@ def _add_pieces(shot_id, file, parts):
             taken.add(unique)
             shape = Imported.from_mesh(part.mesh, file)
             # what is no sound solid can only stand
-            motion = "driven" if part.way else "loose" if part.solid else "fixed"
-            keys = _keys(part.way, shot) if part.way else []
+            motion = "driven" if part.trajectory else "loose" if part.solid else "fixed"
+            keys = _keys(part.trajectory, shot) if part.trajectory else []
             added.append({"name": unique, "shape": shape.model_dump(mode="json"), "motion": motion, "keys": keys})
         pieces = [p.model_dump(mode="json") for p in shot.pieces] + added
         shots.change(
-            db, shot_id, parse(shot.model_dump(mode="json") | {"pieces": pieces}), f"import {file}", asked.by()
+            db,
+            shot_id,
+            parse(shot.model_dump(mode="json") | {"pieces": pieces}),
+            f"import {file}",
+            request_context.by(),
         )
 
 
-def _keys(way, shot):
-    turns = degrees(way.turns)
+def _keys(trajectory, shot):
+    turns = degrees(trajectory.turns)
     return [
         {"frame": shot.start + k, "position": place, "rotation": turn, "going": "straight"}
-        for k, (place, turn) in enumerate(zip(way.places.tolist(), turns.tolist()))
+        for k, (place, turn) in enumerate(zip(trajectory.places.tolist(), turns.tolist()))
     ]

@@ -13,7 +13,7 @@ from urst.scene.taking_part import MATTERS
 from urst.scene.units import parse_number
 from urst.scene.values import without_entry
 from urst.shot import giving
-from urst.web import meanwhile, recipe
+from urst.web import merge, recipe
 from urst.web.changes import put, save
 from urst.web.templates import page
 
@@ -59,7 +59,7 @@ def _without_row(shot):
 
 def _piece(db, kept, number):
     """The number and the piece that who asks means by a number."""
-    number = meanwhile.number(db, kept, ("pieces",), number)
+    number = merge.number(db, kept, ("pieces",), number)
     if not 0 <= number < len(kept.shot.pieces):
         raise BadValue(f"There is no piece no. {number + 1}: choose one of the list.")
     return number, kept.shot.pieces[number]
@@ -115,7 +115,7 @@ def set_piece(request: Request, shot_id: str, number: int, path: str = Form(), v
 def _rename(data, before, now):
     """Follow a piece's new name wherever the document says the old one."""
     for layer in data["layers"]:
-        layer["settings"] = registry.named(layer["kind"]).mentions(layer["settings"], before, now)
+        layer["settings"] = registry.named(layer["kind"]).rename_references(layer["settings"], before, now)
     data["taking_part"] = [t | {"of": now} if t["of"] == before else t for t in data["taking_part"]]
     data["uses"] = [u | {"owner": now} if u["owner"] == before else u for u in data["uses"]]
 
@@ -201,7 +201,7 @@ def remove_key(request: Request, shot_id: str, number: int, key: int):
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
         number, piece = _piece(db, kept, number)
-        key = meanwhile.unchanged(db, kept, ("pieces", number, "keys"), key)
+        key = merge.unchanged(db, kept, ("pieces", number, "keys"), key)
         if not 0 <= key < len(piece.keys):
             raise BadValue(f"There is no key no. {key + 1}: look at the list again.")
         data = kept.shot.model_dump(mode="json")
@@ -232,7 +232,7 @@ def _without(request, shot_id, what, place, number):
     """Take one entry out of a list of the document."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
-        number = meanwhile.unchanged(db, kept, (place,), number)
+        number = merge.unchanged(db, kept, (place,), number)
         data = kept.shot.model_dump(mode="json")
         if not 0 <= number < len(data[place]):
             raise BadValue(f"There is no {what} no. {number + 1}: look at the list again.")

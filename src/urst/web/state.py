@@ -24,7 +24,7 @@ from urst.shot.quality import of_quality
 from urst.store import machine
 from urst.web.health import layer_health
 from urst.web.holdings import holdings
-from urst.web.once import Once
+from urst.web.single_flight import SingleFlight
 from urst.web.store import store
 
 #: a folder that has changed so lately may change again without its time telling so [ns]
@@ -92,7 +92,7 @@ def name_of(finding) -> str:
     return hashlib.sha1(told.encode(), usedforsecurity=False).hexdigest()[:16]
 
 
-_once, _shared = Once(), Once()
+_once, _shared = SingleFlight(), SingleFlight()
 
 
 def told(shot_id: str, quality: str) -> bytes:
@@ -106,11 +106,11 @@ def _told(shot_id, quality):
 
 
 def _told_anew(db, shot_id, quality):
-    pulse = runs.pulse(db, shot_id)
-    keys = _all_keys(db, shot_id, pulse[:2], quality)
+    check_cancelled = runs.check_cancelled(db, shot_id)
+    keys = _all_keys(db, shot_id, check_cancelled[:2], quality)
     disk, now = store(), time.time_ns()
     changed = tuple(disk.changed(key) for key in keys)
-    stamp = pulse, changed, disk.free_bytes() // 10**9
+    stamp = check_cancelled, changed, disk.free_bytes() // 10**9
     settled = all(now - t > _YOUNG for t in changed)
 
     def make():

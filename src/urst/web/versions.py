@@ -6,7 +6,7 @@ from urst.db import shots, versions
 from urst.db.engine import session
 from urst.errors import BadValue
 from urst.shot.compare import differences
-from urst.web import asked, movies, recipe, state
+from urst.web import movies, recipe, request_context, state
 from urst.web.templates import page
 
 router = APIRouter(prefix="/shots/{shot_id}")
@@ -82,5 +82,5 @@ def go_back(shot_id: str, number: int):
     with session() as db:
         kept, earlier = shots.get(db, shot_id, to_change=True), versions.at(db, shot_id, f"v{number}")
         if earlier != kept.shot:
-            shots.change(db, shot_id, earlier, f"back to version {number}", asked.by())
+            shots.change(db, shot_id, earlier, f"back to version {number}", request_context.by())
     return {"version": number}

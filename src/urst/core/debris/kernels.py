@@ -129,7 +129,7 @@ def parting(faces, parted, bodies, speed):
 
 
 @serial
-def luck(out):
+def rounding_offsets(out):
     """Write a fixed draw for each patch and kind of point, out (m, 2)."""
     for m in range(len(out)):
         for kind in range(2):
@@ -137,7 +137,7 @@ def luck(out):
 
 
 @serial
-def bear(faces, count, speed, first_number, rule, bodies, dt, out):
+def spawn(faces, count, speed, first_number, rule, bodies, dt, out):
     """Write the newborn points of all patches; returns their number.
 
     A point starts on the patch, midway between the two bodies, with the mean of their surface velocities and a

@@ -42,8 +42,8 @@ class _Shed:
             patches.normal[bonds],
             anchor,
         )
-        self.luck = np.empty((len(bonds), 2))
-        kernels.luck(self.luck)
+        self.rounding_offsets = np.empty((len(bonds), 2))
+        kernels.rounding_offsets(self.rounding_offsets)
         self.spent = np.zeros(len(bonds))
         self.given = np.zeros((len(bonds), 2))
         self.born = np.zeros((len(bonds), 2), np.int64)
@@ -140,15 +140,15 @@ class DebrisSolver:
         share = np.where(speed >= s.least_speed, np.minimum(speed * h / s.reach, 1.0 - shed.spent), 0.0)
         owed = np.column_stack([along(per_area, speed) * faces.area * share for per_area in (s.chips, s.dust)])
         # a share of a point is owed by luck of the draw, fixed for the patch
-        before = np.floor(shed.given + shed.luck)
+        before = np.floor(shed.given + shed.rounding_offsets)
         shed.given += owed
         shed.spent += share
-        count = (np.floor(shed.given + shed.luck) - before).astype(np.int64)
+        count = (np.floor(shed.given + shed.rounding_offsets) - before).astype(np.int64)
         rule = Rule(s.seed, number, s.spread, s.smallest, s.largest)
         total = int(count.sum())
         if total:
             born = _no_points(total)
-            kernels.bear(faces, count, speed, shed.born, rule, bodies, h, born)
+            kernels.spawn(faces, count, speed, shed.born, rule, bodies, h, born)
             shed.born += count
             self._add(born)
 

@@ -32,7 +32,7 @@ class Broken:
 
 
 def break_pieces(
-    pieces: list[tuple[int, list[Mesh]]], settings: FractureSettings, pulse: Callable[[], None] = lambda: None
+    pieces: list[tuple[int, list[Mesh]]], settings: FractureSettings, check_cancelled: Callable[[], None] = lambda: None
 ) -> Broken:
     """Break set pieces.
 
@@ -59,14 +59,14 @@ def break_pieces(
     solids: list[Solid] = []
     total = 0.0
     for part, ((piece, mesh), share) in enumerate(zip(parts, shares)):
-        pulse()
+        check_cancelled()
         total += mass_properties(mesh).volume
         if share == 1:
             whole = Solid(piece, mesh, np.zeros(len(mesh.triangles), bool), hull_of(mesh.vertices), part=part)
             solids += _in_parts(whole, len(solids), _WHOLE_PARTS)
             continue
-        for solid in shatter(mesh, _sites(mesh, share, settings, rng), piece, pulse):
-            pulse()
+        for solid in shatter(mesh, _sites(mesh, share, settings, rng), piece, check_cancelled):
+            check_cancelled()
             solids += _in_parts(replace(solid, part=part), len(solids))
     if not solids:
         raise BadMesh("Nothing is left after the break: lower the count, so that fragments are thicker than a sliver.")

@@ -95,7 +95,9 @@ def _start(body, faces_room, corners_room):
     return polygons, counts, tags
 
 
-def shatter(mesh: Mesh, sites: np.ndarray, piece: int = 0, pulse: Callable[[], None] = lambda: None) -> list[Solid]:
+def shatter(
+    mesh: Mesh, sites: np.ndarray, piece: int = 0, check_cancelled: Callable[[], None] = lambda: None
+) -> list[Solid]:
     """Cut a closed mesh into the parts nearest each site.
 
     A convex mesh is cut exactly, face by face; another is intersected with each site's cell by a boolean that
@@ -126,15 +128,15 @@ def shatter(mesh: Mesh, sites: np.ndarray, piece: int = 0, pulse: Callable[[], N
     convex = abs(mass_properties(hull.mesh()).volume - whole.volume) < 1e-6 * whole.volume
     size = np.ptp(mesh.vertices, axis=0).max()
     if convex and len(hull.loops) <= MOST_FACES:
-        return _shatter_convex(hull, sites, piece, size, pulse)
-    return _shatter_general(mesh, sites, piece, size, pulse)
+        return _shatter_convex(hull, sites, piece, size, check_cancelled)
+    return _shatter_general(mesh, sites, piece, size, check_cancelled)
 
 
-def _shatter_convex(hull, sites, piece, size, pulse):
+def _shatter_convex(hull, sites, piece, size, check_cancelled):
     solids = []
     planes = np.array([[*n, hull.vertices[p[0]] @ n] for n, p in zip(hull.normals, hull.loops)])
     for cell in cells(sites, hull):
-        pulse()
+        check_cancelled()
         if cell is None:
             continue
         shape, closed = cell.polyhedron(1e-9 * size)
@@ -152,7 +154,7 @@ def _shatter_convex(hull, sites, piece, size, pulse):
     return solids
 
 
-def _shatter_general(mesh, sites, piece, size, pulse):
+def _shatter_general(mesh, sites, piece, size, check_cancelled):
     body = manifold3d.Manifold(
         manifold3d.Mesh64(vert_properties=mesh.vertices, tri_verts=mesh.triangles.astype(np.uint64))
     )
@@ -167,7 +169,7 @@ def _shatter_general(mesh, sites, piece, size, pulse):
         original = body.original_id()
     solids = []
     for cell in cells(sites, hull_of(corners)):
-        pulse()
+        check_cancelled()
         if cell is None:
             continue
         shape = manifold3d.Manifold.hull_points(cell.corners())

@@ -37,9 +37,9 @@ class FrothSolver:
 
     def __init__(
         self, settings: FrothSettings, gravity, origin, cell: float, shape, *, start_time: float = 0.0,
-        pulse: Callable[[], None] = lambda: None,
+        check_cancelled: Callable[[], None] = lambda: None,
     ):  # fmt: skip
-        self.settings, self.gravity, self.pulse = settings, np.array(gravity, np.float32), pulse
+        self.settings, self.gravity, self.check_cancelled = settings, np.array(gravity, np.float32), check_cancelled
         self.origin, self.cell, self.shape = np.asarray(origin, float), float(cell), tuple(shape)
         self.time = start_time
         self.position, self.velocity = np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32)
@@ -88,12 +88,12 @@ class FrothSolver:
 
     def step(self, dt: float) -> None:
         """Advance by `dt` seconds: what is born, and how all move."""
-        self.pulse()
+        self.check_cancelled()
         parts = int(min(MOST_STEPS, max(1, np.ceil(dt / self.stable_dt()))))
         self._bear(dt)
         wind = np.array(self.settings.wind, np.float32)
         for _ in range(parts):
-            self.pulse()
+            self.check_cancelled()
             kernels.move(
                 self.position, self.velocity, self.age, self.life, self.kind, self.phi, self.walls, self.blocked, self.flow, self._rules,
                 self._lives, self._on, self.gravity, wind, np.float32(self.cell), np.float32(dt / parts),

@@ -63,9 +63,9 @@ class GasSolver:
         start_time: float = 0.0,
         keeps: tuple[str, ...] = (),
         liquids: Sequence[Callable[[float], Wet]] = (),
-        pulse: Callable[[], None] = lambda: None,
+        check_cancelled: Callable[[], None] = lambda: None,
     ):
-        self.settings, self.sources, self.keeps, self.pulse = settings, list(sources), keeps, pulse
+        self.settings, self.sources, self.keeps, self.check_cancelled = settings, list(sources), keeps, check_cancelled
         self.gravity = np.array(gravity, np.float32)
         self.shape = settings.shape()
         self.origin = np.array(settings.low, float)
@@ -100,12 +100,12 @@ class GasSolver:
         SolverFailed
             If a field is no longer finite or the pressure solve does not converge.
         """
-        self.pulse()
+        self.check_cancelled()
         s = at_time(self.settings, self.clock, self.time + 0.5 * dt)
         was_open = self.solids.is_open
         self.solids.place(self.time + dt)
         self._advect(dt, was_open)
-        self.pulse()
+        self.check_cancelled()
         for source in self.sources:
             births = source.between(self.time, dt)
             if births is not None and len(births.position):

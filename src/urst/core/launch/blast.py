@@ -46,7 +46,7 @@ def duration(charge: float, distance: np.ndarray) -> np.ndarray:
     return 1.5e-3 * charge ** (1.0 / 6.0) * np.sqrt(np.maximum(distance, NEAR * np.cbrt(charge)))
 
 
-def pulse(charge: float, distance: np.ndarray) -> np.ndarray:
+def check_cancelled(charge: float, distance: np.ndarray) -> np.ndarray:
     """Return the impulse on a square metre that a wave meets head-on, (n,) [N s]; see `overpressure`.
 
     The integral of p (1 - t/T) exp(-b t/T) over T is p T (1/b - (1 - exp(-b)) / b^2).
@@ -78,7 +78,7 @@ def impulses(
     way = position[body] + arm - np.asarray(centre, float)
     distance = np.linalg.norm(way, axis=1)
     facing = np.maximum(-np.einsum("fi,fi->f", normal, way) / np.maximum(distance, 1e-9), 0.0)
-    size = pulse(charge, distance) * np.maximum(area - covered, 0.0) * facing**2
+    size = check_cancelled(charge, distance) * np.maximum(area - covered, 0.0) * facing**2
     push = -size[:, None] * normal
     out, twist = np.zeros((2, len(position), 3))
     np.add.at(out, body, push)

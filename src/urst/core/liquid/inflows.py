@@ -10,8 +10,8 @@ from urst.core.curves.stream import Stream
 from urst.core.launch import launch
 from urst.core.launch.settings import Launch
 from urst.core.liquid.filling import grid
+from urst.core.liquid.inlets import Inlet
 from urst.core.liquid.level_kernels import BAND
-from urst.core.liquid.mouths import Mouth
 from urst.core.liquid.settings import EDGE, PARTICLES
 
 #: moments of a step at which what pours is filled behind what has left it
@@ -22,7 +22,7 @@ _MOMENTS = 8
 class Place:
     """Where something happens to liquid, over a window of time."""
 
-    mouth: Mouth
+    mouth: Inlet
     opens: float
     """[s]"""
     closes: float

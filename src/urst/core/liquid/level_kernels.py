@@ -50,7 +50,7 @@ def _depth(share):
 
 
 @parallel
-def count(position, start, lodging, share, distance, home, reach, phi, full, deep, wanted):
+def count(position, start, owner_cell, share, distance, home, reach, phi, full, deep, wanted):
     """Write where particles say the surface is, `wanted` (cells), where it is not far or they are beyond.
 
     Parameters
@@ -88,8 +88,16 @@ def count(position, start, lodging, share, distance, home, reach, phi, full, dee
                         low, high = (a * ny + b) * nz + max(k - 1, 0), (a * ny + b) * nz + min(k + 1, nz - 1)
                         for p in range(start[low], start[high + 1]):
                             if not free:
-                                lodge = np.int64(lodging[p])
-                                if not reached(reach, i, j, k, lodge // (ny * nz), (lodge // nz) % ny, lodge % nz):
+                                find_owner_cells = np.int64(owner_cell[p])
+                                if not reached(
+                                    reach,
+                                    i,
+                                    j,
+                                    k,
+                                    find_owner_cells // (ny * nz),
+                                    (find_owner_cells // nz) % ny,
+                                    find_owner_cells % nz,
+                                ):
                                     continue
                             dx, dy, dz = position[p, 0] - x, position[p, 1] - y, position[p, 2] - z
                             total += _kernel(dx * dx + dy * dy + dz * dz)

@@ -76,13 +76,13 @@ def arrange(order, position, velocity, affine, out_position, out_velocity, out_a
 
 
 @inline
-def _lodged(lodging, p, reach):
+def _owner_of(owner_cell, p, reach):
     """The cell whose room a particle is in."""
-    lodge = np.int64(lodging[p])
+    find_owner_cells = np.int64(owner_cell[p])
     return (
-        lodge // (reach.shape[1] * reach.shape[2]),
-        (lodge // reach.shape[2]) % reach.shape[1],
-        lodge % reach.shape[2],
+        find_owner_cells // (reach.shape[1] * reach.shape[2]),
+        (find_owner_cells // reach.shape[2]) % reach.shape[1],
+        find_owner_cells % reach.shape[2],
     )
 
 
@@ -97,14 +97,14 @@ def _beside_face(reach, r, s, t, axis, i, j, k):
 
 
 @inline
-def _spread(position, velocity, affine, p, axis, lodging, reach, mass, momentum):
+def _spread(position, velocity, affine, p, axis, owner_cell, reach, mass, momentum):
     """Add a particle to the eight faces about it."""
     x = position[p, 0] - (ZERO if axis == 0 else HALF)
     y = position[p, 1] - (ZERO if axis == 1 else HALF)
     z = position[p, 2] - (ZERO if axis == 2 else HALF)
     i, j, k = np.int64(np.floor(x)), np.int64(np.floor(y)), np.int64(np.floor(z))
     u, v, w = x - np.float32(i), y - np.float32(j), z - np.float32(k)
-    free = reach.reshape(-1)[lodging[p]] == ALL
+    free = reach.reshape(-1)[owner_cell[p]] == ALL
     own = velocity[p, axis]
     cx, cy, cz = affine[p, axis, 0], affine[p, axis, 1], affine[p, axis, 2]
     for a in range(2):
@@ -119,7 +119,7 @@ def _spread(position, velocity, affine, p, axis, lodging, reach, mass, momentum)
                 if k + c < 0 or k + c >= mass.shape[2]:
                     continue
                 if not free:
-                    r, s, t = _lodged(lodging, p, reach)
+                    r, s, t = _owner_of(owner_cell, p, reach)
                     if not _beside_face(reach, r, s, t, np.int64(axis), i + a, j + b, k + c):
                         continue
                 weight = wb * (w if c else ONE - w)
@@ -157,7 +157,7 @@ def _free(reach, i, j, k):
 
 
 @parallel
-def scatter(position, velocity, affine, start, lodging, reach, mx, my, mz, u, v, w):
+def scatter(position, velocity, affine, start, owner_cell, reach, mx, my, mz, u, v, w):
     """Add particles to the faces across x, y, z that thin walls (lodging, reach: `thin_kernels`) do not part them from: masses
     mx, my, mz and momenta u, v, w; start (cells + 1,): where those of each cell begin."""
     nx, ny, nz = reach.shape
@@ -175,18 +175,18 @@ def scatter(position, velocity, affine, start, lodging, reach, mx, my, mz, u, v,
                                 _spread_free(position, velocity, affine, p, 1, my, v)
                                 _spread_free(position, velocity, affine, p, 2, mz, w)
                             else:
-                                _spread(position, velocity, affine, p, 0, lodging, reach, mx, u)
-                                _spread(position, velocity, affine, p, 1, lodging, reach, my, v)
-                                _spread(position, velocity, affine, p, 2, lodging, reach, mz, w)
+                                _spread(position, velocity, affine, p, 0, owner_cell, reach, mx, u)
+                                _spread(position, velocity, affine, p, 1, owner_cell, reach, my, v)
+                                _spread(position, velocity, affine, p, 2, owner_cell, reach, mz, w)
 
 
 @inline
-def _weigh(position, p, lodging, reach, density):
+def _weigh(position, p, owner_cell, reach, density):
     """Add a particle to the eight cells whose middles are about it."""
     x, y, z = position[p, 0] - HALF, position[p, 1] - HALF, position[p, 2] - HALF
-    free, r, s, t = reach.reshape(-1)[lodging[p]] == ALL, np.int64(0), np.int64(0), np.int64(0)
+    free, r, s, t = reach.reshape(-1)[owner_cell[p]] == ALL, np.int64(0), np.int64(0), np.int64(0)
     if not free:
-        r, s, t = _lodged(lodging, p, reach)
+        r, s, t = _owner_of(owner_cell, p, reach)
     i, j, k = np.int64(np.floor(x)), np.int64(np.floor(y)), np.int64(np.floor(z))
     u, v, w = x - np.float32(i), y - np.float32(j), z - np.float32(k)
     for a in range(2):
@@ -216,7 +216,7 @@ def _weigh_free(position, p, density):
 
 
 @parallel
-def weigh(position, start, lodging, reach, density):
+def weigh(position, start, owner_cell, reach, density):
     """Add particles to the cells about them that thin walls (lodging, reach: `thin_kernels`) do not part them from, density (cells);
     start as in `scatter`."""
     nx, ny, nz = reach.shape
@@ -232,7 +232,7 @@ def weigh(position, start, lodging, reach, density):
                             if free:
                                 _weigh_free(position, p, density)
                             else:
-                                _weigh(position, p, lodging, reach, density)
+                                _weigh(position, p, owner_cell, reach, density)
 
 
 @inline
@@ -387,7 +387,24 @@ def _place(guarded, distance, keep, stand, met, before, x, y, z, velocity):
 
 @parallel
 def carry(
-    position, velocity, affine, u, v, w, phi, spray, fall, distance, keep, step, stand, reach, now, met, lodging, state
+    position,
+    velocity,
+    affine,
+    u,
+    v,
+    w,
+    phi,
+    spray,
+    fall,
+    distance,
+    keep,
+    step,
+    stand,
+    reach,
+    now,
+    met,
+    owner_cell,
+    state,
 ):
     """Take up the grid's velocity and move along it (midpoint rule), out of walls.
 
@@ -427,7 +444,7 @@ def carry(
         guarded = reach[i, j, k] != ALL or now[i, j, k] != ALL
         r, s, t = i, j, k
         if guarded:
-            r, s, t = _lodged(lodging, p, reach)
+            r, s, t = _owner_of(owner_cell, p, reach)
             flies = apart(phi, reach, r, s, t, x, y, z) > spray
         else:
             away = phi[i, j, k]

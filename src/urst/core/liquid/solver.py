@@ -14,13 +14,13 @@ from urst.core.fields.wet import DENSITY, Wet
 from urst.core.liquid import deep_kernels, filling, level_kernels, particle_kernels
 from urst.core.liquid.air import Kept
 from urst.core.liquid.band import Band, moving
-from urst.core.liquid.calming import calmed
+from urst.core.liquid.damping import damped
 from urst.core.liquid.inflows import Inflow, Region
-from urst.core.liquid.pressing import LEAST, Pressing, spread
+from urst.core.liquid.pressure_step import LEAST, PressureStep, spread
 from urst.core.liquid.restart import Lattice, taken_up
 from urst.core.liquid.sea import Sea
 from urst.core.liquid.settings import EDGE, PARTICLES, LiquidSettings
-from urst.core.liquid.viscous import steady_dt, tighten
+from urst.core.liquid.viscous import apply_surface_tension, steady_dt
 from urst.core.liquid.walls import STAND, Walls
 from urst.core.liquid.waves import Waves
 from urst.core.liquid.window import Window, beside, fitted, moved, over
@@ -80,9 +80,14 @@ class LiquidSolver:
         regions: Sequence[Region] = (),
         clock: Clock | None = None,
         start_time: float = 0.0,
-        pulse: Callable[[], None] = lambda: None,
+        check_cancelled: Callable[[], None] = lambda: None,
     ):
-        self.settings, self.pulse, self.inflows, self.regions = settings, pulse, list(inflows), list(regions)
+        self.settings, self.check_cancelled, self.inflows, self.regions = (
+            settings,
+            check_cancelled,
+            list(inflows),
+            list(regions),
+        )
         self.gravity, self.shape, self.cell = np.array(gravity, float), settings.shape(), float(settings.cell_size)
         self.origin = np.array(settings.low, float)
         self._up = -self.gravity / max(float(np.linalg.norm(self.gravity)), 1e-9)
@@ -119,12 +124,12 @@ class LiquidSolver:
         self.solution = Solution(0, 0.0, True)
         self.pressed = np.zeros(self.shape, np.float32)
         """pressure in the last step [kPa]"""
-        self.thickened = 0
+        self.viscous_rounds = 0
         """rounds that viscosity took in the last step"""
         self.density = DENSITY
         self.afloat: PushedByLiquid | None = None
         """bodies that liquid pushes, where both act on each other"""
-        self._pressing: Pressing | None = None
+        self._pressure_step: PressureStep | None = None
         self._ways = np.zeros((0, 6))
         self._begun = False
         self._push: np.ndarray | None = None
@@ -255,7 +260,7 @@ class LiquidSolver:
         dt = 2.0 * reach / (speed + np.sqrt(speed * speed + 2.0 * weight * reach)) if weight + speed > 0.0 else np.inf
         return min(max(dt, self.least_dt), steady_dt(self.settings.tension, self.cell))
 
-    def settle(self, seconds: float, tell: Callable[[float], None] = lambda done: None) -> None:
+    def settle(self, seconds: float, report_progress: Callable[[float], None] = lambda done: None) -> None:
         """Come to rest before the first frame, with all that moves held still.
 
         Parameters
@@ -266,7 +271,7 @@ class LiquidSolver:
         """
         done = 0.0
         while done < seconds - 1e-9:
-            tell(done)
+            report_progress(done)
             dt = min(self.stable_dt(), seconds - done)
             self._fit()
             self._press(dt, held=True)
@@ -279,7 +284,7 @@ class LiquidSolver:
         self.velocity = [np.zeros_like(u) for u in flow]
         if len(self.position):
             self._press(self.least_dt, held=True)
-        self.velocity, self._kept, self._pressing = flow, pockets, None
+        self.velocity, self._kept, self._pressure_step = flow, pockets, None
 
     def step(self, dt: float) -> None:
         """Advance by `dt` seconds.
@@ -289,7 +294,7 @@ class LiquidSolver:
         SolverFailed
             If a velocity is no longer finite or the pressure solve does not converge.
         """
-        if self._pressing is None:
+        if self._pressure_step is None:
             self.press(dt)
         self._move(dt, self.time + dt)
         self.time += dt
@@ -306,7 +311,7 @@ class LiquidSolver:
         SolverFailed
             If a velocity is no longer finite or the pressure solve does not converge.
         """
-        self.pulse()
+        self.check_cancelled()
         self._fit()
         self.walls.place(self.time)
         self._press(dt, held=False)
@@ -319,23 +324,25 @@ class LiquidSolver:
             self.velocity[axis] += np.float32(fall * self.gravity[axis])
         w = self.walls
         nodes = self.afloat.nodes(dt) if self.afloat is not None and not held else None
-        self._pressing = pressing = Pressing(w, self.phi, self._up, self.velocity, nodes, self.settings.air != "vents")
-        self._kept, grown = pressing.follow(self._kept, dt)
+        self._pressure_step = pressure_step = PressureStep(
+            w, self.phi, self._up, self.velocity, nodes, self.settings.air != "vents"
+        )
+        self._kept, grown = pressure_step.follow(self._kept, dt)
         if held:
             w.drive(np.zeros_like(w.velocity), np.zeros_like(w.velocity))
         else:
-            pressing.drive(pressing.ways if nodes else None)
-        self._thicken(pressing, dt)
+            pressure_step.drive(pressure_step.ways if nodes else None)
+        self._apply_viscosity(pressure_step, dt)
         wanted = self._held() / PARTICLES
         have = self.volume() / self.cell**3
         # as a speed across a cell, a share a second and not a step: changes of it press on what floats
         source = min(MEND, MOST_MEND / dt) * (wanted - have) / max(have, 1.0) * self.cell
         if self.inflows:
-            self._shut = pressing.shut()
+            self._shut = pressure_step.shut()
         growth = np.full(self.shape, np.float32(source))
         if self._push is not None and not held:
             growth += np.float32(self.cell) * self._push
-        self.pressure, self.solution = pressing.project(self.velocity, growth, self.settings.tolerance, grown)
+        self.pressure, self.solution = pressure_step.project(self.velocity, growth, self.settings.tolerance, grown)
         self.pressed = self.pressure * np.float32(1e-3 * DENSITY * self.cell / fall)
         if not self.solution.converged:
             raise SolverFailed(
@@ -343,26 +350,26 @@ class LiquidSolver:
                 f"rounds, more than the {self.settings.tolerance:.2g} asked for: raise the divergence left, or use larger cells."
             )
         if nodes:
-            impulse = pressing.impulses(self.pressure)
-            self._ways = pressing.ways + pressing.moved(impulse)
-            if pressing.stuck is not None:
-                impulse = impulse + pressing.stuck.impulses(nodes, self._ways, w.position)
-            self.afloat.take(impulse + pressing.rubbed, dt)
-            self._note(pressing)
+            impulse = pressure_step.impulses(self.pressure)
+            self._ways = pressure_step.ways + pressure_step.moved(impulse)
+            if pressure_step.trapped is not None:
+                impulse = impulse + pressure_step.trapped.impulses(nodes, self._ways, w.position)
+            self.afloat.take(impulse + pressure_step.viscous_impulse, dt)
+            self._note(pressure_step)
         if not all(np.isfinite(u).all() for u in self.velocity):
             raise SolverFailed("The liquid has no finite velocity any more: raise the most substeps.")
 
-    def _thicken(self, pressing, dt):
+    def _apply_viscosity(self, pressure_step, dt):
         """Let viscosity and surface tension act."""
         s = self.settings
         if s.viscosity > 0.0:
-            self.thickened = pressing.thicken(self.velocity, s.viscosity, dt)
+            self.viscous_rounds = pressure_step.apply_viscosity(self.velocity, s.viscosity, dt)
         if s.tension > 0.0:
-            tighten(self.velocity, self.phi, self.cell, s.tension, dt, LEAST)
+            apply_surface_tension(self.velocity, self.phi, self.cell, s.tension, dt, LEAST)
 
-    def _note(self, pressing):
-        self.given, self.taken = self.given + pressing.given, self.taken + pressing.taken
-        self.exchanged += pressing.exchanged
+    def _note(self, pressure_step):
+        self.given, self.taken = self.given + pressure_step.given, self.taken + pressure_step.taken
+        self.exchanged += pressure_step.exchanged
 
     def respond(self, change: np.ndarray) -> np.ndarray:
         """Let nodes that others have pushed since the first half of a step push the liquid, which gives way with them.
@@ -377,23 +384,23 @@ class LiquidSolver:
         (k, 6) float
             How the liquid changes them in turn.
         """
-        pressing = self._pressing
-        assert pressing is not None and pressing.nodes is not None
-        impulse = pressing.respond(self.velocity, change, self.settings.tolerance)
-        back = pressing.moved(impulse)
+        pressure_step = self._pressure_step
+        assert pressure_step is not None and pressure_step.nodes is not None
+        impulse = pressure_step.respond(self.velocity, change, self.settings.tolerance)
+        back = pressure_step.moved(impulse)
         self._ways = self._ways + change + back
-        self._note(pressing)
+        self._note(pressure_step)
         return back
 
     def _move(self, dt, time):
         """Do the second half of a step: carry particles and surface along the flow, among walls where they are at a time [s]."""
-        pressing, self._pressing = self._pressing, None
-        assert pressing is not None
-        if pressing.nodes is not None:
-            pressing.drive(self._ways)
-        self.velocity = pressing.finish(self.velocity)
-        pressing.even_out(self.position, self._start, self._lodging, self.band)
-        self.pulse()
+        pressure_step, self._pressure_step = self._pressure_step, None
+        assert pressure_step is not None
+        if pressure_step.nodes is not None:
+            pressure_step.drive(self._ways)
+        self.velocity = pressure_step.finish(self.velocity)
+        pressure_step.even_out(self.position, self._start, self._lodging, self.band)
+        self.check_cancelled()
         self._carry(dt, time)
         self._begun = True
         if time > self.time:
@@ -406,14 +413,14 @@ class LiquidSolver:
         if self.sea:
             self.sea.level(self.phi, dt, time)
             self._surface()
-        self.pulse()
+        self.check_cancelled()
         self._measure_band(time)
         self._trim(dt)
         self._scatter(dt)
         if self.sea:
             self.sea.flow(self.velocity, self.band.bare(), dt, time)
         weight = float(np.linalg.norm(self.gravity))
-        self.velocity = calmed(self.velocity, self._known, weight, self.cell, dt)
+        self.velocity = damped(self.velocity, self._known, weight, self.cell, dt)
 
     def _pour(self, dt):
         """Let in what comes in."""
@@ -609,7 +616,7 @@ class LiquidSolver:
             "energy": 0.5 * each * squared + each * fall,
             "pressure_iterations": float(self.solution.iterations),
             "divergence_left": self.solution.residual,
-        } | ({"viscous_iterations": float(self.thickened)} if self.settings.viscosity > 0.0 else {})
+        } | ({"viscous_iterations": float(self.viscous_rounds)} if self.settings.viscosity > 0.0 else {})
 
     def _moving(self):
         """What `band.moving` tells of all there is."""

@@ -599,7 +599,7 @@ def clear(position, reach, met, out):
 
 
 @parallel
-def lodge(position, distance, home, reach, met, lodging):
+def find_owner_cells(position, distance, home, reach, met, owner_cell):
     """Find whose room each particle is in, lodging (n,) int32, the number of a cell: that of the nearest sample that it sees.
 
     Parameters
@@ -616,7 +616,7 @@ def lodge(position, distance, home, reach, met, lodging):
         n = np.int64(number)
         x, y, z = float(position[n, 0]), float(position[n, 1]), float(position[n, 2])
         i, j, k = np.int64(x), np.int64(y), np.int64(z)
-        lodging[n] = (i * ny + j) * nz + k
+        owner_cell[n] = (i * ny + j) * nz + k
         if reach[i, j, k] == ALL:
             continue
         a, b, c = np.int64(x + x), np.int64(y + y), np.int64(z + z)
@@ -637,4 +637,4 @@ def lodge(position, distance, home, reach, met, lodging):
                 e, f, g = cell_of(home, u // 2, v // 2, w // 2, u, v, w)
                 if e >= 0:
                     least = away
-                    lodging[n] = (e * ny + f) * nz + g
+                    owner_cell[n] = (e * ny + f) * nz + g

@@ -6,7 +6,7 @@ import numpy as np
 
 from urst.core.fields.wet import DENSITY
 from urst.core.liquid import viscous_kernels as kernels
-from urst.core.liquid.clinging import Clinging
+from urst.core.liquid.no_slip import NoSlipFaces
 from urst.core.liquid.walls import Walls
 from urst.errors import SolverFailed
 
@@ -17,10 +17,10 @@ _STEADY = 0.7
 
 
 #: finds the faces that liquid clings to, of what faces are
-Find = Callable[[list[np.ndarray], int, int], Clinging | None]
+Find = Callable[[list[np.ndarray], int, int], NoSlipFaces | None]
 
 
-def thicken(
+def apply_viscosity(
     velocity: list[np.ndarray],
     phi: np.ndarray,
     walls: Walls,
@@ -28,7 +28,7 @@ def thicken(
     dt: float,
     closed,
     find: Find = lambda kind, wall, free: None,
-) -> tuple[int, Clinging | None, np.ndarray]:
+) -> tuple[int, NoSlipFaces | None, np.ndarray]:
     """Let a flow rub against itself and against walls, with which it goes where it touches them, in place.
 
     Conjugate gradients over all faces at once, so that what turns as a whole goes on turning and a thread buckles.
@@ -78,7 +78,7 @@ def thicken(
             u, v, w = (x[(axis + n) % 3] for n in range(3))
             kernels.apply(phi, u, v, w, axis, kind[axis], share[axis], strength, ends, out[axis])
             if cling is not None:
-                kernels.rub(phi, u, v, w, axis, kind[axis], strength, ends, reaction[axis])
+                kernels.wall_stress(phi, u, v, w, axis, kind[axis], strength, ends, reaction[axis])
         if cling is not None:
             out.append(np.einsum("kij,kj->ki", cling.mass, x[3]) - cling.gathered(cling.chained(reaction)))
         return out
@@ -124,7 +124,9 @@ def thicken(
     )
 
 
-def tighten(velocity: list[np.ndarray], phi: np.ndarray, cell: float, tension: float, dt: float, least) -> None:
+def apply_surface_tension(
+    velocity: list[np.ndarray], phi: np.ndarray, cell: float, tension: float, dt: float, least
+) -> None:
     """Let surface tension pull, in place.
 
     Parameters

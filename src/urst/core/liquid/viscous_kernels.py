@@ -144,7 +144,7 @@ def apply(phi, u, v, w, axis, kind, share, strength, ends, out):
 
 
 @parallel
-def rub(phi, u, v, w, axis, kind, strength, ends, out):
+def wall_stress(phi, u, v, w, axis, kind, strength, ends, out):
     """Write what stress does to the closed faces across an axis, in steps of velocity of a full cell, 0 at others; see `apply`."""
     d, e, f = axis, (axis + 1) % 3, (axis + 2) % 3
     for row in prange(out.shape[0]):

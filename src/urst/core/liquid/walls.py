@@ -254,7 +254,7 @@ class Walls:
         places : (n, 3) float32 [cells]
         """
         found = np.empty(len(places), np.int32)
-        thin_kernels.lodge(places, self.distance, self.home, self.reach, self.met(), found)
+        thin_kernels.find_owner_cells(places, self.distance, self.home, self.reach, self.met(), found)
         return found
 
     def immersed(self, phi: np.ndarray) -> np.ndarray:

@@ -368,7 +368,7 @@ def shares(bonds, some, force, share):
 
 
 @serial
-def lumps(n, kind, body, alive, label):
+def clusters(n, kind, body, alive, label):
     """Label loose bodies joined by living bonds, label (n,): the least index in each lump."""
     for b in range(n):
         label[b] = b

@@ -114,9 +114,9 @@ class Bonds:
         self._tied = same[use]
         links = coo_matrix((np.ones(self._tied.sum()), pair[self._tied].T), shape=(len(kind), len(kind)))
         self._solid = connected_components(links, directed=False)[1]
-        borne = np.where(self._tied, 0.0, self.state.strength[:, 0] * self.area)
+        steady_forces = np.where(self._tied, 0.0, self.state.strength[:, 0] * self.area)
         self._borne = np.zeros(len(kind))
-        np.add.at(self._borne, self._solid[pair], borne[:, None])
+        np.add.at(self._borne, self._solid[pair], steady_forces[:, None])
         self.load_share = np.zeros(b)
         """(b,) stress over strength"""
 
@@ -145,10 +145,10 @@ class Bonds:
         span = 1 + max(body.max(initial=0), pairs.max(initial=0))
         return np.isin(pairs[:, 0] * span + pairs[:, 1], body[:, 0] * span + body[:, 1])
 
-    def lumps(self, kind: np.ndarray) -> np.ndarray:
+    def clusters(self, kind: np.ndarray) -> np.ndarray:
         """Return a label for each body, the same for loose ones that living bonds join, (n,) int64."""
         label = np.empty(len(kind), np.int64)
-        bond_kernels.lumps(len(kind), kind, self.state.body, self.state.alive, label)
+        bond_kernels.clusters(len(kind), kind, self.state.body, self.state.alive, label)
         return label
 
     def anchored(self, kind: np.ndarray, label: np.ndarray) -> np.ndarray:

@@ -309,7 +309,7 @@ def note(joints, rows, count, interval):
 
 @serial
 def join(n, kind, body, alive, label):
-    """Join the labels (n,) of loose bodies that joints hold together; see `bond_kernels.lumps`."""
+    """Join the labels (n,) of loose bodies that joints hold together; see `bond_kernels.clusters`."""
     changed = True
     while changed:
         changed = False

@@ -48,7 +48,7 @@ class Manifolds(NamedTuple):
     turn: np.ndarray  # (p, 3, 3) its rotation seen from there then
     need: np.ndarray  # (p,) how far they may close within the check [m]
     gap: np.ndarray  # (p,) least gap now [m]
-    hurry: np.ndarray  # (p,) how far they closed when the check was tried without them [m]
+    missed: np.ndarray  # (p,) how far they closed when the check was tried without them [m]
 
 
 def still(radius: np.ndarray) -> np.ndarray:
@@ -62,7 +62,7 @@ def none(p: int) -> Manifolds:
         shape=np.zeros((p, 2), np.int64), body=np.zeros((p, 2), np.int64), state=np.zeros(p, np.int64),
         size=np.zeros(p, np.int64), axis=np.zeros((p, 3)), tangent=np.zeros((p, 3)),
         point=np.zeros((p, POINTS, 2, 3)), share=np.zeros(p), impulse=np.zeros((p, POINTS, 3)), apart=np.zeros(p), margin=np.zeros(p),
-        travel=np.zeros(p), safe=np.zeros(p), known=np.zeros(p), offset=np.zeros((p, 3)), turn=np.zeros((p, 3, 3)), need=np.zeros(p), gap=np.zeros(p), hurry=np.zeros(p),
+        travel=np.zeros(p), safe=np.zeros(p), known=np.zeros(p), offset=np.zeros((p, 3)), turn=np.zeros((p, 3, 3)), need=np.zeros(p), gap=np.zeros(p), missed=np.zeros(p),
     )  # fmt: skip
 
 
@@ -219,14 +219,14 @@ def _sift(m, bodies, dt, weight, ahead, due):
         due[p] = 0
         a, b = m.body[p, 0], m.body[p, 1]
         gone, most = ahead[a, 0] + ahead[b, 0], ahead[a, 1] + ahead[b, 1]
-        if m.safe[p] - most > SPARE and m.state[p] != 0 and m.hurry[p] == 0.0:
+        if m.safe[p] - most > SPARE and m.state[p] != 0 and m.missed[p] == 0.0:
             # far too far apart to meet, whichever way they go
             m.gap[p], m.need[p] = m.safe[p] - gone, most - gone
             continue
         calm = min(ahead[a, 2], ahead[b, 2])
         if (
             m.state[p] == NEAR
-            and m.hurry[p] == 0.0
+            and m.missed[p] == 0.0
             and gone - m.known[p] < _STALE
             and gone - m.travel[p] <= calm
             and most - m.travel[p] <= m.margin[p]
@@ -241,7 +241,7 @@ def _sift(m, bodies, dt, weight, ahead, due):
         v1 = bodies.velocity[j, 1] - bodies.velocity[i, 1]
         v2 = bodies.velocity[j, 2] - bodies.velocity[i, 2]
         speed = np.sqrt(v0 * v0 + v1 * v1 + v2 * v2) + bodies.swing[i] + bodies.swing[j] + dt * weight
-        m.need[p] = max(m.hurry[p], dt * speed)
+        m.need[p] = max(m.missed[p], dt * speed)
         if m.state[p] == 0:
             continue
         travel = bodies.travel[i] + bodies.travel[j]
@@ -257,7 +257,7 @@ def _sift(m, bodies, dt, weight, ahead, due):
         nz = r[2, 0] * way[0] + r[2, 1] * way[1] + r[2, 2] * way[2]
         closing = max(0.0, -(nx * v0 + ny * v1 + nz * v2))
         need = max(
-            m.hurry[p], dt * (closing + dt * weight + _rims(bodies, i, nx, ny, nz) + _rims(bodies, j, nx, ny, nz))
+            m.missed[p], dt * (closing + dt * weight + _rims(bodies, i, nx, ny, nz) + _rims(bodies, j, nx, ny, nz))
         )
         m.need[p] = need
         for again in range(2):
@@ -410,7 +410,7 @@ def missed(m, bodies, carrier, centre, moved, spare, tolerated):
     Parameters
     ----------
     m : Manifolds
-        Their `hurry` is raised.
+        Their `missed` is raised.
     bodies : Bodies
         As they stood at the start of the check.
     carrier : (n,) int64
@@ -455,8 +455,8 @@ def missed(m, bodies, carrier, centre, moved, spare, tolerated):
             )
         closed += np.sqrt(moved[k, 3] ** 2 + moved[k, 4] ** 2 + moved[k, 5] ** 2) * bodies.radius[i]
         closed += np.sqrt(moved[o, 3] ** 2 + moved[o, 4] ** 2 + moved[o, 5] ** 2) * bodies.radius[j]
-        if m.gap[p] - closed < -tolerated and closed > m.hurry[p]:
-            m.hurry[p], some = closed, True
+        if m.gap[p] - closed < -tolerated and closed > m.missed[p]:
+            m.missed[p], some = closed, True
     return some
 
 

@@ -32,7 +32,7 @@ def gauges(b: Bodies, bonds: Bonds, label, contacts: Contacts, gravity, floor: f
     speed = np.linalg.norm(b.velocity, axis=1)
     turning = np.einsum("nij,nj->ni", np.transpose(b.rotation, (0, 2, 1)), b.spin)
     energy = 0.5 * b.mass * speed**2 + 0.5 * np.einsum("ni,nij,nj->n", turning, b.inertia, turning)
-    lump = np.bincount(label[loose], b.mass[loose], minlength=len(label)) if loose.any() else np.zeros(1)
+    cluster = np.bincount(label[loose], b.mass[loose], minlength=len(label)) if loose.any() else np.zeros(1)
     moving = loose & (speed > REST_SPEED)
     height = -float((b.mass * ((b.position - (0.0, 0.0, datum)) @ gravity))[loose].sum())
     gap = contacts.pairs.gap[contacts.touching()]
@@ -46,7 +46,7 @@ def gauges(b: Bodies, bonds: Bonds, label, contacts: Contacts, gravity, floor: f
         "deepest_overlap": float(max(0.0, -gap.min())) if len(gap) else 0.0,
         "bonds_left": bonds.left(),
         "bond_load": float(bonds.load_share.max()) if len(bonds.load_share) else 0.0,
-        "largest_piece": float(lump.max()),
+        "largest_piece": float(cluster.max()),
         "top_speed": float(speed[loose].max()) if loose.any() else 0.0,
     }
 

@@ -20,7 +20,7 @@ def pull(solver, regions, dt: float) -> None:
         inside = ((bodies.position >= np.array(r.low)) & (bodies.position <= np.array(r.high))).all(axis=1)
         inside &= solver.free()
         if acts != did or (first and acts):
-            solver.rouse(inside)
+            solver.wake_up(inside)
         if not acts:
             continue
         more = np.array(r.pull) - solver.gravity

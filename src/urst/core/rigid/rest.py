@@ -13,7 +13,7 @@ from urst.core.jit import kernel, serial
 from urst.core.rigid.detect import NEAR
 
 #: how little [m] and how slowly [m/s] a body must move, and for how long [s], before it sleeps
-DRIFT, SLOW, DOZE = 2.5e-4, 0.05, 0.5
+DRIFT, SLOW, SLEEP_AFTER = 2.5e-4, 0.05, 0.5
 #: neighbours must have been as calm for this long [s]
 CALM = 0.25
 #: a body standing deeper in another does not sleep [m]
@@ -83,7 +83,7 @@ def _count(bodies, rest, b, dt):
 
 
 @serial
-def doze(bodies, m, load, rest, marks, label, sleepy):
+def put_to_sleep(bodies, m, load, rest, marks, label, sleepy):
     """Put calm bodies with calm neighbours to sleep.
 
     `load` (p,) [N]: what the pairs bear; `label` (n,) is the same for bodies that must sleep together, the least of their
@@ -91,7 +91,7 @@ def doze(bodies, m, load, rest, marks, label, sleepy):
     """
     n = len(bodies.mass)
     for b in range(n):
-        sleepy[b] = bodies.kind[b] == LOOSE and bodies.awake[b] and rest.calm[b] >= DOZE
+        sleepy[b] = bodies.kind[b] == LOOSE and bodies.awake[b] and rest.calm[b] >= SLEEP_AFTER
     for p in range(len(m.state)):
         if m.state[p] != NEAR or m.size[p] == 0:
             continue

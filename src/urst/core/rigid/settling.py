@@ -16,7 +16,7 @@ _DAMPING = 6.0
 _LIFTS = 0.1
 
 
-def settle(solver: "RigidSolver", seconds: float, pulse: Callable[[], None]) -> None:
+def settle(solver: "RigidSolver", seconds: float, check_cancelled: Callable[[], None]) -> None:
     """Let bodies and bonds take up gravity: nothing driven moves, nothing snaps.
 
     What is thrown, and what hangs with nothing below it, stays where and as it was put. What bonds hold to something fixed, or
@@ -31,7 +31,7 @@ def settle(solver: "RigidSolver", seconds: float, pulse: Callable[[], None]) -> 
         Called between steps; what it raises ends the work.
     """
     drive, solver.drive = solver.drive, None
-    bodies, lumps = solver.bodies, solver.lumps
+    bodies, clusters = solver.bodies, solver.clusters
     velocity, spin = bodies.velocity.copy(), bodies.spin.copy()
     kind = bodies.kind.copy()
     held = (np.abs(velocity) + np.abs(spin)).max(axis=1) > 0
@@ -40,17 +40,17 @@ def settle(solver: "RigidSolver", seconds: float, pulse: Callable[[], None]) -> 
     bodies.kind[(held & (kind == LOOSE)) | (kind == DRIVEN)] = FIXED
     bodies.velocity[:], bodies.spin[:] = 0.0, 0.0
     time = solver.time
-    lumps.begin(bodies)
-    lumps.relax(bodies, solver.gravity, solver.touching(), moving=True)
+    clusters.begin(bodies)
+    clusters.relax(bodies, solver.gravity, solver.touching(), moving=True)
     solver.contacts.moved()
-    label = lumps.label
+    label = clusters.label
     energy: np.ndarray = np.zeros(len(held))
     checks = int(np.ceil(seconds / solver.step_dt))
-    if not lumps.nodes(bodies).any():
+    if not clusters.nodes(bodies).any():
         # what bonds hold is in equilibrium, and nothing else could move
-        checks, bodies.awake[(lumps.firm == 1) & lumps.held] = 0, 0
+        checks, bodies.awake[(clusters.firm == 1) & clusters.held] = 0, 0
     for _ in range(checks):
-        pulse()
+        check_cancelled()
         solver.advance(solver.step_dt, _DAMPING, _DAMPING, snapping=False)
         before, square = energy, np.einsum("ni,ni->n", bodies.velocity, bodies.velocity) + bodies.swing**2
         energy = np.bincount(label, bodies.mass * square, minlength=len(held))
@@ -60,12 +60,12 @@ def settle(solver: "RigidSolver", seconds: float, pulse: Callable[[], None]) -> 
     bodies.position[held], bodies.orientation[held] = start
     bodies.velocity[held], bodies.spin[held] = velocity[held], spin[held]
     bodies.awake[held], solver.rest.calm[held] = 1, 0.0
-    lumps.resume(bodies)
+    clusters.resume(bodies)
     # what snaps at once must not sleep
     over = np.zeros(len(held), bool)
     over[solver.bonds.body[solver.load_share > 1.0]] = True
-    solver.rouse(over)
-    lumps.loosen(over, bodies)
+    solver.wake_up(over)
+    clusters.loosen(over, bodies)
     solver.contacts.stale()
     solver.time, solver.drive = time, drive
 

@@ -14,21 +14,21 @@ from urst.core.geometry import rotation
 from urst.core.geometry.convex import with_points
 from urst.core.geometry.land import Land
 from urst.core.launch.blast import faces
-from urst.core.rigid import jammed, manifolds, measure, outside, rest, settling, state, substeps, sweeps
+from urst.core.rigid import manifolds, mass_scaling, measure, outside, rest, settling, state, substeps, sweeps
 from urst.core.rigid.bond_kernels import forces
 from urst.core.rigid.bonds import LAG, Bonds
-from urst.core.rigid.borne import Borne
+from urst.core.rigid.clusters import BLOW, FLEX, Clusters
 from urst.core.rigid.colliders import Colliders
 from urst.core.rigid.compounds import pushes
 from urst.core.rigid.contacts import Contacts, Touching
 from urst.core.rigid.director import Directed, Director
 from urst.core.rigid.joints import Jointed, Joints
-from urst.core.rigid.lumps import BLOW, FLEX, Lumps
 from urst.core.rigid.matter import Matter
 from urst.core.rigid.nodes import nodes_of
 from urst.core.rigid.rest import Rest
 from urst.core.rigid.settings import RigidSettings
 from urst.core.rigid.state import Bodies
+from urst.core.rigid.steady_forces import SteadyForces
 from urst.errors import BadValue, SolverFailed
 
 #: share of an overlap worked off in a substep
@@ -50,7 +50,7 @@ FAR, WIDE, FINER = 16e-3, 0.08, (2, 4)
 #: and where they come by less than this, twice as long a one serves [m]
 SLOW = 1e-3
 #: checks between looks at who may sleep
-DOZE_CHECKS = 8
+SLEEP_CHECKS = 8
 
 
 #: gives the poses of the driven bodies at a time [s]: positions (d, 3), quaternions (d, 4)
@@ -153,8 +153,8 @@ class RigidSolver:
         self.counted = (0, 0)
         """a frame, and the checks that were made in it"""
         self.share = np.ones(n)
-        """(n,) how much heavier those that are squeezed are taken as, see `jammed`"""
-        self.borne = Borne(n)
+        """(n,) how much heavier those that are squeezed are taken as, see `mass_scaling`"""
+        self.steady_forces = SteadyForces(n)
         self.pace = 0.0
         """how fast bodies that may touch come at each other, at most [m/s]"""
         self.turning = 0.0
@@ -177,13 +177,13 @@ class RigidSolver:
         )
         self.bonds, self.patch_of_bond = self._bonds.state, self._bonds.patch
         self.joints = Joints(jointed, self.bodies, self.hulls, matter.whole)
-        self.lumps = Lumps(self._bonds, self.joints, self.bodies, self.step_dt, self.step_dt / settings.substeps)
+        self.clusters = Clusters(self._bonds, self.joints, self.bodies, self.step_dt, self.step_dt / settings.substeps)
         self.driven = np.flatnonzero(matter.kind == DRIVEN)
         self.bodies.kind[:] = self.director.kind
         if drive:
             self._place_driven(*drive(start_time))
         self._appear()
-        self.lumps.begin(self.bodies)
+        self.clusters.begin(self.bodies)
 
     @property
     def load_share(self) -> np.ndarray:
@@ -195,7 +195,7 @@ class RigidSolver:
         """Strength of each bond in tension and in shear, (b, 2) [Pa]."""
         return self._bonds.state.strength[:, :2]
 
-    def settle(self, seconds: float, pulse: Callable[[], None] = lambda: None) -> None:
+    def settle(self, seconds: float, check_cancelled: Callable[[], None] = lambda: None) -> None:
         """Let bodies and bonds take up gravity before the shot starts; see `settling.settle`.
 
         Parameters
@@ -204,11 +204,11 @@ class RigidSolver:
         pulse : callable
         """
         if seconds > 0:
-            settling.settle(self, seconds, pulse)
+            settling.settle(self, seconds, check_cancelled)
 
     def stable_dt(self) -> float:
         """Return the longest time that one check for contact serves [s]: twice as long where bodies hardly come at each other."""
-        swings = len(self.joints) or len(self.lumps.swept)
+        swings = len(self.joints) or len(self.clusters.swept)
         return self.step_dt if swings or self.pace * 2.0 * self.step_dt >= SLOW else 2.0 * self.step_dt
 
     def step(self, dt: float) -> None:
@@ -275,16 +275,16 @@ class RigidSolver:
         bodies = self.bodies
         bodies.kind[some] = kind
         bodies.awake[:], self.rest.calm[:] = 1, 0.0
-        self.lumps.forget()
-        self.lumps.relabel(bodies)
+        self.clusters.forget()
+        self.clusters.relabel(bodies)
         self.contacts.stale()
 
     def _kick(self, velocity, spin):
         """Change velocities and spins by (n, 3) each; what that would tear at is loosened."""
         bodies = self.bodies
         kicked = (np.abs(velocity) + np.abs(spin)).any(axis=1)
-        self.rouse(kicked)
-        self.lumps.loosen(kicked, bodies)
+        self.wake_up(kicked)
+        self.clusters.loosen(kicked, bodies)
         bodies.velocity[:] += velocity
         bodies.spin[:] += spin
 
@@ -321,7 +321,7 @@ class RigidSolver:
         SolverFailed
             If a body has no finite place any more.
         """
-        bodies, c, lumps, weight = self.bodies, self.contacts, self.lumps, self.weight()
+        bodies, c, clusters, weight = self.bodies, self.contacts, self.clusters, self.weight()
         if not self.drive and not ((bodies.kind == LOOSE) & (bodies.awake == 1)).any():
             # what sleeps costs nothing
             self.time += dt
@@ -335,30 +335,32 @@ class RigidSolver:
         for _ in range(WAKES):
             if not rest.wake_before(bodies, c.pairs, c.marks, weight, dt, wake):
                 break
-            self.rouse(wake)
+            self.wake_up(wake)
             self.look(dt)
         saved, bonded = self._before(), len(self.bonds.alive) > 0
-        c.pairs.hurry[:] = 0.0
+        c.pairs.missed[:] = 0.0
         lost = -1
         for again in range(WAKES + 1):
-            free = lumps.nodes(bodies)
+            free = clusters.nodes(bodies)
             c.load[:] = 0.0
             *motion, centre, turned = self._solve(dt, free, linear_damping, angular_damping, snapping)
             if bonded:
                 pushed, force = self._pushes(dt)
-            jams = jammed.squeeze(c.pairs, c.load, bodies, free, lumps.compounds.carrier, weight, self.share)
+            rescaled = mass_scaling.scale_masses(
+                c.pairs, c.load, bodies, free, clusters.compounds.carrier, weight, self.share
+            )
             wake[:] = False
             woken = rest.wake_after(bodies, c.pairs, c.load, c.marks, weight, wake)
             missed = again < MISSES and manifolds.missed(
-                c.pairs, bodies, lumps.compounds.carrier, centre, motion[1], manifolds.SPARE, DEEP
+                c.pairs, bodies, clusters.compounds.carrier, centre, motion[1], manifolds.SPARE, DEEP
             )
-            struck = lumps.strikes(bodies, c.pairs, force) if snapping and bonded else None
-            if again == WAKES or not (woken or missed or jams or struck is not None):
+            struck = clusters.strikes(bodies, c.pairs, force) if snapping and bonded else None
+            if again == WAKES or not (woken or missed or rescaled or struck is not None):
                 s = self.settings
                 lost = substeps.conclude(
                     bodies,
-                    lumps.compounds,
-                    lumps.creeping * (dt / self.step_dt),
+                    clusters.compounds,
+                    clusters.creeping * (dt / self.step_dt),
                     self.rest,
                     free,
                     turned,
@@ -372,9 +374,9 @@ class RigidSolver:
             # what sleeps was a wall so far, what is firm was one body, what was left out was not met: take the check back
             self._take_back(saved)
             if woken:
-                self.rouse(wake)
+                self.wake_up(wake)
             if struck is not None:
-                lumps.loosen(struck, bodies)
+                clusters.loosen(struck, bodies)
             self.look(dt)
             saved = self._before()
         closing, self.turning = manifolds.fastest(c.pairs, bodies, dt, 1.0 + 2.0 * self.step_dt / dt, manifolds.SPARE)
@@ -385,15 +387,15 @@ class RigidSolver:
             # whatever rounding the substeps have left
             self._place_driven(*pose)
         if bonded:
-            lumps.taken += pushed
-            lumps.heed(bodies, force, dt)
+            clusters.taken += pushed
+            clusters.heed(bodies, force, dt)
             self._judge(free, dt, snapping, self._ended(FLEX, dt))
         if snapping and len(self.joints) and self.joints.tear():
-            lumps.relabel(bodies)
+            clusters.relabel(bodies)
             c.stale()
-        if self._ended(DOZE_CHECKS, dt):
+        if self._ended(SLEEP_CHECKS, dt):
             sleepy = np.zeros(len(bodies.mass), np.uint8)
-            rest.doze(bodies, c.pairs, c.load, self.rest, c.marks, lumps.company, sleepy)
+            rest.put_to_sleep(bodies, c.pairs, c.load, self.rest, c.marks, clusters.company, sleepy)
         if lost >= 0:
             raise SolverFailed(
                 f"Body {lost} has no finite position after {self.time:.3f} s; most likely a stiff overlap or an "
@@ -409,7 +411,7 @@ class RigidSolver:
             self.bonds.impulse,
             self.joints.state.impulse,
             self.contacts.pairs.impulse,
-            self.lumps.taken,
+            self.clusters.taken,
         )
         return [(x, x.copy()) for x in kept]
 
@@ -422,30 +424,30 @@ class RigidSolver:
         n = len(self.bodies.mass)
         pushed, force = np.zeros((n, 6)), np.zeros((n, 3))
         h = self.step_dt / self.settings.substeps
-        pushes(self.contacts.pairs, self.bodies, self.lumps.bears > 0.0, self.contacts.load, h, dt, pushed, force)
-        self.borne.press(self.lumps.firm == 1, dt, pushed, force)
+        pushes(self.contacts.pairs, self.bodies, self.clusters.bears > 0.0, self.contacts.load, h, dt, pushed, force)
+        self.steady_forces.press(self.clusters.firm == 1, dt, pushed, force)
         return pushed, force
 
     def _judge(self, free, dt, snapping, flexes):
         """Take up what bonds bore, let firm lumps give, and part what bore too much."""
-        bodies, lumps, bonds = self.bodies, self.lumps, self.bonds
-        some = lumps.swept[free[bonds.body[lumps.swept]].any(axis=1)]
+        bodies, clusters, bonds = self.bodies, self.clusters, self.bonds
+        some = clusters.swept[free[bonds.body[clusters.swept]].any(axis=1)]
         if len(some):
             forces(bonds, some, bodies.rotation, dt)
             self._bonds.judge(some)
             snapped, full = self._bonds.tear(bodies)
             if snapping and full.any():
-                lumps.disturb(np.flatnonzero(full))
+                clusters.disturb(np.flatnonzero(full))
             if snapping and snapped.any():
                 self._bonds.part(snapped)
-                lumps.relabel(bodies)
+                clusters.relabel(bodies)
                 self.contacts.stale()
         if flexes:
-            over = lumps.flex(bodies, self.gravity, self.rest.calm, self.touching, self.checks // FLEX)
+            over = clusters.flex(bodies, self.gravity, self.rest.calm, self.touching, self.checks // FLEX)
             if snapping and over.any():
                 struck = np.zeros(len(bodies.mass), bool)
                 struck[bonds.body[over].ravel()] = True
-                lumps.loosen(struck, bodies)
+                clusters.loosen(struck, bodies)
 
     def look(self, dt: float) -> None:
         """Find where bodies touch, or may within `dt` [s]."""
@@ -470,18 +472,18 @@ class RigidSolver:
             max(BOUNCE_FALL * weight * h, BOUNCE_LEAST),
         )))  # fmt: skip
         keep = np.exp([-linear_damping * h, -angular_damping * h])
-        pull, ballast = self.borne.on_nodes(self, len(free))
+        pull, ballast = self.steady_forces.on_nodes(self, len(free))
         return substeps.solve(
-            c.pairs, self.bonds, self.joints.state, self.bodies, self.share, ballast, self.lumps.compounds, c.rub, c.bounce,
-            free, pull, weight, keep, count, rules, LAG, snapping, self.lumps.taken, c.load,
+            c.pairs, self.bonds, self.joints.state, self.bodies, self.share, ballast, self.clusters.compounds, c.rub, c.bounce,
+            free, pull, weight, keep, count, rules, LAG, snapping, self.clusters.taken, c.load,
         )  # fmt: skip
 
-    def rouse(self, wake: np.ndarray) -> None:
+    def wake_up(self, wake: np.ndarray) -> None:
         """Wake some bodies (n,) bool, and what bonds and joints hold to them."""
         bodies, c = self.bodies, self.contacts
-        lumps = np.zeros(len(wake), bool)
-        lumps[self.lumps.company[wake]] = True
-        wake = lumps[self.lumps.company]
+        clusters = np.zeros(len(wake), bool)
+        clusters[self.clusters.company[wake]] = True
+        wake = clusters[self.clusters.company]
         wake = wake & (bodies.kind == LOOSE) & (bodies.awake == 0)
         bodies.awake[wake], self.rest.calm[wake] = 1, 0.0
         self.rest.position[wake], self.rest.rotation[wake] = bodies.position[wake], bodies.rotation[wake]
@@ -497,8 +499,8 @@ class RigidSolver:
             return
         kind[:] = np.where(here, self.director.kind, ABSENT)
         self._bonds.part((~here)[self.bonds.body].any(axis=1) & (self.bonds.alive == 1))
-        self.lumps.forget()
-        self.lumps.relabel(self.bodies)
+        self.clusters.forget()
+        self.clusters.relabel(self.bodies)
         # what lay against one that went, or will against one that came, must notice
         self.bodies.awake[:], self.rest.calm[:] = 1, 0.0
         self.contacts.stale()
@@ -536,7 +538,7 @@ class RigidSolver:
 
     def lightness(self) -> np.ndarray:
         """Return the same of bodies and surfaces."""
-        still = (self.lumps.firm == 1) & self.lumps.held
+        still = (self.clusters.firm == 1) & self.clusters.held
         return np.where(self.free() & (self.bodies.awake == 1) & ~still, 1.0 / self.bodies.mass, 0.0)
 
     def inverse_inertia(self) -> np.ndarray:
@@ -557,7 +559,7 @@ class RigidSolver:
 
     def nodes(self) -> Nodes:
         """Return what moves as one now."""
-        return nodes_of(self.bodies, self.lumps)
+        return nodes_of(self.bodies, self.clusters)
 
     def apply_impulse(self, impulse: np.ndarray, twist: np.ndarray) -> None:
         """Take impulses from outside, through the centres (n, 3) [N s] and about them (n, 3) [N m s].
@@ -573,19 +575,19 @@ class RigidSolver:
         asleep = self.free()[some] & (bodies.awake[some] == 0)
         pushed = np.linalg.norm(impulse, axis=1)
         if asleep.any():
-            roused = np.zeros(len(bodies.mass), bool)
-            roused[some] = asleep & (pushed > measure.REST_SPEED * bodies.mass[some])
-            if roused.any():
-                self.rouse(roused)
+            woken = np.zeros(len(bodies.mass), bool)
+            woken[some] = asleep & (pushed > measure.REST_SPEED * bodies.mass[some])
+            if woken.any():
+                self.wake_up(woken)
         # what bonds hold to something fixed gives and breaks by it all the same
-        lumps = self.lumps
-        stands = np.flatnonzero(((lumps.firm == 1) & lumps.held & (bodies.awake == 1))[some])
+        clusters = self.clusters
+        stands = np.flatnonzero(((clusters.firm == 1) & clusters.held & (bodies.awake == 1))[some])
         if len(stands):
-            lumps.taken[stands] += np.concatenate([impulse, twist], axis=1)[stands]
+            clusters.taken[stands] += np.concatenate([impulse, twist], axis=1)[stands]
             torn = np.zeros(len(bodies.mass), bool)
-            torn[stands] = pushed[stands] > BLOW * lumps.bears[stands] * self.step_dt
+            torn[stands] = pushed[stands] > BLOW * clusters.bears[stands] * self.step_dt
             if torn.any():
-                lumps.loosen(torn, bodies)
+                clusters.loosen(torn, bodies)
         moved = self.inverse_mass()
         bodies.velocity[some] += moved[:, None] * impulse
         bodies.spin[some] += np.einsum("nij,nj->ni", self.inverse_inertia(), twist)
@@ -602,9 +604,9 @@ class RigidSolver:
         added_mass : (n,) float
             Mass of what moves along with each body and adds to its inertia in contacts [kg].
         """
-        roused = self.borne.take(force, added_mass, self.bodies, self.weight(), self.free())
-        if roused.any():
-            self.rouse(roused)
+        woken = self.steady_forces.take(force, added_mass, self.bodies, self.weight(), self.free())
+        if woken.any():
+            self.wake_up(woken)
 
     def outputs(self) -> dict[str, np.ndarray]:
         """Return position (n, 3) [m], orientation (n, 4) and which bonds have parted (b,) bool, as they are now."""
@@ -635,10 +637,10 @@ class RigidSolver:
         bodies.rotation[:] = rotation.matrix(bodies.orientation)
         self.bonds.alive[:] = frame["bond_alive"]
         self._bonds.slacken(np.arange(len(self._bonds)), self.bonds.stiffness, bodies)
-        self.lumps.begin(bodies)
+        self.clusters.begin(bodies)
         self.contacts.moved()
         self.look(self.step_dt)
-        self.lumps.relax(bodies, self.gravity, self.touching(), moving=False)
+        self.clusters.relax(bodies, self.gravity, self.touching(), moving=False)
         if self.drive:
             self._place_driven(*self.drive(self.time))
 
@@ -667,7 +669,7 @@ class RigidSolver:
     def gauges(self) -> dict[str, float]:
         """Return the numbers judged on every frame, SI units."""
         found = measure.gauges(
-            self.bodies, self._bonds, self.lumps.label, self.contacts, self.gravity, self.floor, self.datum
+            self.bodies, self._bonds, self.clusters.label, self.contacts, self.gravity, self.floor, self.datum
         )
         return found | {"checks": float(self.counted[1])}
 
@@ -680,7 +682,7 @@ class RigidSolver:
         state = {f"body_{k}": getattr(self.bodies, k).copy() for k in self._BODIES}
         state |= {f"bond_{k}": getattr(self.bonds, k).copy() for k in self._BONDS}
         state |= {f"joint_{k}": getattr(self.joints.state, k).copy() for k in self._JOINTS}
-        state |= self.lumps.snapshot() | self.director.snapshot() | self.borne.snapshot()
+        state |= self.clusters.snapshot() | self.director.snapshot() | self.steady_forces.snapshot()
         state |= {f"rest_{k}": v.copy() for k, v in self.rest._asdict().items()}
         return (
             state
@@ -708,8 +710,8 @@ class RigidSolver:
         for k in self._JOINTS:
             getattr(self.joints.state, k)[:] = state[f"joint_{k}"]
         self.director.restore(state)
-        self.borne.restore(state)
-        self.lumps.restore(state, self.bodies)
+        self.steady_forces.restore(state)
+        self.clusters.restore(state, self.bodies)
         self._bonds.load_share = state["load_share"].copy()
         self.time, self.done = float(state["time"][0]), int(state["done"][0])
         self.share = state["share"].copy()

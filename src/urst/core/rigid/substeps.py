@@ -9,7 +9,7 @@ bodies have moved since.
 import numpy as np
 
 from urst.core.jit import serial
-from urst.core.rigid import bond_kernels, compounds, jammed, joint_kernels, rest, rows, state, sweeps, windup
+from urst.core.rigid import bond_kernels, compounds, joint_kernels, line_search, mass_scaling, rest, rows, state, sweeps
 from urst.core.rigid.manifolds import SPARE
 from urst.core.rigid.state import Inertia
 from urst.core.rigid.sweeps import ONE, REAL, ZERO
@@ -52,7 +52,7 @@ def solve(
         Likewise.
     bodies : Bodies
     share : (n,)
-        How much heavier each is taken as, see `jammed`.
+        How much heavier each is taken as, see `mass_scaling`.
     ballast : (m + 1,)
         How much heavier nodes are to what meets them, by what goes along with them.
     joined : Compounds
@@ -91,8 +91,8 @@ def solve(
     state.weigh(bodies, free, turned, inertia)
     state.load(bodies, free, turned, centre, velocity)
     compounds.gather(bodies, joined, free, centre, inertia, velocity, taken)
-    jammed.stiffen(share, inertia)
-    jammed.stiffen(ballast, inertia)
+    mass_scaling.apply_scale(share, inertia)
+    mass_scaling.apply_scale(ballast, inertia)
     laid = rows.lay_out(
         m, free, joined.carrier, centre, bodies.position, bodies.rotation, turned, inertia, friction, restitution, SPARE
     )
@@ -180,7 +180,7 @@ def _advance(
                     before[k, c] = came[k, c] = velocity[k, c]
                     quick[k, c] = before[k, c] + start[k, c]
         if fierce:
-            windup.unwind(rows, free, quick, hard)
+            line_search.rescale_impulses(rows, free, quick, hard)
         if held:
             stood[:] = moved
         joint_kernels.sweep(joints, rods, count_rods, quick, stood, inertia, False)

@@ -4,10 +4,10 @@ import numpy as np
 
 from urst.core.gas.emitters import DustSource
 from urst.core.gas.solver import GasSolver
-from urst.kinds.working import Begun
+from urst.kinds.prepared import PreparedLayer
 
 
-def begin(inputs) -> Begun:
+def prepare(inputs) -> PreparedLayer:
     """Put together the air, what stands in it and what gives off dust."""
     shot, layer, settings = inputs.shot, inputs.layer, inputs.layer.settings
     boundaries = [p.boundary for p in inputs.bodies("gas")] + inputs.surroundings("gas")
@@ -23,10 +23,10 @@ def begin(inputs) -> Begun:
     ]  # fmt: skip
     solver = GasSolver(
         settings, shot.gravity, boundaries=boundaries, sources=sources, clock=inputs.clock, keeps=layer.keeps,
-        liquids=inputs.liquids(), pulse=inputs.pulse,
+        liquids=inputs.liquids(), check_cancelled=inputs.check_cancelled,
     )  # fmt: skip
     start = inputs.start_frame()
     if start is not None:
         solver.begin_from(start)
     meta = {"origin": list(settings.low), "cell": settings.cell_size, "shape": list(solver.shape)}
-    return Begun({}, meta, solver, inputs.feeds)
+    return PreparedLayer({}, meta, solver, inputs.feeds)

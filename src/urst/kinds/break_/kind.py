@@ -69,7 +69,7 @@ class Break(Kind):
         area = float((2.0 * volume ** (2 / 3)).sum() * max(1, layer.settings.count) ** (1 / 3))
         return FragmentFacts(pieces=tuple(pieces), count=self.count(shot, layer), area=area)
 
-    def mentions(self, settings, before, now):
+    def rename_references(self, settings, before, now):
         return settings | {"pieces": [now if p == before else p for p in settings["pieces"]]}
 
     def content(self, shot, layer):

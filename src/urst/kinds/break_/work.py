@@ -3,16 +3,16 @@
 import numpy as np
 
 from urst.core.fracture.breaking import break_pieces
-from urst.kinds.working import Begun
+from urst.kinds.prepared import PreparedLayer
 from urst.scene.placing import placed
 
 
-def begin(inputs) -> Begun:
+def prepare(inputs) -> PreparedLayer:
     """Break the pieces."""
     shot, layer = inputs.shot, inputs.layer
     cast = inputs.kind.cast(shot, layer)
     pieces = [(n, placed(shot.pieces[i], shot)) for n, i in enumerate(cast)]
-    broken = break_pieces(pieces, layer.settings, inputs.pulse)
+    broken = break_pieces(pieces, layer.settings, inputs.check_cancelled)
     found = broken.fragments
     # parts of one fragment count as one
     one = np.where(found.whole < 0, np.arange(len(found)), len(found) + found.whole)
@@ -24,4 +24,4 @@ def begin(inputs) -> Begun:
         "volume_kept": float(volume.sum() / broken.volume),
         "shared_area": float(broken.patches.area.sum()),
     }
-    return Begun(static=broken.fragments.to_arrays() | broken.patches.to_arrays(), meta={"gauges": gauges})
+    return PreparedLayer(static=broken.fragments.to_arrays() | broken.patches.to_arrays(), meta={"gauges": gauges})

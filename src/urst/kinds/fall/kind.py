@@ -143,7 +143,7 @@ class Fall(Kind):
     def problem(self, shot, layer):
         return directing.problem(shot, layer.settings)
 
-    def mentions(self, settings, before, now):
+    def rename_references(self, settings, before, now):
         return directing.renamed(settings, before, now)
 
     def launches(self, shot, layer):

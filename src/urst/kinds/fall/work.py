@@ -13,13 +13,13 @@ from urst.core.rigid.joints import Jointed
 from urst.core.rigid.matter import Matter
 from urst.core.rigid.solver import RigidSolver
 from urst.kinds.fall.directing import whom
-from urst.kinds.working import Begun
+from urst.kinds.prepared import PreparedLayer
 from urst.scene.placing import Drive, comes_and_goes, lying, present, solids
 
 _MOTION = {"fixed": FIXED, "driven": DRIVEN, "loose": LOOSE}
 
 
-def begin(inputs) -> Begun:
+def prepare(inputs) -> PreparedLayer:
     """Put the bodies together: fragments of the breaks that are read, and the pieces nobody broke."""
     shot, settings, clock = inputs.shot, inputs.layer.settings, inputs.clock
     cast, lands = inputs.kind.cast(shot, inputs.layer), inputs.kind.lands(shot, inputs.layer)
@@ -79,10 +79,10 @@ def begin(inputs) -> Begun:
 
     def settle():
         if start is None:
-            solver.settle(settings.settle, inputs.pulse)
+            solver.settle(settings.settle, inputs.check_cancelled)
 
     acting = [in_baked_gases(BodyDrag(solver), gases, lambda: solver.time)] if gases else []
-    return Begun(static, {}, solver, inputs.feeds, before_step=acting, settle=settle)
+    return PreparedLayer(static, {}, solver, inputs.feeds, before_step=acting, settle=settle)
 
 
 def _bodies(inputs, cast) -> Fragments:

@@ -157,7 +157,7 @@ class Flood(Kind):
         found.append(([s.start_within] if s.start_within else [], "begins within"))
         return next((p for p in (piece_problem(shot, names, verb) for names, verb in found) if p), "")
 
-    def mentions(self, settings, before, now):
+    def rename_references(self, settings, before, now):
         other = lambda name: now if name == before else name  # noqa: E731
 
         def named(rows):

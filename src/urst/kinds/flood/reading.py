@@ -3,7 +3,7 @@
 import numpy as np
 from scipy.ndimage import map_coordinates
 
-from urst.kinds.gauge import Told
+from urst.kinds.gauge import Reading
 
 #: cells of a slice: air, liquid that particles carry, liquid on the grid alone, wall
 _AIR, _CARRIED, _BARE, _WALL = range(4)
@@ -24,7 +24,7 @@ def cells(arrays: dict[str, np.ndarray], meta: dict, name: str) -> tuple[np.ndar
     return np.where(walls <= 0.0, _WALL, found).astype(np.float32), np.ones(phi.shape, bool)
 
 
-def told(arrays: dict[str, np.ndarray], meta: dict, at: np.ndarray) -> list[Told]:
+def told(arrays: dict[str, np.ndarray], meta: dict, at: np.ndarray) -> list[Reading]:
     """Return how deep a place, (3,) [cells], lies and how deep the water is there, its pressure and its velocity."""
     cell = float(meta["cell"])
     column = np.arange(arrays["phi"].shape[2], dtype=float)
@@ -36,13 +36,13 @@ def told(arrays: dict[str, np.ndarray], meta: dict, at: np.ndarray) -> list[Told
     flow = np.array([_at(arrays["flow"][..., a], place)[0] for a in range(3)])
     rise, floor = k + 0.5 + above, k + 0.5 - below
     # before the first step there is none yet
-    pressure = [Told("pressure", max(0.0, float(_at(arrays["pressure"], place)[0])), "kPa")]
+    pressure = [Reading("pressure", max(0.0, float(_at(arrays["pressure"], place)[0])), "kPa")]
     return [
-        Told("below the surface", max(0.0, rise - at[2]) * cell, "m"),
-        Told("of water here", (rise - floor) * cell, "m"),
+        Reading("below the surface", max(0.0, rise - at[2]) * cell, "m"),
+        Reading("of water here", (rise - floor) * cell, "m"),
         *(pressure if arrays["pressure"].any() else []),
-        Told("speed", float(np.linalg.norm(flow)), "m/s"),
-        Told("upward", float(flow[2]), "m/s"),
+        Reading("speed", float(np.linalg.norm(flow)), "m/s"),
+        Reading("upward", float(flow[2]), "m/s"),
     ]
 
 

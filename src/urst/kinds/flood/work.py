@@ -7,12 +7,12 @@ import numpy as np
 from urst.core.bodies.boundary import Boundary
 from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.liquid.inflows import Inflow, Region
-from urst.core.liquid.mouths import Before, Inside
+from urst.core.liquid.inlets import Before, Inside
 from urst.core.liquid.restart import Lattice
 from urst.core.liquid.solver import LiquidSolver
 from urst.errors import BadValue
 from urst.kinds.flood import pouring
-from urst.kinds.working import Begun
+from urst.kinds.prepared import PreparedLayer
 from urst.scene.placing import hollows, standing
 
 #: what of the settings tells how liquid comes to rest
@@ -36,12 +36,12 @@ def _within(room, level, places):
     return away if level is None else np.maximum(away, places[:, 2] - level)
 
 
-def begin(inputs) -> Begun:
+def prepare(inputs) -> PreparedLayer:
     """Put together what holds the liquid and what is full of it at the start."""
     shot, settings = inputs.shot, inputs.layer.settings
     boundaries = [p.boundary for p in inputs.bodies("liquid")] + inputs.surroundings("liquid")
     inflows = [
-        Inflow(_mouth(inputs, x), *inputs.window(x), x.launch, x.rate, settings.seed + n, inputs.clock)
+        Inflow(_inlet(inputs, x), *inputs.window(x), x.launch, x.rate, settings.seed + n, inputs.clock)
         for n, x in enumerate(settings.inflows)
     ]
     regions = [
@@ -55,7 +55,7 @@ def begin(inputs) -> Begun:
         inflows=inflows,
         regions=regions,
         clock=inputs.clock,
-        pulse=inputs.pulse,
+        check_cancelled=inputs.check_cancelled,
     )
     start = inputs.start()
 
@@ -79,10 +79,10 @@ def begin(inputs) -> Begun:
         solver.begin_from(LiquidFrame.of(arrays), of, some if cut else None)
 
     meta = {"origin": list(settings.low), "cell": settings.cell_size, "shape": list(solver.shape)}
-    return Begun({}, meta, solver, inputs.feeds, settle=settle)
+    return PreparedLayer({}, meta, solver, inputs.feeds, settle=settle)
 
 
-def _mouth(inputs, inflow):
+def _inlet(inputs, inflow):
     """Where an inflow pours from."""
     carrier, cell = inputs.carrier(inflow.piece), inputs.layer.settings.cell_size
     if inflow.out_of == "inside":
@@ -130,8 +130,8 @@ def _rest(solver, inputs):
     kept = inputs.store.read_start(key)
     if kept is None:
         what = f"{inputs.layer.name} comes to rest"
-        tell = lambda done: inputs.tell(what, round(10.0 * done), round(10.0 * settings.settle))  # noqa: E731
-        solver.settle(settings.settle, tell)
+        report_progress = lambda done: inputs.report_progress(what, round(10.0 * done), round(10.0 * settings.settle))  # noqa: E731
+        solver.settle(settings.settle, report_progress)
         inputs.store.write_start(key, solver.snapshot())
         return
     # it may have begun at another time

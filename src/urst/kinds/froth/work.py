@@ -2,10 +2,10 @@
 
 from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.froth.solver import FrothSolver
-from urst.kinds.working import Begun
+from urst.kinds.prepared import PreparedLayer
 
 
-def begin(inputs) -> Begun:
+def prepare(inputs) -> PreparedLayer:
     """Put together the froth of the liquid that is read.
 
     Raises
@@ -16,6 +16,11 @@ def begin(inputs) -> Begun:
     facts, _ = inputs.liquid_frames(lambda arrays: solver.take(LiquidFrame.of(arrays)))
     grid = facts.grid
     solver = FrothSolver(
-        inputs.layer.settings, inputs.shot.gravity, grid.low, grid.cell, grid.shape, pulse=inputs.pulse
+        inputs.layer.settings,
+        inputs.shot.gravity,
+        grid.low,
+        grid.cell,
+        grid.shape,
+        check_cancelled=inputs.check_cancelled,
     )
-    return Begun({}, {}, solver, inputs.feeds)
+    return PreparedLayer({}, {}, solver, inputs.feeds)

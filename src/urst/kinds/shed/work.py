@@ -8,10 +8,10 @@ from urst.core.coupling.drag import PointDrag, in_baked_gases
 from urst.core.coupling.wetted import PointsInLiquids
 from urst.core.debris.solver import DebrisSolver
 from urst.core.debris.sources import PointSource
-from urst.kinds.working import Begun
+from urst.kinds.prepared import PreparedLayer
 
 
-def begin(inputs) -> Begun:
+def prepare(inputs) -> PreparedLayer:
     """Put together what sheds, what is bounced off and what gives off points."""
     shot, settings = inputs.shot, inputs.layer.settings
     partings = inputs.bodies("chips")
@@ -34,4 +34,4 @@ def begin(inputs) -> Begun:
         acting.append(PointsInLiquids(solver, liquids))
     if gases:
         acting.append(in_baked_gases(PointDrag(solver), gases, lambda: solver.time))
-    return Begun({}, {}, solver, inputs.feeds, before_step=acting)
+    return PreparedLayer({}, {}, solver, inputs.feeds, before_step=acting)

@@ -5,10 +5,10 @@ import numpy as np
 from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.liquid.waves import Waves
 from urst.core.skin.skinner import Skinner
-from urst.kinds.working import Begun
+from urst.kinds.prepared import PreparedLayer
 
 
-def begin(inputs) -> Begun:
+def prepare(inputs) -> PreparedLayer:
     """Put together the surface of the liquid that is read.
 
     Raises
@@ -24,4 +24,4 @@ def begin(inputs) -> Begun:
         beyond=waves.surface if waves else None, start_time=inputs.clock.seconds(inputs.shot.start),
     )  # fmt: skip
     own = {"origin": [float(x) for x in skinner.origin], "cell": skinner.cell, "shape": list(skinner.shape)}
-    return Begun({}, own, skinner, inputs.feeds, settle=lambda: feed.load(inputs.shot.start))
+    return PreparedLayer({}, own, skinner, inputs.feeds, settle=lambda: feed.load(inputs.shot.start))

@@ -9,7 +9,7 @@ UPRIGHT = np.array([[1, 0, 0], [0, 0, -1], [0, 1, 0]], float)
 
 
 @dataclass(frozen=True)
-class Way:
+class Trajectory:
     """How a node stands when nothing moves it, and at moments; z up."""
 
     place: np.ndarray
@@ -22,7 +22,7 @@ class Way:
     """(k, 3, 3)"""
 
 
-def way(rest: np.ndarray, now: np.ndarray, upright: np.ndarray, metres: float = 1.0) -> Way:
+def trajectory(rest: np.ndarray, now: np.ndarray, upright: np.ndarray, metres: float = 1.0) -> Trajectory:
     """Return the way of a node from what takes it to the world; sizes are no part of it.
 
     Parameters
@@ -37,7 +37,7 @@ def way(rest: np.ndarray, now: np.ndarray, upright: np.ndarray, metres: float = 
         Length of the file's unit [m].
     """
     (turn,), turns = _turns(rest[None], upright), _turns(now, upright)
-    return Way(metres * upright @ rest[:3, 3], turn, metres * now[:, :3, 3] @ upright.T, turns)
+    return Trajectory(metres * upright @ rest[:3, 3], turn, metres * now[:, :3, 3] @ upright.T, turns)
 
 
 def _turns(matrices, upright):

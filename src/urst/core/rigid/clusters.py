@@ -45,7 +45,7 @@ _AS_ONE = 1e-6
 _STEPS, _BEND, _NOTHING = 40, 0.05, 1e-9
 
 
-class Lumps:
+class Clusters:
     """Which bodies move as one, and how these give.
 
     Parameters
@@ -112,7 +112,7 @@ class Lumps:
     def relabel(self, bodies: Bodies) -> None:
         """See anew what bonds join: some have gone, or bodies have come or gone."""
         before = self.label
-        self.label = self.bonds.lumps(bodies.kind)
+        self.label = self.bonds.clusters(bodies.kind)
         self.bears = self.bonds.bears()
         """what the bonds of a body, or of the solid it is a part of, bore in tension at the start [N]"""
         self.company = self.joints.company(bodies.kind, self.label)
@@ -183,9 +183,9 @@ class Lumps:
         struck : (n,) bool
         bodies : Bodies
         """
-        lumps = np.zeros(len(struck), bool)
-        lumps[self.label[struck]] = True
-        mine = lumps[self.label] & (self.firm == 1)
+        clusters = np.zeros(len(struck), bool)
+        clusters[self.label[struck]] = True
+        mine = clusters[self.label] & (self.firm == 1)
         some = self._bonds_of(mine)
         state = self.bonds.state
         self.bonds.slacken(some, state.swept[some], bodies)
@@ -240,9 +240,9 @@ class Lumps:
 
     def disturb(self, bonds: np.ndarray) -> None:
         """Note that something has happened to some bonds (k,)."""
-        lumps = np.zeros(len(self.label), bool)
-        lumps[self.label[self.bonds.state.body[bonds].ravel()]] = True
-        self.since[lumps[self.label]] = 0.0
+        clusters = np.zeros(len(self.label), bool)
+        clusters[self.label[self.bonds.state.body[bonds].ravel()]] = True
+        self.since[clusters[self.label]] = 0.0
 
     def flex(self, bodies: Bodies, gravity: np.ndarray, calm: np.ndarray, touching, number: int) -> np.ndarray:
         """Let firm lumps give under what was done to them since the last time; returns which bonds are overloaded, (b,) bool.
@@ -291,14 +291,14 @@ class Lumps:
 
     def _lump(self, members, bodies):
         root = int(self.label[members[0]])
-        lump = self._lumps.get(root)
-        if lump is not None and not lump.bent(bodies):
-            return lump
-        if lump is not None or not self.framed[members].all():
+        cluster = self._lumps.get(root)
+        if cluster is not None and not cluster.bent(bodies):
+            return cluster
+        if cluster is not None or not self.framed[members].all():
             self.frame_place[members], self.frame_turn[members] = bodies.position[members], bodies.rotation[members]
             self.framed[members] = 1
-        self._lumps[root] = lump = self._new(members, bodies, self.frame_place[members], self.frame_turn[members])
-        return lump
+        self._lumps[root] = cluster = self._new(members, bodies, self.frame_place[members], self.frame_turn[members])
+        return cluster
 
     def _new(self, members, bodies, position, turn, under=None):
         mine = np.zeros(len(self.label), bool)
@@ -306,24 +306,24 @@ class Lumps:
         held = bool(self.held[members[0]])
         return Lump(members, self._bonds_of(mine), held, self.bonds.state, bodies, position, turn, under)
 
-    def _give(self, lump, bodies, gravity):
-        members, some, state = lump.members, lump.some, self.bonds.state
-        share = _USED if lump.held else 1.0 - (1.0 - _USED) ** _SELDOM
+    def _give(self, cluster, bodies, gravity):
+        members, some, state = cluster.members, cluster.some, self.bonds.state
+        share = _USED if cluster.held else 1.0 - (1.0 - _USED) ** _SELDOM
         self.pressed[members] += share * (self.taken[members] / self.time[members, None] - self.pressed[members])
         force = self.pressed[members].copy()
-        if lump.held:
-            force[:, :3] += lump.mass[:, None] * gravity
+        if cluster.held:
+            force[:, :3] += cluster.mass[:, None] * gravity
         else:
             spin, arm = bodies.spin[members[0]], bodies.position[members]
-            arm = arm - lump.mass @ arm / lump.mass.sum()
-            force[:, :3] -= lump.mass[:, None] * np.cross(spin, np.cross(spin, arm))
+            arm = arm - cluster.mass @ arm / cluster.mass.sum()
+            force[:, :3] -= cluster.mass[:, None] * np.cross(spin, np.cross(spin, arm))
         strain = self.bonds.strain(some, bodies) - state.rest[some]
-        way, more = lump.give(force, strain, bodies)
+        way, more = cluster.give(force, strain, bodies)
         state.force[some] = -state.stiffness[some] * (strain + more)
-        if lump.held:
-            weight = lump.mass.max() * np.linalg.norm(gravity)
+        if cluster.held:
+            weight = cluster.mass.max() * np.linalg.norm(gravity)
             touched = np.abs(self.pressed[members]).max() > _UNTOUCHED * weight
-            share = min(_MOST, (_STEADY * lump.slowest * self.span) ** 2 if touched else _MOST) / FLEX
+            share = min(_MOST, (_STEADY * cluster.slowest * self.span) ** 2 if touched else _MOST) / FLEX
             turn = bodies.rotation[members]
             self.creeping[members, :3] = np.einsum("nji,nj->ni", turn, share * way[:, :3])
             self.creeping[members, 3:] = np.einsum("nji,nj->ni", turn, share * way[:, 3:])
@@ -352,13 +352,13 @@ class Lumps:
         elif not len(under.body):
             return
         for _ in range(_STEPS):
-            lump = self._new(members, bodies, bodies.position[members], bodies.rotation[members], under)
-            some = lump.some
+            cluster = self._new(members, bodies, bodies.position[members], bodies.rotation[members], under)
+            some = cluster.some
             strain = self.bonds.strain(some, bodies) - state.rest[some]
-            way, more = lump.give(force, strain, bodies)
+            way, more = cluster.give(force, strain, bodies)
             if under is not None:
                 # nothing holds it down
-                lifts = lump.reaction < 0.0
+                lifts = cluster.reaction < 0.0
                 if lifts.any() and not lifts.all():
                     under = Supports(*(x[~lifts] for x in under))
                     continue

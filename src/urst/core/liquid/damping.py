@@ -9,7 +9,7 @@ from urst.core.liquid import flow_kernels, level_kernels
 CALM, SLOW = 0.1, 0.02
 
 
-def calmed(
+def damped(
     velocity: list[np.ndarray], known: list[np.ndarray], gravity: float, cell: float, dt: float
 ) -> list[np.ndarray]:
     """Return the flow at faces, calmer.

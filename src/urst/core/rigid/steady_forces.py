@@ -9,7 +9,7 @@ from urst.core.rigid.nodes import nodes_of
 STIR = 0.05
 
 
-class Borne:
+class SteadyForces:
     """What each of `n` bodies bears, beside gravity."""
 
     def __init__(self, n: int):
@@ -54,7 +54,7 @@ class Borne:
         pressed = np.flatnonzero(self.force.any(axis=1) & (solver.bodies.kind == LOOSE))
         if not len(pressed):
             return pull, ballast
-        found = nodes_of(solver.bodies, solver.lumps)
+        found = nodes_of(solver.bodies, solver.clusters)
         node, own = found.node[pressed], self.force[pressed].copy()
         own[:, 3:] += np.cross(solver.bodies.position[pressed] - found.centre[node], own[:, :3])
         total, along = np.zeros((count, 6)), np.zeros(count)

@@ -12,7 +12,7 @@ from scipy.spatial.transform import Rotation
 
 from urst.errors import BadFile
 from urst.formats import usd_in
-from urst.formats.way import UPRIGHT, Way, way
+from urst.formats.trajectory import UPRIGHT, Trajectory, trajectory
 
 #: of the numbers in an accessor: their type, and what a whole one of them stands for (glTF 2.0, sections 3.6.2 and 3.11)
 _NUMBERS = {
@@ -45,7 +45,7 @@ def length(data: bytes, name: str) -> float:
     return max(ends, default=0.0)
 
 
-def read_ways(data: bytes, name: str, seconds: np.ndarray) -> dict[str, Way]:
+def read_trajectories(data: bytes, name: str, seconds: np.ndarray) -> dict[str, Trajectory]:
     """Return the ways of the nodes with meshes that move, by the name of each.
 
     Parameters
@@ -61,7 +61,7 @@ def read_ways(data: bytes, name: str, seconds: np.ndarray) -> dict[str, Way]:
         If the animations cannot be read.
     """
     if _is_usd(name):
-        return usd_in.ways(data, name, seconds)
+        return usd_in.trajectories(data, name, seconds)
     document, chunk = _document(data, name)
     nodes = document.get("nodes", [])
     moved: dict[tuple[int, str], np.ndarray] = {}
@@ -87,7 +87,7 @@ def read_ways(data: bytes, name: str, seconds: np.ndarray) -> dict[str, Way]:
                 rest = rest @ _matrices(nodes[k], {}, 1)
                 mine = {path: moved[k, path] for path in ("translation", "rotation", "scale") if (k, path) in moved}
                 now = now @ _matrices(nodes[k], mine, len(seconds))
-            found[node.get("name") or f"node {n}"] = way(rest[0], now, UPRIGHT)
+            found[node.get("name") or f"node {n}"] = trajectory(rest[0], now, UPRIGHT)
         return found
     except _UNREADABLE as error:
         raise _unreadable(name, error) from error

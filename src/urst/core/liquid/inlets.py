@@ -14,7 +14,7 @@ from urst.core.bodies.placing import Placed
 _BESIDE = 0.7
 
 
-class Mouth(Protocol):
+class Inlet(Protocol):
     """Where something sets off."""
 
     carrier: Boundary

@@ -43,7 +43,7 @@ class Feed(Protocol):
 
 
 @dataclass
-class Begun:
+class PreparedLayer:
     """A layer that is set up."""
 
     static: Arrays

@@ -13,7 +13,7 @@ _OWN = 4.0
 
 
 @dataclass
-class Clinging:
+class NoSlipFaces:
     """`m` faces of bodies beside a liquid, and the `k` nodes that these move with."""
 
     spots: list[tuple[np.ndarray, ...]]
@@ -90,7 +90,7 @@ class Clinging:
         return np.linalg.inv(own)
 
 
-def clinging(kind: list[np.ndarray], wall: int, free: int, walls: Walls, nodes: Nodes, inverse, velocity, full: float):
+def no_slip(kind: list[np.ndarray], wall: int, free: int, walls: Walls, nodes: Nodes, inverse, velocity, full: float):
     """Return the faces at which liquid clings to bodies that give way, None if there are none.
 
     Parameters
@@ -136,4 +136,4 @@ def clinging(kind: list[np.ndarray], wall: int, free: int, walls: Walls, nodes: 
     mass = np.tile(np.eye(6), (len(inverse), 1, 1))
     gives = np.unique(node)
     mass[gives] = np.linalg.inv(inverse[gives]) / full
-    return Clinging([tuple(c.T) for c, _ in parts], body, node, way, place, mass, velocity.copy())
+    return NoSlipFaces([tuple(c.T) for c, _ in parts], body, node, way, place, mass, velocity.copy())

@@ -10,10 +10,10 @@ from urst.core.fields.wet import DENSITY
 from urst.core.liquid import air, body_kernels, flow_kernels, particle_kernels, seam_kernels
 from urst.core.liquid.air import AirTerms, Kept
 from urst.core.liquid.band import Band
-from urst.core.liquid.clinging import clinging
+from urst.core.liquid.no_slip import no_slip
 from urst.core.liquid.settings import PARTICLES
-from urst.core.liquid.stuck import Stuck, stuck
-from urst.core.liquid.viscous import thicken
+from urst.core.liquid.trapped import Trapped, trapped
+from urst.core.liquid.viscous import apply_viscosity
 from urst.core.liquid.walls import STAND, Walls
 
 #: faces beyond the liquid that get a velocity [cells]
@@ -26,7 +26,7 @@ MOST, MOST_AGAIN = 120, 40
 LEAST, CLOSED = np.float32(LEAST_DEPTH), np.float32(LEAST_OPEN)
 
 
-class Pressing:
+class PressureStep:
     """The pressure of a liquid that stands as it does at one moment.
 
     Parameters
@@ -79,16 +79,16 @@ class Pressing:
         beside: Held | None = None
         self.given, self.taken, self.exchanged = np.zeros(3), np.zeros(3), 0.0
         """what the last push took from the liquid and gave to solids, and the sum of its sizes [N s]"""
-        self.stuck: Stuck | None = None
+        self.trapped: Trapped | None = None
         self.inverse, self.ways = np.zeros((0, 6, 6)), np.zeros((0, 6))
         """of nodes with what is stuck to them, and how they would go without the pressure"""
-        self.rubbed = np.zeros((len(walls.position), 6))
+        self.viscous_impulse = np.zeros((len(walls.position), 6))
         """what viscosity did to each body, about its centre [N s], [N m s]"""
         if nodes is not None:
             self.inverse, self.ways = inverse_masses(nodes.inverse_mass, nodes.inverse_inertia), nodes.velocity
-            self.stuck = stuck(walls, self.phi, LEAST, nodes, velocity, self.full)
-            if self.stuck is not None:
-                self.inverse, self.ways = self.stuck.merged(nodes)
+            self.trapped = trapped(walls, self.phi, LEAST, nodes, velocity, self.full)
+            if self.trapped is not None:
+                self.inverse, self.ways = self.trapped.merged(nodes)
             self.held = self._held(nodes)
             mine = nodes.node[self.held.body]
             value = self.held.value.copy()
@@ -163,7 +163,7 @@ class Pressing:
         """Return the cells from which liquid has no way out, (nx, ny, nz) bool."""
         return self._pocket > 0
 
-    def thicken(self, velocity: list[np.ndarray], viscosity: float, dt: float) -> int:
+    def apply_viscosity(self, velocity: list[np.ndarray], viscosity: float, dt: float) -> int:
         """Let viscosity act on a flow, in place, and on bodies that give way; return the rounds that took.
 
         Parameters
@@ -174,14 +174,14 @@ class Pressing:
         """
         w, n = self.walls, self.nodes
         if n is None:
-            return thicken(velocity, self.phi, w, viscosity, dt, CLOSED)[0]
+            return apply_viscosity(velocity, self.phi, w, viscosity, dt, CLOSED)[0]
 
         def find(kind, wall, free):
-            return clinging(kind, wall, free, w, n, self.inverse, self.ways, self.full)
+            return no_slip(kind, wall, free, w, n, self.inverse, self.ways, self.full)
 
-        rounds, cling, force = thicken(velocity, self.phi, w, viscosity, dt, CLOSED, find)
+        rounds, cling, force = apply_viscosity(velocity, self.phi, w, viscosity, dt, CLOSED, find)
         if cling is not None:
-            self.rubbed = self.full * cling.impulses(force, w.position)
+            self.viscous_impulse = self.full * cling.impulses(force, w.position)
             self.ways = cling.velocity
             self.drive(self.ways)
         return rounds
@@ -328,7 +328,7 @@ class Pressing:
             out.append(u)
         return out
 
-    def even_out(self, position: np.ndarray, start: np.ndarray, lodging: np.ndarray, band: Band) -> None:
+    def even_out(self, position: np.ndarray, start: np.ndarray, owner_cell: np.ndarray, band: Band) -> None:
         """Move particles from where they crowd to where they are few (implicit density projection: Kugelstadt et al. 2019).
 
         Speeds do not change, and where all is even nothing moves.
@@ -346,7 +346,7 @@ class Pressing:
         """
         w = self.walls
         density, wanted = np.zeros(self.phi.shape, np.float32), np.empty(self.phi.shape, np.float32)
-        particle_kernels.weigh(position, start, lodging, w.reach, density)
+        particle_kernels.weigh(position, start, owner_cell, w.reach, density)
         flow_kernels.crowding(density, w.room, self.phi, np.float32(PARTICLES), np.float32(EVEN), LEAST, wanted)
         band.evened(wanted)
         pressure, _ = self.solver.solve(wanted, tolerance=EVEN_TO, most=20)

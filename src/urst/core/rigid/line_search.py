@@ -97,7 +97,7 @@ def _work(p, v, w):
 
 
 @serial
-def unwind(rows, free, velocity, least):
+def rescale_impulses(rows, free, velocity, least):
     """Bring the impulses of clusters that press each other hard to the share that leaves the least energy.
 
     Parameters

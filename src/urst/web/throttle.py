@@ -12,7 +12,7 @@ AT_A_TIME, OF_ONE, WAITING = 6, 3, 400
 _ABOUT = re.compile(r"^/(?:shots|data)/([^/]+)(?!.*/meshes$)")
 
 
-class Turns:
+class Throttle:
     """Lets so many requests be worked on at a time; one that sends something is counted once all of it has come."""
 
     def __init__(self, app: ASGIApp):

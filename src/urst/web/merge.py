@@ -7,7 +7,7 @@ from sqlalchemy.orm import Session
 
 from urst.db import shots
 from urst.errors import Conflict
-from urst.web import asked
+from urst.web import request_context
 
 #: what tells entries of a list from each other, the first of these that they have
 _NAMES = (("id",), ("name",), ("of",), ("first", "second"), ("finding", "layer"), ("frame",), ("piece",))
@@ -71,7 +71,7 @@ def path(db: Session, kept: shots.Kept, place: tuple, path: str) -> tuple[str, b
 
 def _both(db, kept, place):
     """What lies at a place of the document as it was seen and as it is now; None for the first if it is the same document."""
-    number = asked.seen()
+    number = request_context.seen()
     if number is None or number == kept.revision:
         return None, None
     seen = shots.at(db, kept.id, number)

@@ -10,7 +10,7 @@ from typing import Any
 _KEPT = 512
 
 
-class Once:
+class SingleFlight:
     """Answers by what was asked, each with the stamp it was made at."""
 
     def __init__(self):

@@ -18,7 +18,7 @@ AGAIN = 2.0
 
 
 @serial
-def squeeze(m, load, bodies, free, carrier, gravity, share):
+def scale_masses(m, load, bodies, free, carrier, gravity, share):
     """Reckon what bodies are to be taken as in the contacts: heavier by a share (n,), which is 1 for nearly all.
 
     Parameters
@@ -85,7 +85,7 @@ def squeeze(m, load, bodies, free, carrier, gravity, share):
 
 
 @serial
-def stiffen(share, inertia):
+def apply_scale(share, inertia):
     """Lessen the inverse inertias of bodies by their shares (n,)."""
     for b in range(len(share)):
         if share[b] > 1.0:

@@ -16,7 +16,7 @@ from urst.core.liquid.wall_kernels import NONE, ZERO, open_share
 from urst.core.liquid.walls import Walls
 
 
-class Stuck(NamedTuple):
+class Trapped(NamedTuple):
     """Liquid in `m` faces that thin bodies close."""
 
     body: np.ndarray
@@ -59,7 +59,9 @@ class Stuck(NamedTuple):
         return np.column_stack([np.bincount(self.body, column, minlength=len(position)) for column in pushed.T])
 
 
-def stuck(walls: Walls, phi: np.ndarray, least, nodes: Nodes, velocity: list[np.ndarray], full: float) -> Stuck | None:
+def trapped(
+    walls: Walls, phi: np.ndarray, least, nodes: Nodes, velocity: list[np.ndarray], full: float
+) -> Trapped | None:
     """Find what is stuck to bodies that have a node, None if there is nothing.
 
     Parameters
@@ -89,7 +91,7 @@ def stuck(walls: Walls, phi: np.ndarray, least, nodes: Nodes, velocity: list[np.
     for a in range(3):
         some = axis == a
         before[some] = velocity[a][tuple(cell[some].T)]
-    return Stuck(body, way, full * share, before)
+    return Trapped(body, way, full * share, before)
 
 
 @serial
