@@ -44,6 +44,7 @@ FAST = (
     "formats",
     "preview",
     "digests",
+    "checkpoints",
 )
 FULL = (
     "launch",

@@ -35,12 +35,12 @@ ALLOWED = {
     "cli": {"bake", "db", "demo", "formats", "handover", "jobs", "scene", "shot", "store", "web"},
 }
 #: within the core: geometry, bodies and fields carry the solvers, none of which knows another; only coupling knows two
-BASE = {"jit", "threads", "air", "ranges", "curves", "geometry", "bodies", "fields", "launch"}
+BASE = {"jit", "checkpoint", "air", "ranges", "curves", "geometry", "bodies", "fields", "launch"}
 CORE_ALLOWED = {
-    "jit": set(), "threads": set(), "air": set(), "ranges": set(),
+    "jit": set(), "checkpoint": set(), "air": set(), "ranges": set(),
     "remembered": set(), "curves": {"ranges"}, "geometry": {"jit"}, "bodies": {"jit", "geometry"}, "fields": {"jit", "geometry", "bodies"},
     "launch": {"geometry", "ranges"}, "fracture": BASE, "rigid": BASE, "debris": BASE, "gas": BASE, "liquid": BASE, "coupling": BASE | {"rigid", "debris", "gas", "liquid"},
-    "preview": {"jit", "geometry"}, "skin": {"jit", "fields"}, "froth": {"jit", "fields", "ranges"}, "checks": {"geometry"},
+    "preview": {"jit", "geometry"}, "skin": {"jit", "checkpoint", "fields"}, "froth": {"jit", "checkpoint", "fields", "ranges"}, "checks": {"geometry"},
 }  # fmt: skip
 
 

@@ -87,9 +87,7 @@ class RunReporter:
             if row is not None:
                 row.progress, row.tries = state, 1
             db.commit()
-            runs.notify(
-                db, state | {"shot": self.shot_id, "run": self.run_id, "what": "frame", "gauges": p.gauges}
-            )
+            runs.notify(db, state | {"shot": self.shot_id, "run": self.run_id, "what": "frame", "gauges": p.gauges})
             if p.done == p.total or p.done % 16 == 0:
                 usage = self.store.usage(p.key)
                 seconds = (self.store.seconds_per_frame(p.key) or 0.0) * usage.frames

@@ -76,9 +76,7 @@ def probe(key: str, frame: int, eye: str, way: str, until: float = 1e9):
         if start.shape != (3,) or ray.shape != (3,) or not np.isfinite([*start, *ray]).all() or not ray.any():
             raise ValueError
     except ValueError as error:
-        raise BadValue(
-            f"eye '{eye}' and way '{way}' are no ray: write three numbers each, like 0,-5,2."
-        ) from error
+        raise BadValue(f"eye '{eye}' and way '{way}' are no ray: write three numbers each, like 0,-5,2.") from error
     arrays, meta, kind = _frame(key, frame)
     distance = kind.met(arrays)
     if distance is None:

@@ -4,6 +4,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from urst.core.checkpoint import Checkpointed, State
 from urst.core.coupling.ports import Gas
 
 
@@ -34,15 +35,15 @@ class Exchange(Protocol):
     def gauges(self) -> dict[str, float]:
         """Return what is to be judged of it."""
 
-    def snapshot(self) -> np.ndarray:
-        """Return its state, float64."""
+    def snapshot(self) -> State:
+        """Return its state."""
 
-    def restore(self, state: np.ndarray) -> None:
+    def restore(self, state: State) -> None:
         """Take up a state that `snapshot` returned.
 
         Parameters
         ----------
-        state : float64 array
+        state : dict of arrays
         """
 
 
@@ -50,9 +51,10 @@ class Exchange(Protocol):
 _FLOOR = 1e-3
 
 
-class GasLedger:
+class GasLedger(Checkpointed):
     """The momentum that a gas gave and others took."""
 
+    STATE = ("given", "taken", "exchanged")
     leads = None
 
     def __init__(self, gas: Gas):
@@ -86,16 +88,3 @@ class GasLedger:
     def _lost(self, given):
         scale = self.exchanged + _FLOOR * self.gas.bulk()
         return {"momentum_lost": float(np.abs(given - self.taken).sum()) / scale if scale else 0.0}
-
-    def snapshot(self) -> np.ndarray:
-        """Return the ledger, (7,) float64."""
-        return np.concatenate([self.given, self.taken, [self.exchanged]])
-
-    def restore(self, state: np.ndarray) -> None:
-        """Take up a ledger.
-
-        Parameters
-        ----------
-        state : (7,) float64
-        """
-        self.given, self.taken, self.exchanged = state[:3].copy(), state[3:6].copy(), float(state[6])

@@ -6,8 +6,9 @@ from typing import Any
 
 import numpy as np
 
+from urst.core.checkpoint import State, part_of
 from urst.core.coupling.exchange import Exchange
-from urst.core.coupling.ports import Output, Reader
+from urst.core.coupling.ports import Output, Outputs, Reader
 
 #: share of a step by which time may be cut too long, so that rounding makes no step more
 _SLACK = 1e-9
@@ -24,9 +25,50 @@ class Member:
     before_step: Sequence[Callable[[float], None]] = ()
     """called before each of its steps with its length [s]: what acts on it from baked layers"""
 
-    def outputs(self) -> Any:
-        """Return what readers follow, as it is now; None if nobody does."""
-        return self.solver.outputs() if self.readers and isinstance(self.solver, Output) else None
+    followed: tuple[Outputs, Outputs, float, float] | None = None
+    """what its readers were last updated with"""
+
+    def outputs(self) -> Outputs:
+        """Return what readers follow, as it is now; nothing if nobody does."""
+        return self.solver.outputs() if self.readers and isinstance(self.solver, Output) else {}
+
+    def update_readers(self, before: Outputs, start: float, dt: float) -> None:
+        """Tell readers how it moved.
+
+        Parameters
+        ----------
+        before : dict of arrays
+            Its outputs at the start.
+        start, dt : float [s]
+        """
+        if self.readers:
+            self._update(before, self.outputs(), start, dt)
+
+    def _update(self, *span):
+        self.followed = span
+        for reader in self.readers:
+            reader.update(*span)
+
+    def snapshot(self) -> State:
+        """Return the state of the solver, and what its readers were last updated with."""
+        state = {f"solver/{k}": v for k, v in self.solver.snapshot().items()}
+        if self.followed:
+            before, after, start, dt = self.followed
+            state |= {f"before/{k}": v for k, v in before.items()} | {f"after/{k}": v for k, v in after.items()}
+            state["span"] = np.array([start, dt])
+        return state
+
+    def restore(self, state: State) -> None:
+        """Take up a state that `snapshot` returned.
+
+        Parameters
+        ----------
+        state : dict of arrays
+        """
+        # solvers that look at what they follow must find it where it was
+        if "span" in state:
+            self._update(part_of(state, "before"), part_of(state, "after"), *map(float, state["span"]))
+        self.solver.restore(part_of(state, "solver"))
 
 
 class Group:
@@ -83,10 +125,7 @@ class Group:
                     act(h / count)
                 solver.step(h / count)
             self.steps[member.name] += count
-            if member.readers:
-                after = member.outputs()
-                for reader in member.readers:
-                    reader.update(before, after, time, h)
+            member.update_readers(before, time, h)
 
     @staticmethod
     def _count(solver, dt):
@@ -104,14 +143,20 @@ class Group:
                 found[name][gauge] = max(value, found[name].get(gauge, 0.0))
         return found
 
-    def snapshot(self) -> dict[str, np.ndarray]:
+    def snapshot(self) -> State:
         """Return the state of all."""
-        state = {f"{n}.{k}": v for n, m in enumerate(self.members) for k, v in m.solver.snapshot().items()}
-        return state | {f"exchange.{n}": x.snapshot() for n, (_, x) in enumerate(self.exchanges)}
+        return {f"{name}/{k}": v for name, part in self._parts() for k, v in part.snapshot().items()}
 
-    def restore(self, state: dict[str, np.ndarray]) -> None:
-        """Take up a state."""
-        for n, member in enumerate(self.members):
-            member.solver.restore({k.split(".", 1)[1]: v for k, v in state.items() if k.startswith(f"{n}.")})
-        for n, (_, exchange) in enumerate(self.exchanges):
-            exchange.restore(state[f"exchange.{n}"])
+    def restore(self, state: State) -> None:
+        """Take up a state that `snapshot` returned.
+
+        Parameters
+        ----------
+        state : dict of arrays
+        """
+        for name, part in self._parts():
+            part.restore(part_of(state, name))
+
+    def _parts(self) -> list[tuple[str, Any]]:
+        members = [(f"member{n}", m) for n, m in enumerate(self.members)]
+        return members + [(f"exchange{n}", x) for n, (_, x) in enumerate(self.exchanges)]

@@ -8,6 +8,7 @@ from scipy.spatial.transform import Rotation
 from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.parting import Parting
 from urst.core.bodies.placing import Placed, obstacles
+from urst.core.checkpoint import Checkpointed
 from urst.core.curves.clock import Clock
 from urst.core.curves.curve import Curve
 from urst.core.curves.varies import along, at_time
@@ -25,8 +26,10 @@ _BOUNCES = 257
 _MOST_CELLS = 4096
 
 
-class _Shed:
+class _Shed(Checkpointed):
     """The patches of one set of bodies, and what they have given so far."""
+
+    STATE = ("spent", "given", "born")
 
     def __init__(self, parting: Parting):
         self.parting = parting
@@ -49,7 +52,7 @@ class _Shed:
         self.born = np.zeros((len(bonds), 2), np.int64)
 
 
-class DebrisSolver:
+class DebrisSolver(Checkpointed):
     """Points shed by patches whose bond has snapped, and given off by sources.
 
     The number shed is `per area x area` in all, handed out as the faces part over `reach`. Each point's birth is
@@ -68,6 +71,8 @@ class DebrisSolver:
         When each frame is: curves over frames go by it, and by its frames a second `substeps` is meant.
     start_time : float [s]
     """
+
+    STATE = ("points", "sheds", "time", "given_off", "impulse_taken")
 
     def __init__(
         self,
@@ -237,21 +242,6 @@ class DebrisSolver:
             "top_speed": float(speed.max()) if len(speed) else 0.0,
             "deepest_overlap": float(depth.max()) if len(depth) else 0.0,
         }
-
-    def snapshot(self) -> dict[str, np.ndarray]:
-        """Return the whole state as named arrays."""
-        state = {name: getattr(self.points, name).copy() for name in Points._fields}
-        for number, shed in enumerate(self.sheds):
-            state |= {f"{n}_{number}": getattr(shed, n).copy() for n in ("spent", "given", "born")}
-        return state | {"counts": np.array([self.time, self.given_off]), "ledger": self.impulse_taken.copy()}
-
-    def restore(self, state: dict[str, np.ndarray]) -> None:
-        """Take up the state that `snapshot` returned."""
-        self.points = Points(*(state[name].copy() for name in Points._fields))
-        for number, shed in enumerate(self.sheds):
-            shed.spent, shed.given, shed.born = (state[f"{n}_{number}"].copy() for n in ("spent", "given", "born"))
-        self.time, self.given_off = float(state["counts"][0]), int(state["counts"][1])
-        self.impulse_taken = state["ledger"].copy()
 
     def begin_from(self, frame: dict[str, np.ndarray]) -> None:
         """Begin with the points of a baked frame."""

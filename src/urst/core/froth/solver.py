@@ -4,6 +4,7 @@ from collections.abc import Callable
 
 import numpy as np
 
+from urst.core.checkpoint import Checkpointed
 from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.froth import kernels
 from urst.core.froth.settings import BUBBLE, FOAM, MIST, SPRAY, FrothSettings
@@ -15,7 +16,7 @@ STRAY = 0.15
 _NAMES = {FOAM: "foam", BUBBLE: "bubbles", SPRAY: "spray", MIST: "mist"}
 
 
-class FrothSolver:
+class FrothSolver(Checkpointed):
     """Points that a liquid gives birth to and carries along (Ihmsen, Akinci, Akinci & Teschner 2012, Unified spray, foam and air
     bubbles for particle-based fluids): spray flies, foam goes with the surface, bubbles rise; each becomes another where it comes
     to be another.
@@ -34,6 +35,8 @@ class FrothSolver:
     pulse : callable
         Called between stages of the work; what it raises ends it.
     """
+
+    STATE = ("position", "velocity", "age", "life", "kind", "time", "born", "refused", "steps", "rate")
 
     def __init__(
         self, settings: FrothSettings, gravity, origin, cell: float, shape, *, start_time: float = 0.0,
@@ -167,17 +170,3 @@ class FrothSolver:
             "refused": self.refused / (self.born + self.refused) if self.born + self.refused else 0.0,
             "top_speed": fastest,
         }
-
-    _STATE = ("position", "velocity", "age", "life", "kind")
-
-    def snapshot(self) -> dict[str, np.ndarray]:
-        """Return the whole state as named arrays; the liquid comes anew with the next frame."""
-        state = {n: getattr(self, n).copy() for n in self._STATE}
-        return state | {"counts": np.array([self.time, self.born, self.refused, self.steps, self.rate])}
-
-    def restore(self, state: dict[str, np.ndarray]) -> None:
-        """Take up the state that `snapshot` returned."""
-        for n in self._STATE:
-            setattr(self, n, state[n].copy())
-        self.time, self.rate = float(state["counts"][0]), float(state["counts"][4])
-        self.born, self.refused, self.steps = (int(x) for x in state["counts"][1:4])

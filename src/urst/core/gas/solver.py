@@ -7,6 +7,7 @@ import numpy as np
 from urst.core.air import AIR_DENSITY, AIR_TEMPERATURE
 from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.pushed import PushedByGas
+from urst.core.checkpoint import Checkpointed
 from urst.core.curves.clock import Clock
 from urst.core.curves.varies import along, at_time
 from urst.core.fields import advect, solid_kernels
@@ -27,7 +28,7 @@ COURANT = 2.5
 _MENDED = (0.5, 1.5)
 
 
-class GasSolver:
+class GasSolver(Checkpointed):
     """Incompressible air with dust (Stam 1999; Fedkiw, Stam & Jensen 2001; Bridson 2015).
 
     Fields, float32: `velocity` three face arrays [m/s], `density` [kg/m3] of dust and `heat` [K] over the air in
@@ -51,6 +52,8 @@ class GasSolver:
     pulse : callable
         Called between stages of the work; what it raises ends it.
     """
+
+    STATE = ("time", "given", "drifted", "density", "heat", "velocity", "solids.solid", "lost", "owed")
 
     def __init__(
         self,
@@ -294,25 +297,17 @@ class GasSolver:
             "divergence_left": self.solution.residual,
         }
 
-    def snapshot(self) -> dict[str, np.ndarray]:
-        """Return the whole state as named arrays."""
-        state: dict[str, np.ndarray] = {f"velocity_{a}": u.copy() for a, u in zip("xyz", self.velocity)}
-        return state | {
-            "density": self.density.copy(),
-            "heat": self.heat.copy(),
-            "solid": self.solids.solid.copy(),
-            "counts": np.array([self.time, self.given, self.drifted]),
-            "lost": np.array([self.lost, self._field.owed]),
-        }
+    @property
+    def owed(self) -> np.ndarray:
+        """What deposits have not yet put into the velocity, for want of digits, (3,) [N s]."""
+        return self._field.owed
 
-    def restore(self, state: dict[str, np.ndarray]) -> None:
-        """Take up the state that `snapshot` returned."""
-        self.velocity = [state[f"velocity_{a}"].copy() for a in "xyz"]
-        self.density, self.heat = state["density"].copy(), state["heat"].copy()
-        self.solids.solid[:] = state["solid"]
+    @owed.setter
+    def owed(self, value: np.ndarray) -> None:
+        self._field.owed = value
+
+    def _restored(self):
         self.solids.close()
-        self.time, self.given, self.drifted = map(float, state["counts"])
-        self.lost, self._field.owed = state["lost"].copy()
 
     def begin_from(self, frame: dict[str, np.ndarray]) -> None:
         """Begin with what a baked frame of the same grid holds; what it does not hold begins at rest.

@@ -4,7 +4,7 @@ That pressure is an unknown of the solve beside those of the liquid (as for the 
 bubbles and affine regions). It is eliminated, which takes a term of low rank from the liquid's matrix.
 """
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from scipy import ndimage
@@ -21,8 +21,7 @@ FEWEST = 12
 BACK, MOST_BACK = 5.0, 0.2
 
 
-@dataclass
-class Kept:
+class Kept(NamedTuple):
     """The pockets of a moment, and how much air each is to hold."""
 
     label: np.ndarray
@@ -38,17 +37,6 @@ class Kept:
         before, after : Window
         """
         return Kept(moved(self.label, before, after, None, 0), self.volume)
-
-    @staticmethod
-    def state(kept: "Kept | None") -> dict[str, np.ndarray]:
-        """Return the state of what there is as named arrays."""
-        label, volume = (np.zeros(0, np.int32), np.zeros(0)) if kept is None else (kept.label, kept.volume)
-        return {"air_label": label.copy(), "air_volume": volume.copy()}
-
-    @staticmethod
-    def restored(state: dict[str, np.ndarray]) -> "Kept | None":
-        """Return what a state tells of."""
-        return Kept(state["air_label"].copy(), state["air_volume"].copy()) if state["air_label"].size else None
 
 
 def found(weights, phi: np.ndarray, least, closed) -> np.ndarray:

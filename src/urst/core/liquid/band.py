@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from urst.core.checkpoint import Checkpointed
 from urst.core.liquid import deep_kernels
 from urst.core.liquid.inflows import Place
 from urst.core.liquid.level_kernels import BAND
@@ -14,7 +15,7 @@ ROOM = 2.0
 COUNTED = 1.6
 
 
-class Band:
+class Band(Checkpointed):
     """Where a liquid has particles.
 
     Parameters
@@ -29,13 +30,17 @@ class Band:
         Particles that would fill what holds none.
     zone, depth : (nx, ny, nz)
         See `deep_kernels`, and how deep cells lie [cells].
+    steps : int
+        In which some were born.
     """
+
+    STATE = ("unseen", "steps")
 
     def __init__(self, depth: float | None, seed: int):
         self.most, self.seed, self.unseen = depth, seed, 0
         self.zone: np.ndarray | None = None
         self.depth: np.ndarray | None = None
-        self._steps = 0
+        self.steps = 0
 
     def measure(self, phi: np.ndarray, walls: Walls, aside: np.ndarray, places: list[Place], time: float) -> None:
         """See where there are to be particles.
@@ -103,8 +108,8 @@ class Band:
         fresh = np.unpackbits((out[tuple(cells.T)] & 255).astype(np.uint8)[:, None], axis=1, bitorder="little")
         row, eighth = np.nonzero(fresh)
         corner = cells[row] + 0.5 * np.stack([eighth & 1, (eighth >> 1) & 1, eighth >> 2], axis=1)
-        rng = np.random.default_rng([self.seed, self._steps])
-        self._steps += 1
+        rng = np.random.default_rng([self.seed, self.steps])
+        self.steps += 1
         places = (corner + 0.5 * rng.random(corner.shape)).astype(np.float32)
         # what a thin wall parts from its cell is none of that
         places = places[walls.lodgings(places) == np.ravel_multi_index(tuple(cells[row].T), self.zone.shape)]
@@ -139,15 +144,6 @@ class Band:
         """Let nothing crowd where there are few particles for being deep, in place (cells)."""
         if self.zone is not None:
             crowding[self.zone != deep_kernels.LEFT] = 0.0
-
-    @property
-    def state(self) -> list[int]:
-        """What goes on: particles unseen, and steps in which some were born."""
-        return [self.unseen, self._steps]
-
-    @state.setter
-    def state(self, value) -> None:
-        self.unseen, self._steps = (int(x) for x in value)
 
     def box(self) -> tuple[np.ndarray, np.ndarray] | None:
         """Return corners of the box about what has no particles, (3,) and (3,) [cells], None if there is nothing."""

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from urst.core.checkpoint import Checkpointed
 from urst.core.curves.clock import Clock
 from urst.core.curves.curve import Curve
 from urst.core.curves.stream import Stream
@@ -46,12 +47,14 @@ class Place:
 
 
 @dataclass
-class Inflow(Place):
+class Inflow(Place, Checkpointed):
     """A place that fills with liquid that sets off from there.
 
     Nothing is born where there is liquid already. With a rate no more comes in than that, and where it is full it presses as
     much out of it.
     """
+
+    STATE = ("owed", "steps", "due", "came")
 
     launch: Launch
     """how it sets off, alike within a cell"""

@@ -7,6 +7,7 @@ import numpy as np
 
 from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.pushed import PushedByLiquid
+from urst.core.checkpoint import Checkpointed
 from urst.core.curves.clock import Clock
 from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.fields.pressure import Solution
@@ -46,7 +47,7 @@ MEND = 5.0
 MOST_MEND = 0.2
 
 
-class LiquidSolver:
+class LiquidSolver(Checkpointed):
     """An incompressible liquid with a free surface among moving walls.
 
     Particles carry velocities and their slopes (APIC: Jiang et al. 2015); pressure is solved on cut faces (Batty, Bertails &
@@ -69,6 +70,12 @@ class LiquidSolver:
     pulse : callable
         Called between stages of the work; what it raises ends it.
     """
+
+    STATE = (
+        "box", "time", "position", "speed", "affine", "phi", "pressed", "velocity", "pockets", "push", "band", "inflows", "lost",
+        "poured", "flying", "begun", "drained", "given", "taken", "exchanged",
+    )  # fmt: skip
+    RECORDS = {"pockets": Kept}
 
     def __init__(
         self,
@@ -111,7 +118,7 @@ class LiquidSolver:
         self.band = Band(settings.particle_depth, settings.seed)
         self._stores = [[self.position, self.speed, self.affine] for _ in range(2)]
         self._start = np.zeros(self.phi.size + 1, np.int64)
-        self._lodging = np.zeros(0, np.int32)
+        self._owner_cell = np.zeros(0, np.int32)
         self._known = [np.zeros(u.shape, np.uint8) for u in self.velocity]
         self.lost = 0
         """particles that have left the domain"""
@@ -131,10 +138,10 @@ class LiquidSolver:
         """bodies that liquid pushes, where both act on each other"""
         self._pressure_step: PressureStep | None = None
         self._ways = np.zeros((0, 6))
-        self._begun = False
-        self._push: np.ndarray | None = None
+        self.begun = False
+        self.push: np.ndarray | None = None
         self._shut = np.zeros(self.shape, bool)
-        self._kept: Kept | None = None
+        self.pockets: Kept | None = None
         """pockets of air that keep their volume"""
         self.given, self.taken, self.exchanged = np.zeros(3), np.zeros(3), 0.0
         """momentum that pressure has taken from the liquid, that solids have got, and all that passed [N s]"""
@@ -172,8 +179,8 @@ class LiquidSolver:
         self.phi = moved(self.phi, before, window, None, level_kernels.BAND)
         self.velocity = [moved(u, before, window, axis, 0.0) for axis, u in enumerate(self.velocity)]
         self._known = [moved(u, before, window, axis, 0) for axis, u in enumerate(self._known)]
-        self._push = None if self._push is None else moved(self._push, before, window, None, 0.0)
-        self._kept = self._kept and self._kept.moved(before, window)
+        self.push = None if self.push is None else moved(self.push, before, window, None, 0.0)
+        self.pockets = self.pockets and self.pockets.moved(before, window)
         self.pressed = moved(self.pressed, before, window, None, 0.0)
         self._shut = np.zeros(self.shape, bool)
         self._start = np.zeros(self.phi.size + 1, np.int64)
@@ -280,11 +287,11 @@ class LiquidSolver:
 
     def press_at_rest(self) -> None:
         """Find the pressure there is before anything moves, and change nothing else."""
-        flow, pockets = self.velocity, self._kept
+        flow, pockets = self.velocity, self.pockets
         self.velocity = [np.zeros_like(u) for u in flow]
         if len(self.position):
             self._press(self.least_dt, held=True)
-        self.velocity, self._kept, self._pressure_step = flow, pockets, None
+        self.velocity, self.pockets, self._pressure_step = flow, pockets, None
 
     def step(self, dt: float) -> None:
         """Advance by `dt` seconds.
@@ -319,7 +326,7 @@ class LiquidSolver:
     def _press(self, dt, held):
         """Add gravity, and make the flow free of divergence, with walls moving as they do."""
         # speeds are those of half a step before: a stone falls as far as it should
-        fall = dt if self._begun or self.afloat is not None else 0.5 * dt
+        fall = dt if self.begun or self.afloat is not None else 0.5 * dt
         for axis in range(3):
             self.velocity[axis] += np.float32(fall * self.gravity[axis])
         w = self.walls
@@ -327,7 +334,7 @@ class LiquidSolver:
         self._pressure_step = pressure_step = PressureStep(
             w, self.phi, self._up, self.velocity, nodes, self.settings.air != "vents"
         )
-        self._kept, grown = pressure_step.follow(self._kept, dt)
+        self.pockets, grown = pressure_step.follow(self.pockets, dt)
         if held:
             w.drive(np.zeros_like(w.velocity), np.zeros_like(w.velocity))
         else:
@@ -340,8 +347,8 @@ class LiquidSolver:
         if self.inflows:
             self._shut = pressure_step.shut()
         growth = np.full(self.shape, np.float32(source))
-        if self._push is not None and not held:
-            growth += np.float32(self.cell) * self._push
+        if self.push is not None and not held:
+            growth += np.float32(self.cell) * self.push
         self.pressure, self.solution = pressure_step.project(self.velocity, growth, self.settings.tolerance, grown)
         self.pressed = self.pressure * np.float32(1e-3 * DENSITY * self.cell / fall)
         if not self.solution.converged:
@@ -399,10 +406,10 @@ class LiquidSolver:
         if pressure_step.nodes is not None:
             pressure_step.drive(self._ways)
         self.velocity = pressure_step.finish(self.velocity)
-        pressure_step.even_out(self.position, self._start, self._lodging, self.band)
+        pressure_step.even_out(self.position, self._start, self._owner_cell, self.band)
         self.check_cancelled()
         self._carry(dt, time)
-        self._begun = True
+        self.begun = True
         if time > self.time:
             self._pour(dt)
             self._drain(dt)
@@ -424,7 +431,7 @@ class LiquidSolver:
 
     def _pour(self, dt):
         """Let in what comes in."""
-        self._push = None
+        self.push = None
         for inflow in self.inflows:
             places, speed, held, anew, push = inflow.born(
                 self.time, dt, self.position, self.origin, self.cell, self._shut
@@ -435,7 +442,7 @@ class LiquidSolver:
             open_ = self.walls.distance[tuple(np.floor(2.0 * places).astype(int).T)] > 0.0
             self._add(places[open_], speed[open_] - fall)
             if push is not None:
-                self._push = push if self._push is None else self._push + push
+                self.push = push if self.push is None else self.push + push
 
     def _drain(self, dt):
         """Take away and slow what is where that happens."""
@@ -498,7 +505,7 @@ class LiquidSolver:
         particle_kernels.carry(
             self.position, self.speed, self.affine, *self.velocity, self.phi, np.float32(SPRAY),
             (dt * self.gravity).astype(np.float32), self.walls.distance, self.walls.keep, step, np.float32(STAND), self.walls.left, self.walls.reach,
-            self.walls.met(), self._lodging, state,
+            self.walls.met(), self._owner_cell, state,
         )  # fmt: skip
         self.flying = int((state == particle_kernels.FLYING).sum())
         kept = state != particle_kernels.GONE
@@ -517,7 +524,7 @@ class LiquidSolver:
             self._stores[0] = [np.empty((len(order) + len(order) // 8, *x.shape[1:]), x.dtype) for x in old]
         self.position, self.speed, self.affine = (x[: len(order)] for x in self._stores[0])
         particle_kernels.arrange(order, *old, self.position, self.speed, self.affine)
-        self._lodging = self.walls.lodgings(self.position)
+        self._owner_cell = self.walls.lodgings(self.position)
 
     def _follow(self, dt):
         """Bring the surface nearer to where the particles are."""
@@ -529,7 +536,7 @@ class LiquidSolver:
         wanted, w = np.empty_like(self.phi), self.walls
         deep = np.float32(min(COUNTED, self.band.counted))
         level_kernels.count(
-            self.position, self._start, self._lodging, w.share, w.distance, w.home, w.reach, self.phi, np.float32(_FULL), deep, wanted
+            self.position, self._start, self._owner_cell, w.share, w.distance, w.home, w.reach, self.phi, np.float32(_FULL), deep, wanted
         )  # fmt: skip
         return wanted
 
@@ -551,7 +558,7 @@ class LiquidSolver:
         w, before = self.walls, self.velocity
         found, masses = [np.zeros_like(u) for u in before], [np.zeros_like(u) for u in before]
         particle_kernels.scatter(
-            self.position, self.speed, self.affine, self._start, self._lodging, w.reach, *masses, *found
+            self.position, self.speed, self.affine, self._start, self._owner_cell, w.reach, *masses, *found
         )
         for axis, (u, mass) in enumerate(zip(found, masses)):
             particle_kernels.normalise(mass, u)
@@ -607,7 +614,7 @@ class LiquidSolver:
             "volume": self.volume(),
             "volume_drift": self.volume() / wanted - 1.0 if wanted else 0.0,
             "lost": self.lost / self.poured if self.poured else 0.0,
-            "pockets": float(len(self._kept.volume)) if self._kept else 0.0,
+            "pockets": float(len(self.pockets.volume)) if self.pockets else 0.0,
             "poured": self.poured / PARTICLES * self.cell**3,
             "drained": self.drained / PARTICLES * self.cell**3,
             "blocked": 1.0 - sum(x.came for x in self.inflows) / due if due else 0.0,
@@ -631,8 +638,6 @@ class LiquidSolver:
         deep_kernels.middles(*self.velocity, self.phi, np.float32(beyond), flow)
         return flow
 
-    _STATE = ("position", "speed", "affine", "phi", "pressed")
-
     def _fill_up(self, taken):
         """Let there be particles where a start has liquid and brings none along."""
         count = np.zeros(self.shape, np.int64)
@@ -643,38 +648,20 @@ class LiquidSolver:
         places = filling.seeds(taken.inside, self.walls, (np.zeros(3, int), np.array(self.shape)), full, rng)
         self._add(places, taken.velocity(self.origin + self.cell * places))
 
-    def snapshot(self) -> dict[str, np.ndarray]:
-        """Return the whole state as named arrays."""
-        state = {n: getattr(self, n).copy() for n in self._STATE}
-        state |= {f"velocity_{a}": u.copy() for a, u in zip("xyz", self.velocity)} | Kept.state(self._kept)
-        return state | {
-            "counts": np.array(
-                [self.time, self.lost, self.poured, self.flying, self._begun, self.drained, *self.band.state]
-            ),
-            "window": np.array([self.window.first, self.window.shape]),
-            "push": np.zeros(0, np.float32) if self._push is None else self._push.copy(),
-            "inflows": np.array([[x.owed, x.steps, x.due, x.came] for x in self.inflows], float).reshape(-1, 4),
-            "ledger": np.concatenate([self.given, self.taken, [self.exchanged]]),
-        }
+    @property
+    def box(self) -> np.ndarray:
+        """The window, (2, 3): its least cell in the domain, and its cells along x, y, z."""
+        return np.array([self.window.first, self.window.shape])
 
-    def restore(self, state: dict[str, np.ndarray]) -> None:
-        """Take up the state that `snapshot` returned."""
-        self._keep(slice(0, 0))
-        first, shape = state["window"].astype(int).tolist()
+    @box.setter
+    def box(self, value: np.ndarray) -> None:
+        first, shape = value.tolist()
         self._look_at(Window(tuple(first), tuple(shape)))
-        for n in self._STATE:
-            setattr(self, n, state[n].copy())
-        self.velocity = [state[f"velocity_{a}"].copy() for a in "xyz"]
-        self.time = float(state["counts"][0])
-        self.lost, self.poured, self.flying = (int(x) for x in state["counts"][1:4])
-        self._begun, self.drained = bool(state["counts"][4]), int(state["counts"][5])
-        self.band.state = state["counts"][6:8]
-        self._kept = Kept.restored(state)
-        self._push = state["push"].copy() if state["push"].size else None
-        for inflow, (owed, steps, due, came) in zip(self.inflows, state["inflows"]):
-            inflow.owed, inflow.steps, inflow.due, inflow.came = float(owed), int(steps), float(due), float(came)
-        ledger = state["ledger"]
-        self.given, self.taken, self.exchanged = ledger[:3].copy(), ledger[3:6].copy(), float(ledger[6])
+
+    def _restoring(self):
+        self._keep(slice(0, 0))
+
+    def _restored(self):
         self.walls.place(self.time)
         self._sort()
         self._measure_band(self.time)
@@ -709,7 +696,7 @@ class LiquidSolver:
             self.band.unseen = int(frame.filled[0]) - len(self.position)
         self.poured = len(self.position) + self.band.unseen
         # its speeds are those of a step that has been done
-        self._begun = True
+        self.begun = True
 
 
 #: the kernel summed over particles deep in the liquid

@@ -9,6 +9,7 @@ while it is firm again, in the shape that it has then.
 import numpy as np
 
 from urst.core.bodies.mobility import LOOSE
+from urst.core.checkpoint import Checkpointed
 from urst.core.rigid import bond_kernels
 from urst.core.rigid import compounds as compound
 from urst.core.rigid.bonds import Bonds
@@ -45,7 +46,7 @@ _AS_ONE = 1e-6
 _STEPS, _BEND, _NOTHING = 40, 0.05, 1e-9
 
 
-class Clusters:
+class Clusters(Checkpointed):
     """Which bodies move as one, and how these give.
 
     Parameters
@@ -58,9 +59,23 @@ class Clusters:
         Check and substep [s].
     """
 
+    STATE = (
+        "firm",
+        "since",
+        "taken",
+        "time",
+        "used",
+        "pressed",
+        "stands",
+        "framed",
+        "frame_place",
+        "frame_turn",
+        "creeping",
+    )
+
     def __init__(self, bonds: Bonds, joints: Joints, bodies: Bodies, dt: float, h: float):
         n = len(bodies.mass)
-        self.bonds, self.joints, self.h = bonds, joints, h
+        self.bonds, self.joints, self.bodies, self.h = bonds, joints, bodies, h
         self.span = FLEX * dt
         self.firm = np.zeros(n, np.uint8)
         """whether a body moves with its lump"""
@@ -394,34 +409,8 @@ class Clusters:
             np.add.at(force, body[on], np.concatenate([push, np.cross(arm[on], push)], axis=1))
         return Supports(*(np.concatenate(x) for x in zip(*under))), force[members]
 
-    _KEPT = (
-        "firm",
-        "since",
-        "taken",
-        "time",
-        "used",
-        "pressed",
-        "stands",
-        "framed",
-        "frame_place",
-        "frame_turn",
-        "creeping",
-    )
+    def _restoring(self):
+        self.relabel(self.bodies)
 
-    def snapshot(self) -> dict[str, np.ndarray]:
-        """Return the state, so that one restored from it goes on to the same bytes."""
-        return {f"lump_{k}": getattr(self, k).copy() for k in self._KEPT}
-
-    def restore(self, state: dict[str, np.ndarray], bodies: Bodies) -> None:
-        """Take up what `snapshot` returned.
-
-        Parameters
-        ----------
-        state : dict
-        bodies : Bodies
-            Restored already.
-        """
-        self.relabel(bodies)
-        for k in self._KEPT:
-            getattr(self, k)[:] = state[f"lump_{k}"]
-        self._group(bodies)
+    def _restored(self):
+        self._group(self.bodies)

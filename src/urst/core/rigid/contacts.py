@@ -5,11 +5,10 @@ from typing import NamedTuple
 import numpy as np
 
 from urst.core.bodies.mobility import ABSENT, DRIVEN, LOOSE
+from urst.core.checkpoint import Checkpointed
 from urst.core.rigid import manifolds, rest, state
 from urst.core.rigid.colliders import Colliders
 from urst.core.rigid.detect import NEAR
-from urst.core.rigid.manifolds import Manifolds
-from urst.core.rigid.rest import Marks
 from urst.core.rigid.state import Bodies
 
 #: what is less far apart touches [m]
@@ -29,7 +28,7 @@ class Touching(NamedTuple):
     force: np.ndarray  # (t, 3) on the second [N]
 
 
-class Contacts:
+class Contacts(Checkpointed):
     """All pairs of shapes that are near each other.
 
     Parameters
@@ -37,6 +36,8 @@ class Contacts:
     colliders : Colliders
     friction, restitution : (n,) float
     """
+
+    STATE = ("pairs", "marks", "shapes", "load", "allowed")
 
     def __init__(self, colliders: Colliders, friction, restitution):
         n = len(friction)
@@ -152,18 +153,15 @@ class Contacts:
         force = np.einsum("tci,tc->ti", axes, m.impulse[pair, slot]) / h
         return Touching(body[near], ends.mean(axis=1)[near], normal[near], force[near])
 
-    def snapshot(self) -> dict[str, np.ndarray]:
-        """Return what is known of all pairs."""
-        known = {f"pair_{k}": v.copy() for k, v in self.pairs._asdict().items()}
-        known |= {f"mark_{k}": v.copy() for k, v in self.marks._asdict().items()}
-        known |= {"pair_shape": self.colliders.number[self.pairs.shape]}
-        return known | {"pair_load": self.load.copy(), "allowed": self.allowed.copy()}
+    @property
+    def shapes(self) -> np.ndarray:
+        """The shapes of each pair by numbers that last, while `pairs.shape` has them as they are laid out now."""
+        return self.colliders.number[self.pairs.shape]
 
-    def restore(self, known: dict[str, np.ndarray]) -> None:
-        """Take up what `snapshot` returned."""
-        self.pairs = Manifolds(**{k: known[f"pair_{k}"].copy() for k in Manifolds._fields})
-        self.marks = Marks(**{k: known[f"mark_{k}"].copy() for k in Marks._fields})
-        self.load, self.allowed = known["pair_load"].copy(), known["allowed"].copy()
-        self.pairs.shape[:] = self.colliders.lay_out(known["pair_shape"])
+    @shapes.setter
+    def shapes(self, value: np.ndarray) -> None:
+        self.pairs.shape[:] = self.colliders.lay_out(value)
+
+    def _restored(self):
         self.colliders.moved()
         self._surfaces()

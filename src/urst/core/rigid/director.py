@@ -7,6 +7,7 @@ import numpy as np
 
 from urst.core.bodies.mobility import ABSENT, DRIVEN, FIXED, LOOSE
 from urst.core.bodies.patches import Patches
+from urst.core.checkpoint import Checkpointed
 from urst.core.curves.clock import Clock
 from urst.core.geometry.convex import Hulls
 from urst.core.launch import blast, launch
@@ -35,7 +36,7 @@ class Directed:
     """(n,) bool: whose touch counts; None: whatever moves"""
 
 
-class Director:
+class Director(Checkpointed):
     """Watches for the moments of events, and does what they say.
 
     Parameters
@@ -51,6 +52,8 @@ class Director:
         What may move each then.
     clock : Clock
     """
+
+    STATE = ("moment", "done", "kind")
 
     def __init__(self, directed: Sequence[Directed], hulls: Hulls, patches: Patches, position, kind, clock: Clock):
         self.directed, self.hulls, self.clock = directed, hulls, clock
@@ -176,17 +179,6 @@ class Director:
             new = d.event.top_speed + (speed[fast] - d.event.top_speed) * keep
             bodies.velocity[fast] *= (new / speed[fast])[:, None]
             bodies.spin[fast] *= keep
-
-    _KEPT = ("moment", "done", "kind")
-
-    def snapshot(self) -> dict[str, np.ndarray]:
-        """Return what has happened so far."""
-        return {f"event_{k}": getattr(self, k).copy() for k in self._KEPT}
-
-    def restore(self, state: dict[str, np.ndarray]) -> None:
-        """Take up what `snapshot` returned."""
-        for k in self._KEPT:
-            getattr(self, k)[:] = state[f"event_{k}"]
 
 
 def _covers(hulls, patches, position):

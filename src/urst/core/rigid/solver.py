@@ -8,6 +8,7 @@ from urst.core.bodies.fragments import Fragments
 from urst.core.bodies.mobility import ABSENT, DRIVEN, FIXED, LOOSE
 from urst.core.bodies.nodes import Nodes
 from urst.core.bodies.patches import Patches
+from urst.core.checkpoint import Checkpointed
 from urst.core.curves.clock import Clock
 from urst.core.curves.varies import at_time
 from urst.core.geometry import rotation
@@ -59,7 +60,7 @@ Drive = Callable[[float], tuple[np.ndarray, np.ndarray]]
 Presence = Callable[[float], np.ndarray]
 
 
-class RigidSolver:
+class RigidSolver(Checkpointed):
     """Convex bodies under gravity with friction, bounce and bonds that snap.
 
     Each step, a check, finds contacts once and solves them in several substeps; see `substeps` for the method and `manifolds`
@@ -91,6 +92,29 @@ class RigidSolver:
     keeps : sequence of str
         What frames hold beside what they always do: `contacts`.
     """
+
+    STATE = (
+        *(
+            f"bodies.{n}"
+            for n in ("position", "orientation", "rotation", "velocity", "spin", "kind", "awake", "travel")
+        ),
+        *(f"bonds.{n}" for n in ("alive", "impulse", "force", "rest", "yielded")),
+        "rest",
+        "contacts",
+        *(f"joints.state.{n}" for n in ("alive", "impulse")),
+        "director",
+        "steady_forces",
+        "clusters",
+        "load_share",
+        "time",
+        "done",
+        "share",
+        "pace",
+        "turning",
+        "counted",
+        "taken",
+        "held",
+    )
 
     def __init__(
         self,
@@ -189,6 +213,10 @@ class RigidSolver:
     def load_share(self) -> np.ndarray:
         """Stress of each bond over its strength, (b,)."""
         return self._bonds.load_share
+
+    @load_share.setter
+    def load_share(self, value: np.ndarray) -> None:
+        self._bonds.load_share = value
 
     @property
     def strength(self) -> np.ndarray:
@@ -672,49 +700,3 @@ class RigidSolver:
             self.bodies, self._bonds, self.clusters.label, self.contacts, self.gravity, self.floor, self.datum
         )
         return found | {"checks": float(self.counted[1])}
-
-    _JOINTS = ("alive", "impulse")
-    _BONDS = ("alive", "impulse", "force", "rest", "yielded")
-    _BODIES = ("position", "orientation", "rotation", "velocity", "spin", "kind", "awake", "travel")
-
-    def snapshot(self) -> dict[str, np.ndarray]:
-        """Return the whole state, so that a solver restored from it goes on to the same bytes."""
-        state = {f"body_{k}": getattr(self.bodies, k).copy() for k in self._BODIES}
-        state |= {f"bond_{k}": getattr(self.bonds, k).copy() for k in self._BONDS}
-        state |= {f"joint_{k}": getattr(self.joints.state, k).copy() for k in self._JOINTS}
-        state |= self.clusters.snapshot() | self.director.snapshot() | self.steady_forces.snapshot()
-        state |= {f"rest_{k}": v.copy() for k, v in self.rest._asdict().items()}
-        return (
-            state
-            | self.contacts.snapshot()
-            | {
-                "load_share": self.load_share.copy(),
-                "time": np.array([self.time]),
-                "done": np.array([self.done]),
-                "share": self.share.copy(),
-                "pace": np.array([self.pace, self.turning]),
-                "counted": np.array(self.counted),
-                "ledger": np.array([self.taken, self.held]),
-            }
-        )
-
-    def restore(self, state: dict[str, np.ndarray]) -> None:
-        """Take up the state that `snapshot` returned."""
-        for k in self._BODIES:
-            getattr(self.bodies, k)[:] = state[f"body_{k}"]
-        for k in self._BONDS:
-            getattr(self.bonds, k)[:] = state[f"bond_{k}"]
-        for k, v in self.rest._asdict().items():
-            v[:] = state[f"rest_{k}"]
-        self.contacts.restore(state)
-        for k in self._JOINTS:
-            getattr(self.joints.state, k)[:] = state[f"joint_{k}"]
-        self.director.restore(state)
-        self.steady_forces.restore(state)
-        self.clusters.restore(state, self.bodies)
-        self._bonds.load_share = state["load_share"].copy()
-        self.time, self.done = float(state["time"][0]), int(state["done"][0])
-        self.share = state["share"].copy()
-        self.pace, self.turning = (float(x) for x in state["pace"])
-        self.counted = int(state["counted"][0]), int(state["counted"][1])
-        self.taken, self.held = state["ledger"].copy()

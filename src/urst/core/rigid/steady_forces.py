@@ -3,14 +3,17 @@
 import numpy as np
 
 from urst.core.bodies.mobility import LOOSE
+from urst.core.checkpoint import Checkpointed
 from urst.core.rigid.nodes import nodes_of
 
 #: a body asleep wakes where the force on it changes by this share of its weight
 STIR = 0.05
 
 
-class SteadyForces:
+class SteadyForces(Checkpointed):
     """What each of `n` bodies bears, beside gravity."""
+
+    STATE = ("force", "alongside", "used")
 
     def __init__(self, n: int):
         self.force = np.zeros((n, 6))
@@ -78,11 +81,3 @@ class SteadyForces:
         """
         pushed[firm] += dt * self.force[firm]
         force[firm] += self.force[firm, :3]
-
-    def snapshot(self) -> dict[str, np.ndarray]:
-        """Return the state as named arrays."""
-        return {"borne": self.force.copy(), "alongside": self.alongside.copy(), "borne_used": self.used.copy()}
-
-    def restore(self, state: dict[str, np.ndarray]) -> None:
-        """Take up that state."""
-        self.force[:], self.alongside[:], self.used[:] = state["borne"], state["alongside"], state["borne_used"]

@@ -7,6 +7,7 @@ import numpy as np
 from scipy import ndimage
 from skimage.measure import marching_cubes
 
+from urst.core.checkpoint import Checkpointed
 from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.skin import horizon, kernels
 from urst.core.skin.settings import SkinSettings
@@ -31,7 +32,7 @@ _LEAST = 0.9
 Beyond = Callable[[np.ndarray, float], np.ndarray]
 
 
-class Skinner:
+class Skinner(Checkpointed):
     """Draws surfaces of a liquid: its level set on a finer grid, bounded by walls, and its drops (Zhu & Bridson 2005).
 
     Parameters
@@ -54,6 +55,8 @@ class Skinner:
     BadValue
         If the surface would have too many cells.
     """
+
+    STATE = ("time",)
 
     def __init__(
         self,
@@ -232,14 +235,6 @@ class Skinner:
             "surface_volume": have,
             "surface_drift": have / wanted - 1.0 if wanted else 0.0,
         }
-
-    def snapshot(self) -> dict[str, np.ndarray]:
-        """Return the state: the time."""
-        return {"time": np.array([self.time])}
-
-    def restore(self, state: dict[str, np.ndarray]) -> None:
-        """Take up the state that `snapshot` returned."""
-        self.time = float(state["time"][0])
 
 
 def _joined(first, second):

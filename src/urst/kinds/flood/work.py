@@ -30,6 +30,10 @@ _RESTS = (
 )
 
 
+#: and what of its state
+_BEGINS = ("box", "position", "speed", "affine", "phi", "pressed", "velocity")
+
+
 def _within(room, level, places):
     """Signed distance of places (n, 3) from what is filled of a room [m]."""
     away = -np.inf if room is None else room.distance(places, 0.0)
@@ -117,7 +121,7 @@ def _rest(solver, inputs):
     if settings.settle <= 0.0:
         return
     state = solver.snapshot()
-    begins = {n: a for n, a in state.items() if n not in ("counts", "ledger", "inflows")}
+    begins = {n: a for n, a in state.items() if n.split("/")[0] in _BEGINS}
     begins |= {
         "walls": walls.distance,
         "blocked": walls.blocked,
@@ -135,6 +139,4 @@ def _rest(solver, inputs):
         inputs.store.write_start(key, solver.snapshot())
         return
     # it may have begun at another time
-    kept["counts"][0] = state["counts"][0]
-    kept["inflows"] = state["inflows"]
-    solver.restore(kept)
+    solver.restore(kept | {n: a for n, a in state.items() if n == "time" or n.startswith("inflows/")})

@@ -8,6 +8,7 @@ beside what was foreseen the liquid then takes up, giving way with the bodies, b
 import numpy as np
 
 from urst.core.bodies.nodes import NO_NODE, Nodes
+from urst.core.checkpoint import Checkpointed
 from urst.core.coupling.ports import Bodies, Liquid
 
 #: share of what a body displaces that is taken to go along with it where something else pushes it: that of a ball (Lamb 1932,
@@ -17,7 +18,7 @@ ALONG = 0.5
 HEARD = 1e-3
 
 
-class Between:
+class Between(Checkpointed):
     """The bodies of one solver in a liquid.
 
     Parameters
@@ -31,6 +32,8 @@ class Between:
     back : float
         How strongly the liquid pushes bodies; 1 is physical.
     """
+
+    STATE = ("steady", "before")
 
     def __init__(self, bodies: Bodies, liquid: Liquid, readers: list, forth: float, back: float):
         self.bodies, self.liquid, self.forth, self.back, self.goes_with = bodies, liquid, forth, back, liquid
@@ -131,14 +134,6 @@ class Between:
         """Return what got lost on the way, as a share of all that passed, and how many bodies lighter than the liquid are in it."""
         light = self.bodies.motion.mass < self.liquid.density * self.bodies.volume
         return {"momentum_lost": self.liquid.momentum_lost(), "afloat": float((light & (self.wet > 0.0)).sum())}
-
-    def snapshot(self) -> np.ndarray:
-        """Return what is known from the last round."""
-        return np.concatenate([self.steady, self.before], axis=1)
-
-    def restore(self, state: np.ndarray) -> None:
-        """Take up a state."""
-        self.steady, self.before = state[:, :6].copy(), state[:, 6:].copy()
 
 
 class AllAfloat:
