@@ -9,6 +9,7 @@ from urst.core.geometry import generators
 from urst.core.geometry.mesh import transformed
 from urst.core.geometry.rotation import from_degrees, matrix
 from urst.core.rigid.settings import BondSettings, RigidSettings
+from urst.core.rigid.settling import settle
 
 G, DENSITY = 9.81, 2000.0
 SHEAR = 5.0 / 6.0 / 2.4
@@ -54,7 +55,7 @@ class Bonds(unittest.TestCase):
         expected = 0.5 * 2000.0 * G * 0.2**2 * 0.1 / (0.2**4 / 12)
         for share, breaks in ((1.2, False), (0.8, True)):
             s = self.beam(5, share * expected)
-            s.settle(2.0)
+            settle(s, 2.0)
             run(s, 0.5)
             root = int(np.flatnonzero((s.bonds.body == 0).any(axis=1))[0])
             self.assertEqual(s.bonds.alive[root] == 0, breaks, share)
@@ -68,7 +69,7 @@ class Bonds(unittest.TestCase):
         wall = generators.brick_wall(3.0, 0.3, 3.0, 0.5, 0.25)
         s = solver([GROUND, *wall], fixed=(0,), settings=RigidSettings())
         self.assertGreater(len(s.bonds.alive), 100)
-        s.settle(0.5)
+        settle(s, 0.5)
         speed = run(s, 0.5, lambda s: s.gauges()["top_speed"])
         self.assertLess(max(speed), 2e-3)
         run(s, 0.5)
@@ -81,7 +82,7 @@ class Bonds(unittest.TestCase):
             meshes = [box((0.2 * k, -0.1, 1.0), (0.2 * k + 0.2, 0.1, 1.2)) for k in range(-1, blocks)]
             s = solver(meshes, fixed=(0,), settings=strong(modulus))
             before = s.bodies.position[-1, 2]
-            s.settle(0.5)
+            settle(s, 0.5)
             run(s, 0.2)
             length, area, weight = 0.2 * blocks, 0.04, DENSITY * G * 0.04
             x, bend = length - 0.1, modulus * 0.2**4 / 12
@@ -96,7 +97,7 @@ class Bonds(unittest.TestCase):
             meshes = [box((0.2 * k, -y / 2, 1.0), (0.2 * k + 0.2, y / 2, 1.0 + z)) for k in range(-1, 20)]
             s = solver(meshes, fixed=(0,), settings=strong(2e10))
             before = s.bodies.position[-1, 2]
-            s.settle(0.2)
+            settle(s, 0.2)
             sag.append(before - s.bodies.position[-1, 2])
         # bending alone would give 16
         self.assertAlmostEqual(sag[1] / sag[0], 16.0, delta=0.6)
@@ -107,7 +108,7 @@ class Bonds(unittest.TestCase):
         bonded = np.arange(22) >= 2
         s = solver(piers + beam, fixed=(0, 1), settings=strong(1e10), bonded=bonded)
         before = s.bodies.position[:, 2].copy()
-        s.settle(0.5)
+        settle(s, 0.5)
         run(s, 1.0)
         sag = 5 * DENSITY * G * 0.04 * 3.8**4 / (384 * 1e10 * 0.2**4 / 12)
         down = before - s.bodies.position[:, 2]
@@ -159,7 +160,7 @@ class Bonds(unittest.TestCase):
             bonds = BondSettings(tension=0.15e6, shear=0.2e6, scatter=0.0, chunks=4, chunk_holds=60.0)
             piece = np.array([0, *[1] * len(bricks)])
             s = solver([GROUND, *bricks], fixed=(0,), settings=RigidSettings(bonds=bonds), piece=piece)
-            s.settle(0.1)
+            settle(s, 0.1)
             strong = s.strength[:, 0] > 1e6
             mass = s.bodies.mass[1:].sum()
             run(s, np.sqrt(2 * height / G) + 0.4)
@@ -180,7 +181,7 @@ class Clusters(unittest.TestCase):
         bonded = np.arange(len(bricks) + 1) > 0
         s = solver([GROUND, *bricks], fixed=(0,), settings=RigidSettings(), bonded=bonded)
         before = s.bodies.position.copy()
-        s.settle(0.5)
+        settle(s, 0.5)
         run(s, 1.0)
         moved = s.bodies.position - before
         # rho g H^2 / (2 E), at the middle of the top course a little less
@@ -212,7 +213,7 @@ class Clusters(unittest.TestCase):
             bonds = BondSettings(tension=tension, shear=1.5 * tension)
             bricks = wall(2.0, 1.5, (20, 10, 0), (0, 0, 1.0))
             s = solver([GROUND, *bricks], fixed=(0,), settings=RigidSettings(bonds=bonds))
-            s.settle(0.2)
+            settle(s, 0.2)
             run(s, 1.0)
             left.append(s.gauges()["bonds_left"])
         self.assertLess(left[0], 0.6)
@@ -239,7 +240,7 @@ class Clusters(unittest.TestCase):
         for size, breaks in ((5.0, False), (800.0, True)):
             bricks = wall(2.0, 1.5)
             s = solver([GROUND, *bricks], fixed=(0,), settings=RigidSettings())
-            s.settle(0.2)
+            settle(s, 0.2)
             push = np.zeros((len(bricks) + 1, 3))
             push[1:, 1] = size
             s.apply_impulse(push, np.zeros_like(push))
@@ -329,12 +330,12 @@ class Settling(unittest.TestCase):
         turn = matrix(from_degrees((20, 30, 0)))
         figure = transformed(box((-0.2, -0.2, -0.2), (0.2, 0.2, 0.2)), turn, np.array([0.0, 0.0, 3.0]))
         s = solver([GROUND, box((2, 0, 0), (3, 1, 1)), figure], fixed=(0,))
-        s.settle(0.5)
+        settle(s, 0.5)
         np.testing.assert_array_equal(s.bodies.position[2], fragments_of([figure]).centre[0])
         np.testing.assert_array_equal(s.bodies.velocity[2], 0.0)
 
     def test_settling_moves_nothing_that_is_thrown(self):
         s = solver([box((0, 0, 5), (1, 1, 6))], velocity=[(3.0, 0, 0)])
-        s.settle(0.5)
+        settle(s, 0.5)
         np.testing.assert_array_equal(s.bodies.position[0], [0.5, 0.5, 5.5])
         np.testing.assert_array_equal(s.bodies.velocity[0], [3.0, 0, 0])

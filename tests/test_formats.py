@@ -15,7 +15,6 @@ import pygltflib
 import trimesh
 from PIL import Image
 from pxr import Usd, UsdGeom, UsdUtils
-from urst.formats.trajectories import length, read_trajectories
 
 from tests.shots import tiny
 from urst.bake import runner
@@ -27,6 +26,7 @@ from urst.demo import sluice
 from urst.errors import BadFile, BadMesh, BadValue
 from urst.formats import gltf, usd, vdb
 from urst.formats.meshes import read_meshes
+from urst.formats.trajectories import length, read_trajectories
 from urst.handover import export as handover
 from urst.handover.baked import Baked
 from urst.handover.pictures import CARD, keep_card, pictures

@@ -29,7 +29,7 @@ from urst.db.engine import session
 from urst.errors import BadFile, BadMesh, BadValue
 from urst.formats import claims
 from urst.formats.meshes import read_meshes
-from urst.web import access, bounds, guard, live, pages, throttle
+from urst.web import access, bounds, guard, live, pages, prefetch, throttle
 
 
 def glb(document, chunk=b""):

@@ -45,7 +45,7 @@ def _source() -> str:
 
 
 def _mark(name: str) -> Path:
-    folder = Path(numba.config.CACHE_DIR or _SOURCE / "__pycache__")
+    folder = Path(getattr(numba.config, "CACHE_DIR", "") or _SOURCE / "__pycache__")
     return folder / f"compiled-{name}-{rehearsals()[name].version}-{_source()}"
 
 

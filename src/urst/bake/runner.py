@@ -92,7 +92,7 @@ def bake(
 def _check_memory(shot, layers):
     """Refuse what cannot fit before it takes the machine down."""
     for finding in preflight.memory(shot, machine.memory()[0]):
-        if set(group_of(shot, finding.layer)) & set(layers):
+        if finding.layer and set(group_of(shot, finding.layer)) & set(layers):
             raise BadValue(f"{finding.title} {finding.why}")
 
 

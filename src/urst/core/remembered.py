@@ -70,7 +70,7 @@ def remembered(
         def answer(asked):
             return known.get(asked, lambda: function(asked))
 
-        answer.clear = known.clear
+        answer.clear = known.clear  # type: ignore[attr-defined]
         return answer
 
     return decorated

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, NamedTuple
 
-from sqlalchemy import delete, func, literal_column, select, text
+from sqlalchemy import Select, delete, func, literal_column, select, text
 from sqlalchemy.orm import Session
 
 from urst.core.remembered import Remembered
@@ -53,7 +53,7 @@ class Stand(NamedTuple):
     mark: str
 
 
-_STANDS = select(ShotRow.id, ShotRow.revision, literal_column("revisions.xmin::text")).join(
+_STANDS: Select = select(ShotRow.id, ShotRow.revision, literal_column("revisions.xmin::text")).join(
     RevisionRow, (RevisionRow.shot_id == ShotRow.id) & (RevisionRow.number == ShotRow.revision)
 )
 
@@ -132,7 +132,7 @@ def document_text(session: Session, shot_id: str) -> tuple[str, str]:
         shot = get(session, shot_id).shot
         return shot.name, dumps(shot)
     except UrstError:
-        kept = session.get(RevisionRow, (shot_id, row.revision)).document
+        kept = session.get_one(RevisionRow, (shot_id, row.revision)).document
         return _name(session, row), json.dumps(kept, indent=1) + "\n"
 
 
@@ -187,7 +187,7 @@ def step(session: Session, shot_id: str, *, back: bool) -> Step | None:
     target = session.scalar(side)
     if target is None:
         return None
-    changed = session.get(RevisionRow, (shot_id, row.revision if back else target))
+    changed = session.get_one(RevisionRow, (shot_id, row.revision if back else target))
     row.revision = target
     runs.notify(session, {"shot": shot_id, "what": "document", "revision": target})
     return Step(changed.what, changed.by)

@@ -1,6 +1,7 @@
 """Versions of a shot that are kept by name, and its earlier revisions."""
 
 import re
+from typing import Any
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
@@ -52,7 +53,7 @@ def at(session: Session, shot_id: str, which: str) -> Shot:
         If there is none.
     """
     kind, number = which[:1], which[1:]
-    table = {"v": VersionRow, "r": RevisionRow}.get(kind)
+    table: Any = {"v": VersionRow, "r": RevisionRow}.get(kind)
     row = session.get(table, (shot_id, int(number))) if table and re.fullmatch("[0-9]{1,9}", number) else None
     if row is None:
         raise BadValue(f"There is no earlier state '{which}' of this shot: look at the list again.")

@@ -55,7 +55,7 @@ def shot(*, end: int = 84, fragments: int = 420) -> Shot:
     ]  # fmt: skip
     for piece in van:
         piece |= {"velocity": (0, speed, 0), "material": "drum steel", "bonded": False}
-    joints = [
+    joints: list[dict] = [
         {
             "name": f"axle {n}",
             "kind": "hinge",

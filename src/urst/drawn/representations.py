@@ -135,7 +135,8 @@ def skins(fragments: Fragments) -> Arrays:
     fragments : Fragments
     """
     normals, crease = shaded(fragments)
-    return {
+    whole: Arrays = {"whole": fragments.whole.astype(np.int32)} if fragments.whole.max(initial=-1) >= 0 else {}
+    return whole | {
         "skin": fragments.skin.astype(np.float32).reshape(-1, 3),
         "normal": np.round(127 * normals).astype(np.int8),
         "crease": crease,
@@ -146,7 +147,7 @@ def skins(fragments: Fragments) -> Arrays:
         "shade": look.shade(fragments.part).astype(np.float32),
         "centre": fragments.centre.astype(np.float32),
         "volume": fragments.volume.astype(np.float32),
-    } | ({"whole": fragments.whole.astype(np.int32)} if fragments.whole.max(initial=-1) >= 0 else {})
+    }
 
 
 def _shapes(arrays):

@@ -65,7 +65,7 @@ def stances(world: World) -> list[dict]:
         try:
             corners = placed_corners(piece, world)
         except BadFile:
-            corners = []
+            corners = ()
         box = None
         if corners:
             low, high = (

@@ -97,12 +97,12 @@ async def _wait(child, name, gone):
 
 def _taken(folder, name):
     """What the child has left."""
-    told = folder / "told.json"
-    if not told.is_file():
+    result = folder / "result.json"
+    if not result.is_file():
         raise BadFile(
             f"Reading '{name}' took more than {MOST_MEMORY / 2**30:g} GB of memory, or broke its reader: reduce the mesh or export it again."
         )
-    said = json.loads(told.read_text())
+    said = json.loads(result.read_text())
     if "error" in said:
         raise apart_child.ERRORS[said["error"]](said["message"])
     parts = []

@@ -4,6 +4,7 @@ import json
 import resource
 import sys
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -57,7 +58,8 @@ def _read(data, name, rate, folder):
                 "place": trajectory.place,
                 "turn": trajectory.turn,
             }
-        np.savez(folder / f"{number}.npz", vertices=mesh.vertices, triangles=mesh.triangles, **motion)
+        arrays: dict[str, Any] = {"vertices": mesh.vertices, "triangles": mesh.triangles} | motion
+        np.savez(folder / f"{number}.npz", **arrays)
         parts.append({"name": part, "solid": _is_solid(mesh), "moves": trajectory is not None})
     return parts
 
@@ -79,10 +81,10 @@ def main(words: list[str]) -> int:
     resource.setrlimit(resource.RLIMIT_AS, (most, most))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     try:
-        told = {"parts": read(path.read_bytes(), name, rate, folder)}
+        result: dict[str, Any] = {"parts": read(path.read_bytes(), name, rate, folder)}
     except (BadFile, BadMesh) as error:
-        told = {"error": type(error).__name__, "message": str(error)}
-    (folder / "told.json").write_text(json.dumps(told))
+        result = {"error": type(error).__name__, "message": str(error)}
+    (folder / "result.json").write_text(json.dumps(result))
     return 0
 
 

@@ -2,6 +2,7 @@
 
 import io
 from pathlib import PurePath
+from typing import Any
 
 import numpy as np
 import trimesh
@@ -51,7 +52,9 @@ def _loaded(data, name, kind):
     if kind == "obj":
         data = _unicode(data)
     try:
-        options = {"split_objects": True, "split_groups": True, "group_material": False} if kind == "obj" else {}
+        options: dict[str, Any] = (
+            {"split_objects": True, "split_groups": True, "group_material": False} if kind == "obj" else {}
+        )
         loaded = trimesh.load(io.BytesIO(data), file_type=kind, process=False, **options)
     except Exception as error:
         # the reader's many ways to fail all mean the same to the user

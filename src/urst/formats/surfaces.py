@@ -1,6 +1,7 @@
 """Surfaces frame by frame as PLY, OBJ and binary glTF."""
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import trimesh
@@ -25,7 +26,7 @@ def write_mesh(path: Path, arrays: dict[str, np.ndarray]) -> None:
     if path.suffix == ".ply":
         for axis, name in enumerate(("vx", "vy", "vz")):
             mesh.vertex_attributes[name] = velocity[:, axis].astype(np.float32)
-        data = mesh.export(file_type="ply", include_attributes=True)
+        data: Any = mesh.export(file_type="ply", include_attributes=True)
     elif path.suffix == ".glb":
         mesh.vertex_attributes["_VELOCITY"] = velocity.astype(np.float32)
         data = mesh.export(file_type="glb", include_normals=True)

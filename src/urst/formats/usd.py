@@ -32,7 +32,7 @@ def write_fragments(
     names, colours : of the pieces; colours linear RGB
     span : (first, last frame)
     """
-    stage = _stage(path, *span, rate)
+    stage = _stage(path, span[0], span[1], rate)
     operations = []
     for b in range(len(fragments)):
         piece = int(fragments.piece[b])
@@ -54,7 +54,7 @@ def write_fragments(
         pose = np.concatenate([arrays["position"], arrays["orientation"]], axis=1)
         # a body at rest needs no new sample, but one at each end of its rest keeps it from drifting
         moved = np.ones(len(pose), bool) if still is None else (pose != still).any(axis=1)
-        for b in np.flatnonzero(moved) if frame != span[1] else range(len(pose)):
+        for b in np.flatnonzero(moved).tolist() if frame != span[1] else range(len(pose)):
             translate, orient = operations[b]
             if still is not None and frame - 1 not in translate.GetAttr().GetTimeSamples():
                 translate.Set(Gf.Vec3f(*map(float, still[b, :3])), frame - 1)
@@ -75,7 +75,7 @@ def write_points(path: Path, frames: Frames, span, rate: float, kinds: dict[str,
 
     kinds : what each kind is called and its number, for points of several; each is written by itself
     """
-    stage = _stage(path, *span, rate)
+    stage = _stage(path, span[0], span[1], rate)
     prims = {name: UsdGeom.Points.Define(stage, f"/shot/{name}") for name in kinds or {"debris": 0}}
     for frame, arrays in frames:
         for name, prim in prims.items():
@@ -96,7 +96,7 @@ def write_surface(path: Path, frames: Frames, span, rate: float, colour) -> None
 
     colour : linear RGB
     """
-    stage = _stage(path, *span, rate)
+    stage = _stage(path, span[0], span[1], rate)
     mesh = UsdGeom.Mesh.Define(stage, "/shot/surface")
     mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
     mesh.CreateDisplayColorAttr([Gf.Vec3f(*map(float, colour))])

@@ -102,9 +102,15 @@ def pictures(baked: Baked, *, frames=None, size=None) -> Iterator[np.ndarray]:
         for layer, skins in falls:
             pose = baked.at(layer, frame)
             parts.append(skins.at(frame, pose["position"], pose["orientation"]))
-        if still:
+        if still and drive is not None:
             parts.append(still.at(frame, *poses(still.fragments, drive, shot.clock().seconds(frame))))
-        chain = [np.concatenate(c) for c in zip(*parts)] or [np.zeros((0, 3, 3)), np.zeros((0, 3)), None, None, None]
+        chain: list = [np.concatenate(c) for c in zip(*parts)] or [
+            np.zeros((0, 3, 3)),
+            np.zeros((0, 3)),
+            None,
+            None,
+            None,
+        ]
         points, water = [], [baked.at(x, frame) for x in surfaces]
         for layer in baked.drawn_as("points"):
             if layer.id in skinned:
@@ -131,10 +137,11 @@ def keep_card(shot: Shot, store: Store) -> None:
     baked = Baked(shot, store)
     moving = [x for x in shot.layers if shot.kind_of(x).moving and shot.kind_of(x).representation]
     ready = set(shot.frames()).intersection(*(store.frames(baked.keys[x.id]) for x in moving))
-    lively = next((x for x in moving if shot.kind_of(x).activity), None)
+    lively = next(((x, gauge) for x in moving if (gauge := shot.kind_of(x).activity)), None)
     if not ready or lively is None:
         return
-    gauge, rows = shot.kind_of(lively).activity, store.read_gauges(baked.keys[lively.id])
+    layer, gauge = lively
+    rows = store.read_gauges(baked.keys[layer.id])
     frame = max(sorted(ready), key=lambda f: rows[f].get(gauge, 0.0))
     (picture,) = pictures(baked, frames=[frame], size=CARD)
     data = io.BytesIO()

@@ -35,8 +35,8 @@ class SomeBodies:
 
     def update(self, before: Outputs, after: Outputs, start: float, dt: float) -> None:
         """Take up the poses; see `ports.Reader`."""
-        some = ({k: x[k][self.mine] for k in ("position", "orientation")} for x in (before, after))
-        self.boundary.update(*some, start, dt)
+        first, last = ({k: x[k][self.mine] for k in ("position", "orientation")} for x in (before, after))
+        self.boundary.update(first, last, start, dt)
 
 
 class _Frames:

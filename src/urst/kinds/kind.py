@@ -8,6 +8,7 @@ import numpy as np
 from pydantic import BaseModel
 
 from urst.core.checks.findings import Finding
+from urst.core.curves.clock import Clock
 from urst.core.curves.curve import Curve
 from urst.kinds.gauge import Gauge, Quantity, Reading, Sliced, Spread
 from urst.kinds.layer import Layer
@@ -28,6 +29,11 @@ class Shot(Protocol):
     """The document, as a kind sees it: the world, and the other layers."""
 
     layers: tuple
+    start: int
+    end: int
+
+    def clock(self) -> Clock:
+        """Return when each frame is."""
 
     def layer(self, layer_id: str) -> Any: ...
 
@@ -268,7 +274,7 @@ class Kind:
         return import_module(self.work).prepare(inputs)
 
 
-def at(shot: Any, layer: Layer, *names: str) -> tuple:
+def at(shot: Any, layer: Layer, *names: str | int) -> tuple:
     """Return the path of a setting in the document."""
     return ("layers", [x.id for x in shot.layers].index(layer.id), "settings", *names)
 

@@ -61,15 +61,16 @@ def judged(shot: Shot) -> list[Finding]:
 
 def _layers(shot):
     """What the kinds say of their layers, one after the other until the time is up."""
-    told, deadline = [], time.monotonic() + LAYERS_LONGEST
+    found: list[Finding] = []
+    deadline = time.monotonic() + LAYERS_LONGEST
     for n, layer in enumerate(shot.layers):
         if time.monotonic() > deadline:
-            return [*told, Finding(
+            return [*found, Finding(
                 f"Only {n:,} of {len(shot.layers):,} layers were judged.", "The shot is too large to be looked at whole: what is wrong with "
                 "the others shows when they are baked.",
             )]  # fmt: skip
-        told += shot.kind_of(layer).findings(shot, layer)
-    return told
+        found += shot.kind_of(layer).findings(shot, layer)
+    return found
 
 
 def _once(found):
@@ -232,30 +233,30 @@ def _overlaps(world: _Set) -> tuple[Finding, ...]:
         return ()
     # from left to right: what begins before another ends
     order = np.argsort(np.array(low)[:, 0], kind="stable")
-    lows, highs, owner, loose = (np.array(x)[order] for x in (low, high, owner, loose))
-    number = np.array(number)[order]
+    lows, highs, owners, loose = (np.array(x)[order] for x in (low, high, owner, loose))
+    numbers = np.array(number)[order]
     ends = np.searchsorted(lows[:, 0], highs[:, 0] - SHALLOW)
 
     def placed_hull(n):
-        matrix, position = stances[int(owner[n])]
-        h = _hull(shot.pieces[int(owner[n])].shape, int(number[n]))
+        matrix, position = stances[int(owners[n])]
+        h = _hull(shot.pieces[int(owners[n])].shape, int(numbers[n]))
         return Polyhedron(h.vertices @ matrix.T + position, h.loops, h.normals @ matrix.T)
 
     worst: dict[tuple[int, int], tuple[float, np.ndarray]] = {}
-    for a in range(len(owner)):
+    for a in range(len(owners)):
         if time.monotonic() > deadline:
             found.append(Finding(
-                f"Only {a:,} of {len(owner):,} bodies were looked at for overlaps.", "The set is too large to be looked at whole: what overlaps among the "
+                f"Only {a:,} of {len(owners):,} bodies were looked at for overlaps.", "The set is too large to be looked at whole: what overlaps among the "
                 "others is pushed apart in the first frames.",
             ))  # fmt: skip
             break
         there = slice(a + 1, ends[a])
         near = (lows[there, 1:] < highs[a, 1:] - SHALLOW).all(axis=1) & (highs[there] > lows[a] + SHALLOW).all(axis=1)
-        near &= (owner[there] != owner[a]) & (loose[there] | loose[a])
+        near &= (owners[there] != owners[a]) & (loose[there] | loose[a])
         for b in a + 1 + np.flatnonzero(near):
-            first, second = sorted((a, int(b)), key=lambda n: int(owner[n]))
+            first, second = sorted((a, int(b)), key=lambda n: int(owners[n]))
             depth, way = overlap(placed_hull(first), placed_hull(second))
-            pair = int(owner[first]), int(owner[second])
+            pair = int(owners[first]), int(owners[second])
             if depth > SHALLOW and depth > worst.get(pair, (0,))[0]:
                 worst[pair] = (depth, way)
     deepest = sorted(worst.items(), key=lambda x: -x[1][0])

@@ -30,7 +30,8 @@ def upgraded(data: dict) -> dict:
 
 def _from_1(data):
     """Couplings stood in the links of what reads; the time until dust has cleared had another name."""
-    couplings, layers = [], []
+    couplings: list[dict] = []
+    layers = []
     for layer in data.get("layers", []):
         layer = dict(layer)
         links = layer.get("reads", [])

@@ -13,7 +13,7 @@ from urst.db.tables import RunRow
 from urst.errors import UrstError
 from urst.shot.document import parse
 from urst.shot.keys import layer_keys
-from urst.store.holding import look
+from urst.store.holding import Holding, look
 from urst.store.store import Store
 from urst.web.single_flight import SingleFlight
 from urst.web.templates import filled
@@ -128,7 +128,7 @@ def _card(disk, shot_id, shot, busy, changed):
     return {"id": shot_id, "shot": shot, "layers": layers, "bytes": size, "busy": busy, "fault": fault}
 
 
-_holdings: dict[str, tuple[int, object]] = {}
+_holdings: dict[str, tuple[int, Holding]] = {}
 
 
 def _held(disk, key, changed):

@@ -35,7 +35,7 @@ def put(
         _field(model, questions, path)
         data = kept.shot.model_dump(mode="json")
         at = data
-        *parents, last = (*place, *path.split("."))
+        *parents, last = [*map(str, place), *path.split(".")]
         for name in parents:
             at = at[int(name)] if isinstance(at, list) else at[name]
         mine = lambda u: u["owner"] == owner and (u["path"] == path or u["path"].startswith(f"{path}.points."))  # noqa: E731

@@ -34,7 +34,7 @@ def read(field: Field, varies: Varies, shot: World, text: str) -> tuple[dict, li
     match = _HEAD.match(text if text.lstrip().startswith("over ") else f"over {varies.over[0]} {text}")
     if not match or match["over"] not in varies.over:
         raise BadValue(f"{field.label}: a curve here runs over {' or '.join(varies.over)}; write {example(varies)}.")
-    over, points, uses = match["over"], [], []
+    over, points, uses = match["over"], list[dict](), list[dict]()
     for part in (p for p in match["points"].split(",") if p.strip()):
         place, colon, value = part.rpartition(":")
         if not colon:

@@ -23,7 +23,7 @@ def outline(shot: World) -> str:
         for number, mesh in enumerate(placed(piece, shot)):
             corners = mesh.vertices[mesh.triangles]
             triangles.append(corners)
-            colours.append(np.tile(rgb * shade(number), (len(corners), 1)))
+            colours.append(np.tile(rgb * shade(np.array(number)), (len(corners), 1)))
     shapes = []
     if triangles and sum(map(len, triangles)) < 40_000:
         shapes = _project(np.concatenate(triangles), np.concatenate(colours), shot.camera)

@@ -8,7 +8,7 @@ from urst.errors import BadValue
 from urst.kinds import registry
 from urst.scene.pieces import SetPiece
 from urst.scene.placing import bounds
-from urst.scene.shapes import Ball, Box, BrickWall, Drum, Ground, Terrain, is_endless, is_sheet
+from urst.scene.shapes import Ball, Box, BrickWall, Drum, Ground, Shape, Terrain, is_endless, is_sheet
 from urst.scene.taking_part import MATTERS
 from urst.scene.units import parse_number
 from urst.scene.values import without_entry
@@ -19,7 +19,7 @@ from urst.web.templates import page
 
 router = APIRouter(prefix="/shots/{shot_id}")
 
-_NEW_SHAPES = {
+_NEW_SHAPES: dict[str, Shape] = {
     "box": Box(), "brick wall": BrickWall(), "drum": Drum(), "ball": Ball(), "ground": Ground(), "terrain": Terrain(),
 }  # fmt: skip
 #: frames between the last key and one added after it

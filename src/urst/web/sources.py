@@ -28,7 +28,7 @@ def sources(shot_id: str, layer_id: str, frame: int):
     layer = shot.layer(layer_id)
     kind = shot.kind_of(layer)
     given = [_drawn(shot, source, unit, frame) for source, unit in kind.sources(layer)]
-    given += [_pouring(shot, *inflow, frame) for inflow in kind.inflows(shot, layer)]
+    given += [_pouring(shot, inflow, points, total, frame) for inflow, points, total in kind.inflows(shot, layer)]
     given += [_launched(shot, *launched) for launched in kind.launches(shot, layer) if launched[2]]
     return JSONResponse(given)
 

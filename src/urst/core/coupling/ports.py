@@ -42,18 +42,29 @@ class Reader(Protocol):
 class BodyState(Protocol):
     """Arrays of `n` bodies, changed in place; float64, world axes."""
 
-    position: np.ndarray
-    """(n, 3) centre of mass [m]"""
-    rotation: np.ndarray
-    """(n, 3, 3)"""
-    velocity: np.ndarray
-    """(n, 3) [m/s]"""
-    spin: np.ndarray
-    """(n, 3) [rad/s]"""
-    mass: np.ndarray
-    """(n,) [kg]"""
-    inertia: np.ndarray
-    """(n, 3, 3) in body axes [kg m2]"""
+    @property
+    def position(self) -> np.ndarray:
+        """(n, 3) centre of mass [m]"""
+
+    @property
+    def rotation(self) -> np.ndarray:
+        """(n, 3, 3)"""
+
+    @property
+    def velocity(self) -> np.ndarray:
+        """(n, 3) [m/s]"""
+
+    @property
+    def spin(self) -> np.ndarray:
+        """(n, 3) [rad/s]"""
+
+    @property
+    def mass(self) -> np.ndarray:
+        """(n,) [kg]"""
+
+    @property
+    def inertia(self) -> np.ndarray:
+        """(n, 3, 3) in body axes [kg m2]"""
 
 
 @runtime_checkable
@@ -69,8 +80,10 @@ class Bodies(Output, Protocol):
     """(n,) farthest point from the centre [m]"""
     volume: np.ndarray
     """(n,) [m3]"""
-    impulse_taken: np.ndarray
-    """(3,) all impulse from outside so far, what held against it included [N s]"""
+
+    @property
+    def impulse_taken(self) -> np.ndarray:
+        """(3,) all impulse from outside so far, what held against it included [N s]."""
 
     @property
     def motion(self) -> BodyState:
@@ -111,16 +124,25 @@ class Bodies(Output, Protocol):
 class PointState(Protocol):
     """Arrays of `n` points, changed in place."""
 
-    position: np.ndarray
-    """(n, 3) [m]"""
-    velocity: np.ndarray
-    """(n, 3) [m/s]"""
-    size: np.ndarray
-    """(n,) diameter [m]"""
-    age: np.ndarray
-    """(n,) [s]; infinite ends it"""
-    airborne: np.ndarray
-    """(n,) uint8: 1 where something else than the solver drags it"""
+    @property
+    def position(self) -> np.ndarray:
+        """(n, 3) [m]"""
+
+    @property
+    def velocity(self) -> np.ndarray:
+        """(n, 3) [m/s]"""
+
+    @property
+    def size(self) -> np.ndarray:
+        """(n,) diameter [m]"""
+
+    @property
+    def age(self) -> np.ndarray:
+        """(n,) [s]; infinite ends it"""
+
+    @property
+    def airborne(self) -> np.ndarray:
+        """(n,) uint8: 1 where something else than the solver drags it"""
 
 
 @runtime_checkable
@@ -130,9 +152,12 @@ class Points(Output, Protocol):
     time: float
     gravity: np.ndarray
     """(3,) [m/s2]"""
-    points: PointState
     impulse_taken: np.ndarray
     """(3,) all impulse from outside so far [N s]"""
+
+    @property
+    def points(self) -> PointState:
+        """The points as they are now."""
 
     def mass(self) -> np.ndarray:
         """Return the mass of each point (n,) [kg]; 0 for puffs."""

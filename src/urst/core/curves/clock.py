@@ -1,5 +1,7 @@
 """Frames and the seconds that are solved between them."""
 
+from typing import Any
+
 import numpy as np
 from scipy.optimize import brentq
 
@@ -48,6 +50,6 @@ class Clock:
         """Return the time from the frame before to this one [s]."""
         return self.seconds(frame) - self.seconds(frame - 1)
 
-    def full_speed(self, seconds: float) -> float:
+    def full_speed(self, seconds: Any) -> Any:
         """Return the frame that a time would be at full speed, by which paths are keyed."""
         return self.start + seconds * self.rate

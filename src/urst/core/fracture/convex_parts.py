@@ -107,7 +107,7 @@ def _candidates(part, size):
     first, second = order[::2], order[1::2]
     front = np.einsum("ei,ei->e", points[far[second]], normal[face[first]]) - offset[face[first]]
     reflex = front > _REFLEX * size
-    planes = {}
+    planes: dict[tuple, float] = {}
     for k in np.concatenate([face[first[reflex]], face[second[reflex]]]):
         key = (*np.round(normal[k], 3), round(float(offset[k]) / size, 3))
         planes[key] = planes.get(key, 0.0) + float(area[k])

@@ -149,7 +149,7 @@ class GasSolver(Checkpointed):
         for field in (self.density, self.heat):
             for axis in range(3):
                 for end in (0, -1):
-                    side = [slice(None)] * 3
+                    side: list = [slice(None)] * 3
                     side[axis] = end
                     inward = flow[axis][tuple(side)] * (1 if end == 0 else -1) > 0
                     field[tuple(side)][inward] = 0.0
@@ -244,7 +244,8 @@ class GasSolver(Checkpointed):
             impulse = held.impulses(pressure, full, len(give[0]))
             bodies = impulse[: len(impulse) - bool(solids.liquids)]
             self.movable.take(bodies[:, :3], bodies[:, 3:])
-            solids.push(*self._giving(), impulse)
+            mass, inertia = self._giving()
+            solids.push(mass, inertia, impulse)
             for u, weight, wall in zip(self.velocity, solids.weights, solids.walls):
                 solid_kernels.hold(u, weight, wall)
 

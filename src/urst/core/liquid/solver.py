@@ -136,7 +136,7 @@ class LiquidSolver(Checkpointed):
         self.density = DENSITY
         self.afloat: PushedByLiquid | None = None
         """bodies that liquid pushes, where both act on each other"""
-        self._pressure_step: PressureStep | None = None
+        self.pressure_step: PressureStep | None = None
         self._ways = np.zeros((0, 6))
         self.begun = False
         self.push: np.ndarray | None = None
@@ -154,7 +154,7 @@ class LiquidSolver(Checkpointed):
         box = (s.low, s.high) if s.sides == "wall" else None
         return Walls(self.shape, self.origin, self.cell, self._boundaries, box, beyond)
 
-    def _fit(self):
+    def fit(self):
         """Solve no more of the domain than is wet or about to be."""
         if self.sea is not None or not len(self.position):
             return
@@ -267,32 +267,6 @@ class LiquidSolver(Checkpointed):
         dt = 2.0 * reach / (speed + np.sqrt(speed * speed + 2.0 * weight * reach)) if weight + speed > 0.0 else np.inf
         return min(max(dt, self.least_dt), steady_dt(self.settings.tension, self.cell))
 
-    def settle(self, seconds: float, report_progress: Callable[[float], None] = lambda done: None) -> None:
-        """Come to rest before the first frame, with all that moves held still.
-
-        Parameters
-        ----------
-        seconds : float [s]
-        tell : callable
-            Called with what is done of it [s].
-        """
-        done = 0.0
-        while done < seconds - 1e-9:
-            report_progress(done)
-            dt = min(self.stable_dt(), seconds - done)
-            self._fit()
-            self._press(dt, held=True)
-            self._move(dt, self.time)
-            done += dt
-
-    def press_at_rest(self) -> None:
-        """Find the pressure there is before anything moves, and change nothing else."""
-        flow, pockets = self.velocity, self.pockets
-        self.velocity = [np.zeros_like(u) for u in flow]
-        if len(self.position):
-            self._press(self.least_dt, held=True)
-        self.velocity, self.pockets, self._pressure_step = flow, pockets, None
-
     def step(self, dt: float) -> None:
         """Advance by `dt` seconds.
 
@@ -301,9 +275,9 @@ class LiquidSolver(Checkpointed):
         SolverFailed
             If a velocity is no longer finite or the pressure solve does not converge.
         """
-        if self._pressure_step is None:
+        if self.pressure_step is None:
             self.press(dt)
-        self._move(dt, self.time + dt)
+        self.move(dt, self.time + dt)
         self.time += dt
 
     def press(self, dt: float) -> None:
@@ -319,19 +293,27 @@ class LiquidSolver(Checkpointed):
             If a velocity is no longer finite or the pressure solve does not converge.
         """
         self.check_cancelled()
-        self._fit()
+        self.fit()
         self.walls.place(self.time)
-        self._press(dt, held=False)
+        self.solve_pressure(dt, held=False)
 
-    def _press(self, dt, held):
-        """Add gravity, and make the flow free of divergence, with walls moving as they do."""
+    def solve_pressure(self, dt: float, held: bool) -> None:
+        """Add gravity, and make the flow free of divergence, with walls moving as they do.
+
+        Parameters
+        ----------
+        dt : float [s]
+        held : bool
+            Whether all that moves is held still.
+        """
         # speeds are those of half a step before: a stone falls as far as it should
         fall = dt if self.begun or self.afloat is not None else 0.5 * dt
         for axis in range(3):
             self.velocity[axis] += np.float32(fall * self.gravity[axis])
         w = self.walls
-        nodes = self.afloat.nodes(dt) if self.afloat is not None and not held else None
-        self._pressure_step = pressure_step = PressureStep(
+        afloat = None if held else self.afloat
+        nodes = None if afloat is None else afloat.nodes(dt)
+        self.pressure_step = pressure_step = PressureStep(
             w, self.phi, self._up, self.velocity, nodes, self.settings.air != "vents"
         )
         self.pockets, grown = pressure_step.follow(self.pockets, dt)
@@ -356,12 +338,12 @@ class LiquidSolver(Checkpointed):
                 f"The pressure solve left {self.solution.residual:.2g} of the divergence after {self.solution.iterations} "
                 f"rounds, more than the {self.settings.tolerance:.2g} asked for: raise the divergence left, or use larger cells."
             )
-        if nodes:
+        if afloat is not None and nodes:
             impulse = pressure_step.impulses(self.pressure)
             self._ways = pressure_step.ways + pressure_step.moved(impulse)
             if pressure_step.trapped is not None:
                 impulse = impulse + pressure_step.trapped.impulses(nodes, self._ways, w.position)
-            self.afloat.take(impulse + pressure_step.viscous_impulse, dt)
+            afloat.take(impulse + pressure_step.viscous_impulse, dt)
             self._note(pressure_step)
         if not all(np.isfinite(u).all() for u in self.velocity):
             raise SolverFailed("The liquid has no finite velocity any more: raise the most substeps.")
@@ -391,7 +373,7 @@ class LiquidSolver(Checkpointed):
         (k, 6) float
             How the liquid changes them in turn.
         """
-        pressure_step = self._pressure_step
+        pressure_step = self.pressure_step
         assert pressure_step is not None and pressure_step.nodes is not None
         impulse = pressure_step.respond(self.velocity, change, self.settings.tolerance)
         back = pressure_step.moved(impulse)
@@ -399,9 +381,15 @@ class LiquidSolver(Checkpointed):
         self._note(pressure_step)
         return back
 
-    def _move(self, dt, time):
-        """Do the second half of a step: carry particles and surface along the flow, among walls where they are at a time [s]."""
-        pressure_step, self._pressure_step = self._pressure_step, None
+    def move(self, dt: float, time: float) -> None:
+        """Do the second half of a step: carry particles and surface along the flow.
+
+        Parameters
+        ----------
+        dt, time : float
+            How long, and when walls are where they are put [s].
+        """
+        pressure_step, self.pressure_step = self.pressure_step, None
         assert pressure_step is not None
         if pressure_step.nodes is not None:
             pressure_step.drive(self._ways)
@@ -628,9 +616,10 @@ class LiquidSolver(Checkpointed):
     def _moving(self):
         """What `band.moving` tells of all there is."""
         places = self.origin + self.cell * self.position.astype(np.float64)
-        seen = places, self.speed, np.ones(len(places))
+        seen: tuple[np.ndarray, ...] = places, self.speed, np.ones(len(places))
         unseen = self.band.counted_for(self.walls, self._flow(0.0))
-        return moving(*(np.concatenate(pair) for pair in zip(seen, unseen)), self.gravity)
+        every = [np.concatenate(pair) for pair in zip(seen, unseen)]
+        return moving(every[0], every[1], every[2], self.gravity)
 
     def _flow(self, beyond):
         """The flow at cells' middles, none farther beyond the surface than so many cells (cells, 3)."""

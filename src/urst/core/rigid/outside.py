@@ -1,46 +1,87 @@
 """What acts on rigid bodies from outside, before each check: regions that pull, air that may blow."""
 
+from collections.abc import Sequence
+from typing import NamedTuple
+
 import numpy as np
 
+from urst.core.rigid.settings import Region, RigidSettings
+from urst.core.rigid.state import Bodies
 
-def pull(solver, regions, dt: float) -> None:
-    """Let regions pull at the bodies whose centres are in them; what sleeps in one wakes as it begins and ends.
+
+class Span(NamedTuple):
+    """The time of a step."""
+
+    before: float
+    """moment a step earlier, in frames"""
+    now: float
+    """its beginning, in frames"""
+    first: bool
+    """whether it is the first step of all"""
+    dt: float
+    """how long it is [s]"""
+
+
+def _inside(bodies, region):
+    return ((bodies.position >= np.array(region.low)) & (bodies.position <= np.array(region.high))).all(axis=1)
+
+
+def woken(bodies: Bodies, regions: Sequence[Region], free: np.ndarray, span: Span) -> np.ndarray:
+    """Return which bodies wake since a region about their centre begins or ends to act, (n,) bool.
 
     Parameters
     ----------
-    solver : RigidSolver
+    bodies : Bodies
     regions : sequence of Region
-    dt : float [s]
+    free : (n,) bool
+        Which bodies forces may move.
+    span : Span
     """
-    bodies = solver.bodies
-    now, before = (solver.clock.frame(t) for t in (solver.time, solver.time - dt))
-    first = solver.time < solver.start_time + 0.5 * dt
+    found = np.zeros(len(bodies.mass), bool)
     for r in regions:
-        acts, did = r.acts(now), r.acts(before)
-        inside = ((bodies.position >= np.array(r.low)) & (bodies.position <= np.array(r.high))).all(axis=1)
-        inside &= solver.free()
-        if acts != did or (first and acts):
-            solver.wake_up(inside)
-        if not acts:
+        acts = r.acts(span.now)
+        if acts != r.acts(span.before) or (span.first and acts):
+            found |= _inside(bodies, r) & free
+    return found
+
+
+def pull(bodies: Bodies, regions: Sequence[Region], gravity: np.ndarray, inverse_mass: np.ndarray, span: Span) -> None:
+    """Let regions pull at the bodies whose centres are in them, in place.
+
+    Parameters
+    ----------
+    bodies : Bodies
+    regions : sequence of Region
+    gravity : (3,) float
+        What acts on all bodies beside [m/s2].
+    inverse_mass : (n,) float
+        0 for what does not move now [1/kg].
+    span : Span
+    """
+    for r in regions:
+        if not r.acts(span.now):
             continue
-        more = np.array(r.pull) - solver.gravity
-        inside &= solver.lightness() > 0.0
-        keep = np.exp(-r.damping * dt)
-        bodies.velocity[inside] = keep * (bodies.velocity[inside] + dt * more)
+        inside = _inside(bodies, r) & (inverse_mass > 0.0)
+        keep = np.exp(-r.damping * span.dt)
+        bodies.velocity[inside] = keep * (bodies.velocity[inside] + span.dt * (np.array(r.pull) - gravity))
         bodies.spin[inside] *= keep
 
 
-def blow(solver, settings, dt: float) -> None:
-    """Drag by air that may blow, as much as a convex body meets on the average of all turns (Cauchy: a quarter of its faces).
+def blow(bodies: Bodies, settings: RigidSettings, surface: np.ndarray, inverse_mass: np.ndarray, dt: float) -> None:
+    """Drag by air that may blow, in place: a convex body's shadow is a quarter of its surface on average (Cauchy).
 
     Parameters
     ----------
-    solver : RigidSolver
+    bodies : Bodies
     settings : RigidSettings
+        With the air's density and its wind.
+    surface : (n,) float
+        Of each body [m2].
+    inverse_mass : (n,) float
+        0 for what does not move now [1/kg].
     dt : float [s]
     """
-    bodies = solver.bodies
-    free = (solver.lightness() > 0.0)[:, None]
     against = np.array(settings.wind) - bodies.velocity
-    rate = 0.5 * settings.air * settings.drag * 0.25 * solver.surface * np.linalg.norm(against, axis=1) / bodies.mass
-    bodies.velocity[:] += np.where(free, against * (1.0 - np.exp(-dt * rate))[:, None], 0.0)
+    rate = 0.5 * settings.air * settings.drag * 0.25 * surface * np.linalg.norm(against, axis=1) / bodies.mass
+    change = against * (1.0 - np.exp(-dt * rate))[:, None]
+    bodies.velocity[:] += np.where((inverse_mass > 0.0)[:, None], change, 0.0)

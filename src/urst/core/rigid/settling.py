@@ -1,14 +1,11 @@
 """How bodies and bonds take up gravity before a shot starts."""
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from urst.core.bodies.mobility import ABSENT, DRIVEN, FIXED, LOOSE
-
-if TYPE_CHECKING:
-    from urst.core.rigid.solver import RigidSolver
+from urst.core.rigid.solver import RigidSolver
 
 #: share of velocity and spin lost a second while settling [1/s]
 _DAMPING = 6.0
@@ -16,7 +13,7 @@ _DAMPING = 6.0
 _LIFTS = 0.1
 
 
-def settle(solver: "RigidSolver", seconds: float, check_cancelled: Callable[[], None]) -> None:
+def settle(solver: RigidSolver, seconds: float, check_cancelled: Callable[[], None] = lambda: None) -> None:
     """Let bodies and bonds take up gravity: nothing driven moves, nothing snaps.
 
     What is thrown, and what hangs with nothing below it, stays where and as it was put. What bonds hold to something fixed, or
@@ -27,9 +24,11 @@ def settle(solver: "RigidSolver", seconds: float, check_cancelled: Callable[[], 
     ----------
     solver : RigidSolver
     seconds : float [s]
-    pulse : callable
+    check_cancelled : callable
         Called between steps; what it raises ends the work.
     """
+    if seconds <= 0.0:
+        return
     drive, solver.drive = solver.drive, None
     bodies, clusters = solver.bodies, solver.clusters
     velocity, spin = bodies.velocity.copy(), bodies.spin.copy()

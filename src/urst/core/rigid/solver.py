@@ -15,7 +15,7 @@ from urst.core.geometry import rotation
 from urst.core.geometry.convex import with_points
 from urst.core.geometry.land import Land
 from urst.core.launch.blast import faces
-from urst.core.rigid import manifolds, mass_scaling, measure, outside, rest, settling, state, substeps, sweeps
+from urst.core.rigid import manifolds, mass_scaling, measure, outside, rest, state, substeps, sweeps
 from urst.core.rigid.bond_kernels import forces
 from urst.core.rigid.bonds import LAG, Bonds
 from urst.core.rigid.clusters import BLOW, FLEX, Clusters
@@ -223,17 +223,6 @@ class RigidSolver(Checkpointed):
         """Strength of each bond in tension and in shear, (b, 2) [Pa]."""
         return self._bonds.state.strength[:, :2]
 
-    def settle(self, seconds: float, check_cancelled: Callable[[], None] = lambda: None) -> None:
-        """Let bodies and bonds take up gravity before the shot starts; see `settling.settle`.
-
-        Parameters
-        ----------
-        seconds : float [s]
-        pulse : callable
-        """
-        if seconds > 0:
-            settling.settle(self, seconds, check_cancelled)
-
     def stable_dt(self) -> float:
         """Return the longest time that one check for contact serves [s]: twice as long where bodies hardly come at each other."""
         swings = len(self.joints) or len(self.clusters.swept)
@@ -252,9 +241,9 @@ class RigidSolver(Checkpointed):
         if len(self.director):
             self._direct(dt)
         if s.air > 0.0:
-            outside.blow(self, s, dt)
+            outside.blow(self.bodies, s, self.surface, self.lightness(), dt)
         if s.regions:
-            outside.pull(self, s.regions, dt)
+            self._pull(s.regions, dt)
         whole = max(1, round(dt / self.step_dt))
         parts = 1 if self.pace * dt < SLOW else whole
         for finer in FINER:
@@ -264,6 +253,16 @@ class RigidSolver(Checkpointed):
         self._count(parts)
         for _ in range(parts):
             self.advance(dt / parts, s.linear_damping, s.angular_damping, snapping=True)
+
+    def _pull(self, regions, dt):
+        """Let regions act."""
+        span = outside.Span(
+            self.clock.frame(self.time - dt), self.clock.frame(self.time), self.time < self.start_time + 0.5 * dt, dt
+        )
+        woken = outside.woken(self.bodies, regions, self.free(), span)
+        if woken.any():
+            self.wake_up(woken)
+        outside.pull(self.bodies, regions, self.gravity, self.lightness(), span)
 
     def _count(self, parts):
         """Count the checks of a frame."""

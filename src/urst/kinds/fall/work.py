@@ -11,6 +11,7 @@ from urst.core.geometry.mesh import Mesh
 from urst.core.rigid.director import Directed
 from urst.core.rigid.joints import Jointed
 from urst.core.rigid.matter import Matter
+from urst.core.rigid.settling import settle as settle_bodies
 from urst.core.rigid.solver import RigidSolver
 from urst.kinds.fall.directing import whom
 from urst.kinds.prepared import PreparedLayer
@@ -79,7 +80,7 @@ def prepare(inputs) -> PreparedLayer:
 
     def settle():
         if start is None:
-            solver.settle(settings.settle, inputs.check_cancelled)
+            settle_bodies(solver, settings.settle, inputs.check_cancelled)
 
     acting = [in_baked_gases(BodyDrag(solver), gases, lambda: solver.time)] if gases else []
     return PreparedLayer(static, {}, solver, inputs.feeds, before_step=acting, settle=settle)

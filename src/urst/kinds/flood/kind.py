@@ -341,7 +341,8 @@ class Flood(Kind):
                 continue
             corners = np.concatenate(placed_corners(mine, shot))
             for piece in (shot.pieces[i] for i in stopping(shot, "liquid")):
-                solid = isinstance(piece.shape, Closed) and not is_hollow(piece.shape) and not is_cut(piece.shape)
+                shape = piece.shape
+                solid = isinstance(shape, Closed) and not is_hollow(piece.shape) and not is_cut(piece.shape)
                 if piece is mine or not solid or is_sheet(piece.shape):
                     continue
                 if any(_holds(c, corners) for c in placed_corners(piece, shot)):

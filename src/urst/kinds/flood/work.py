@@ -9,6 +9,8 @@ from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.liquid.inflows import Inflow, Region
 from urst.core.liquid.inlets import Before, Inside
 from urst.core.liquid.restart import Lattice
+from urst.core.liquid.settling import press_at_rest
+from urst.core.liquid.settling import settle as settle_liquid
 from urst.core.liquid.solver import LiquidSolver
 from urst.errors import BadValue
 from urst.kinds.flood import pouring
@@ -45,12 +47,14 @@ def prepare(inputs) -> PreparedLayer:
     shot, settings = inputs.shot, inputs.layer.settings
     boundaries = [p.boundary for p in inputs.bodies("liquid")] + inputs.surroundings("liquid")
     inflows = [
-        Inflow(_inlet(inputs, x), *inputs.window(x), x.launch, x.rate, settings.seed + n, inputs.clock)
+        Inflow(_inlet(inputs, x), opens, closes, x.launch, x.rate, settings.seed + n, inputs.clock)
         for n, x in enumerate(settings.inflows)
+        for opens, closes in [inputs.window(x)]
     ]
     regions = [
-        Region(Inside(inputs.carrier(x.piece)), *inputs.window(x), x.damping, x.does == "take away")
+        Region(Inside(inputs.carrier(x.piece)), opens, closes, x.damping, x.does == "take away")
         for x in settings.regions
+        for opens, closes in [inputs.window(x)]
     ]
     solver = LiquidSolver(
         settings,
@@ -68,7 +72,7 @@ def prepare(inputs) -> PreparedLayer:
         if start is None:
             _fill(solver, shot)
             _rest(solver, inputs)
-            solver.press_at_rest()
+            press_at_rest(solver)
             return
         arrays, meta = start
         if "flow" not in arrays:
@@ -135,7 +139,7 @@ def _rest(solver, inputs):
     if kept is None:
         what = f"{inputs.layer.name} comes to rest"
         report_progress = lambda done: inputs.report_progress(what, round(10.0 * done), round(10.0 * settings.settle))  # noqa: E731
-        solver.settle(settings.settle, report_progress)
+        settle_liquid(solver, settings.settle, report_progress)
         inputs.store.write_start(key, solver.snapshot())
         return
     # it may have begun at another time

@@ -12,7 +12,7 @@ from urst.scene.materials import FROTH
 
 #: a draft has so many times fewer points
 _DRAFT = 3
-_PER_VOLUME = {"unit": "1/(m3 s)"}
+_PER_VOLUME: dict[str, Any] = {"unit": "1/(m3 s)"}
 
 
 class Froth(OnLiquid):

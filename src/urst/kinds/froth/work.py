@@ -15,7 +15,7 @@ def prepare(inputs) -> PreparedLayer:
     """
     facts, _ = inputs.liquid_frames(lambda arrays: solver.take(LiquidFrame.of(arrays)))
     grid = facts.grid
-    solver = FrothSolver(
+    solver: FrothSolver = FrothSolver(
         inputs.layer.settings,
         inputs.shot.gravity,
         grid.low,

@@ -19,9 +19,10 @@ def prepare(inputs) -> PreparedLayer:
     sources = [
         PointSource(
             inputs.carrier(s.piece), s.where, s.rate, s.dust_share, np.array(s.velocity, float), s.spread,
-            *inputs.window(s), seed=settings.seed + 101 * number, clock=inputs.clock,
+            opens, closes, seed=settings.seed + 101 * number, clock=inputs.clock,
         )
         for number, s in enumerate(settings.sources)
+        for opens, closes in [inputs.window(s)]
     ]  # fmt: skip
     solver = DebrisSolver(
         settings, shot.gravity, partings=partings, boundaries=boundaries, sources=sources, clock=inputs.clock

@@ -19,7 +19,7 @@ def prepare(inputs) -> PreparedLayer:
     facts, feed = inputs.liquid_frames(lambda arrays: skinner.take(LiquidFrame.of(arrays)))
     sea, grid = facts.sea, facts.grid
     waves = sea and Waves(sea.waves, sea.level, sea.depth, float(np.linalg.norm(inputs.shot.gravity)), sea.seed)
-    skinner = Skinner(
+    skinner: Skinner = Skinner(
         inputs.layer.settings, grid.low, grid.cell, grid.shape, keeps=inputs.layer.keeps,
         beyond=waves.surface if waves else None, start_time=inputs.clock.seconds(inputs.shot.start),
     )  # fmt: skip
