@@ -1,4 +1,5 @@
-"""Runs every benchmark and prints what it took in passes of a triad over as many elements, and what of the whole application is promised.
+"""Runs every benchmark and prints what it took in passes of a triad over as many elements, and what of the whole
+application is promised.
 
 usage: python -m benchmarks [fields] [rigid] [fracture] [debris] [gas] [liquid] [trust]
 """

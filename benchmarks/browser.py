@@ -24,24 +24,30 @@ CELLS = 256
 PLAY = """
 const [cases, frames, done] = arguments;
 (async () => {
-  const [{ Stage, SUN }, { Loader }, { Frames }] = await Promise.all(['stage', 'loader', 'frames'].map(m => import(`/static/js/${m}.js`)));
+  const [{ Stage, SUN }, { Loader }, { Frames }] = await Promise.all(['stage', 'loader', 'frames'].map(m =>
+  import(`/static/js/${m}.js`)));
   const found = {}, loader = new Loader();
   const look = { extinction: 60, dimming: 0.45, chip: 1.15 };
-  const element = document.body.appendChild(Object.assign(document.createElement('div'), { style: 'position:fixed;inset:0' }));
+  const element = document.body.appendChild(Object.assign(document.createElement('div'), { style:
+  'position:fixed;inset:0' }));
   const stage = new Stage(element, 'none', loader);
   stage.renderer.render = () => {};
-  stage.meta = { sorts: {}, sliced: {}, pieces: [{ name: 'x', colour: '#998877', motion: 'loose', seen: true, since: null, until: null }], casts: { x: [0] },
+  stage.meta = { sorts: {}, sliced: {}, pieces: [{ name: 'x', colour: '#998877', motion: 'loose', seen: true, since:
+  null, until: null }], casts: { x: [0] },
     matter: { x: { colour: '#998877', dust: '#bbaa99' } }, look, picture: { width: 16, height: 9 } };
   stage.boxes = new Map();
   for (const { name, key, cells } of cases) {
-    const kept = new Frames(loader, () => {}, () => (cells ? { cell: 0.1, look: { ...look, sun: { x: SUN.x, y: SUN.y, z: SUN.z } } } : {}));
+    const kept = new Frames(loader, () => {}, () => (cells ? { cell: 0.1, look: { ...look, sun: { x: SUN.x, y: SUN.y,
+    z: SUN.z } } } : {}));
     const layer = { id: 'x', key }, domain = { low: [0, 0, 0], cell: 0.1, shape: [cells, cells, cells] };
     const what = arrays => ({ at: 1, posed: [], still: [], points: [], volumes: [], surfaces: [], domains: [],
-      ...{ bodies: { posed: [{ layer, frame: arrays }] }, points: { points: [{ layer, arrays }] }, volume: { volumes: [{ layer, arrays, domain }] }, surface: { surfaces: [{ layer, arrays }] } }[name] });
+      ...{ bodies: { posed: [{ layer, frame: arrays }] }, points: { points: [{ layer, arrays }] }, volume: { volumes:
+      [{ layer, arrays, domain }] }, surface: { surfaces: [{ layer, arrays }] } }[name] });
     const all = Array.from({ length: frames }, (_, i) => i + 1);
     let longest = 0, bytes = 0, shown = 0, gap = 0, last = performance.now(), going = true;
     // how late a timer that is due every few milliseconds comes tells how long the thread was held
-    const tick = () => { const now = performance.now(); gap = Math.max(gap, now - last); last = now; if (going) setTimeout(tick, 4); };
+    const tick = () => { const now = performance.now(); gap = Math.max(gap, now - last); last = now; if (going)
+    setTimeout(tick, 4); };
     // the first frame also makes what is kept from then on
     while (!kept.get(key, 1)) await new Promise(r => { setTimeout(r, 10); });
     await stage.show(what(kept.get(key, 1)));
@@ -59,7 +65,8 @@ const [cases, frames, done] = arguments;
       await new Promise(requestAnimationFrame);
     }
     going = false;
-    found[name] = { megabytes: bytes / 1e6, show: longest, held: gap, shown, rate: 1000 * shown / (performance.now() - asked) };
+    found[name] = { megabytes: bytes / 1e6, show: longest, held: gap, shown, rate: 1000 * shown / (performance.now() -
+    asked) };
   }
   done(found);
 })().catch(error => done({ error: String(error.stack || error) }));
@@ -83,10 +90,16 @@ def _bodies(store, frames, count=5000):
     store.write_static(KEYS["bodies"], arrays, {"kind": "fall"})
     for frame in range(1, frames + 1):
         turn = RNG.normal(size=(count, 4))
-        yield frame, {
-            "position": found.centre - [0, 0, 0.05 * frame], "orientation": turn / np.linalg.norm(turn, axis=1, keepdims=True),
-            "velocity": RNG.normal(size=(count, 3)), "bond_alive": RNG.random(count - 1) > 0.1, "bond_load": RNG.random(count - 1),
-        }  # fmt: skip
+        yield (
+            frame,
+            {
+                "position": found.centre - [0, 0, 0.05 * frame],
+                "orientation": turn / np.linalg.norm(turn, axis=1, keepdims=True),
+                "velocity": RNG.normal(size=(count, 3)),
+                "bond_alive": RNG.random(count - 1) > 0.1,
+                "bond_load": RNG.random(count - 1),
+            },
+        )
 
 
 def _points(store, frames, count=1_000_000):
@@ -118,14 +131,19 @@ def _surface(store, frames, side=500):
         normal = np.stack(
             [-np.gradient(z, axis=0) / 0.04, -np.gradient(z, axis=1) / 0.04, np.ones_like(z)], axis=-1
         ).reshape(-1, 3)
-        yield frame, {
-            "position": np.stack([0.04 * i, 0.04 * j, z], axis=-1).reshape(-1, 3), "triangles": triangles,
-            "normal": normal / np.linalg.norm(normal, axis=1, keepdims=True),
-        }  # fmt: skip
+        yield (
+            frame,
+            {
+                "position": np.stack([0.04 * i, 0.04 * j, z], axis=-1).reshape(-1, 3),
+                "triangles": triangles,
+                "normal": normal / np.linalg.norm(normal, axis=1, keepdims=True),
+            },
+        )
 
 
 def measure(frames: int = 12) -> dict[str, dict[str, float]]:
-    """Return by representation: megabytes of a frame, milliseconds of its longest showing and of the longest hold, frames a second."""
+    """Return by representation: megabytes of a frame, milliseconds of its longest showing and of the longest hold,
+    frames a second."""
     with Live(worker=False) as live:
         store = Store(live.store)
         for name, made in (("bodies", _bodies), ("points", _points), ("volume", _volume), ("surface", _surface)):

@@ -93,9 +93,13 @@ def debris():
     s = DebrisSolver(DebrisSettings(), boundaries=[boundary])
     n, rng = 100_000, np.random.default_rng(0)
     s.points = Points(
-        rng.uniform((0, -1, 0), (50, 1, 1), (n, 3)), rng.standard_normal((n, 3)), np.full(n, 0.01), np.zeros(n),
-        np.zeros(n, np.uint8), np.zeros(n, np.uint8),
-    )  # fmt: skip
+        rng.uniform((0, -1, 0), (50, 1, 1), (n, 3)),
+        rng.standard_normal((n, 3)),
+        np.full(n, 0.01),
+        np.zeros(n),
+        np.zeros(n, np.uint8),
+        np.zeros(n, np.uint8),
+    )
     yield "debris: a frame of 100,000 chips among 100 chunks, 4 substeps", n, timed(lambda: advance(s, 1 / 24), 5)
 
 

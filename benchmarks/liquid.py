@@ -1,4 +1,5 @@
-"""The liquid: whole steps by size, a narrow band against all particles, bodies that float against the same held fixed."""
+"""The liquid: whole steps by size, a narrow band against all particles, bodies that float against the same held
+fixed."""
 
 import numpy as np
 
@@ -67,9 +68,14 @@ def _boxes(density):
         np.exp(rng.uniform(*np.log(density), ROW**2)) if isinstance(density, tuple) else np.full(ROW**2, density or 1.0)
     )
     rigid, liquid, group = basin(
-        [generators.box_between(x, np.add(x, 0.5)) for x in low], 1 / 16, (7.25, 7.25, 2.5), 1.5, settings=APART,
-        density=each * DENSITY, fixed=range(ROW**2) if held else (),
-    )  # fmt: skip
+        [generators.box_between(x, np.add(x, 0.5)) for x in low],
+        1 / 16,
+        (7.25, 7.25, 2.5),
+        1.5,
+        settings=APART,
+        density=each * DENSITY,
+        fixed=range(ROW**2) if held else (),
+    )
     return rigid, liquid, group
 
 

@@ -1,4 +1,5 @@
-"""A pile of shards that falls from a loose column and lies: time, overlap and rest, beside a general library if there is one.
+"""A pile of shards that falls from a loose column and lies: time, overlap and rest, beside a general library if there
+is one.
 
 MuJoCo is no dependency: where it can be imported it is run on the same pieces, with its conjugate gradient solver at
 240 steps a second.
@@ -41,9 +42,11 @@ def parts() -> Iterator[dict[str, float]]:
     """Count the CPU seconds spent in the parts of the solver while this holds."""
     spent: dict[str, float] = defaultdict(float)
     places = [
-        (contacts.Contacts, "seek", "pairs"), (manifolds, "look", "contacts"), (substeps, "solve", "solving"),
+        (contacts.Contacts, "seek", "pairs"),
+        (manifolds, "look", "contacts"),
+        (substeps, "solve", "solving"),
         (substeps, "conclude", "moving"),
-    ]  # fmt: skip
+    ]
 
     def timed(work, name):
         def within(*args):
@@ -85,8 +88,10 @@ def theirs(count: int):
     """Yield the same of MuJoCo."""
     import mujoco
 
-    rows = ["<mujoco><option timestep='0.00416666667' solver='CG'/><size memory='2000M'/>",
-            "<default><geom friction='0.6' density='2400'/></default><asset>"]  # fmt: skip
+    rows = [
+        "<mujoco><option timestep='0.00416666667' solver='CG'/><size memory='2000M'/>",
+        "<default><geom friction='0.6' density='2400'/></default><asset>",
+    ]
     middles = []
     for k, mesh in enumerate(column(count)):
         middles.append(mesh.vertices.mean(axis=0))

@@ -51,6 +51,17 @@ def _fuzz(seed: int) -> list[str]:
     return [] if done.returncode == 0 else [f"seed {seed}: {done.stderr[-1500:]}"]
 
 
+def _bounds() -> list[str]:
+    """Every rehearsal with every index of every kernel checked: a write out of bounds says where it is."""
+    # compiled kernels are kept apart from the unchecked ones
+    with tempfile.TemporaryDirectory() as folder:
+        env = os.environ | {"NUMBA_BOUNDSCHECK": "1", "NUMBA_CACHE_DIR": folder}
+        every = "from urst.bake.kernels import rehearse; from urst.kinds.rehearsal import rehearsals; "
+        words = [sys.executable, "-c", f"{every}[rehearse(name) for name in rehearsals()]"]
+        done = subprocess.run(words, cwd=ROOT, env=env, capture_output=True, text=True)
+    return [] if done.returncode == 0 else [f"bounds: {(done.stdout + done.stderr)[-1500:]}"]
+
+
 def _bake(path: Path, out: Path) -> subprocess.Popen:
     words = [sys.executable, "-m", "urst.cli", "bake", str(path), "--out", str(out)]
     return subprocess.Popen(
@@ -165,9 +176,17 @@ def soak(minutes: float, seed: int) -> dict:
     """Run so long; return the counts and what went wrong."""
     rng, began = random.Random(seed), time.monotonic()
     done = dict.fromkeys(
-        ("documents", "meshes", "requests", "kills of bakes", "kills of server, worker, database and launcher", "queued bakes"), 0
-    )  # fmt: skip
-    faults: list[str] = []
+        (
+            "documents",
+            "meshes",
+            "requests",
+            "kills of bakes",
+            "kills of server, worker, database and launcher",
+            "queued bakes",
+        ),
+        0,
+    )
+    faults = _bounds()
     told = 0
     with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as name:
         folder = Path(name)

@@ -1,4 +1,5 @@
-"""What the application promises, measured on the whole of it: many readers, two editors, bad files, chips against plates.
+"""What the application promises, measured on the whole of it: many readers, two editors, bad files, chips against
+plates.
 
 Reader and application share the machine, so what is told includes the reader's own work.
 """

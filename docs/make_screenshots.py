@@ -124,10 +124,11 @@ def main() -> int:
             for _ in range(3):
                 live.client.post(f"/shots/{shot_id}/history/undo").raise_for_status()
             for name, shot, frame, layer in (
-                ("swell", swell.shot(cell_size=0.2, end=36), 34, "skin"), ("cask", cask.shot(cell_size=0.06, end=62), 62, "flood"),
+                ("swell", swell.shot(cell_size=0.2, end=36), 34, "skin"),
+                ("cask", cask.shot(cell_size=0.06, end=62), 62, "flood"),
                 ("glasshouse", glasshouse.shot(end=24), 14, "fall"),
                 ("basin", basin.shot(cell_size=0.14, end=34), 32, "flood"),
-            ):  # fmt: skip
+            ):
                 other = live.add(shot)
                 live.bake(other, shot.layers[0].id, 900)
                 bench = f"{live.base}/shots/{other}"

@@ -4,6 +4,7 @@ import argparse
 import os
 import subprocess
 import sys
+from collections.abc import Callable
 
 from launch import database, install, passphrase, processes
 from launch.place import DATA, PYTHON, ROOT, Failure, say
@@ -16,6 +17,7 @@ HELP = """usage: ./urst COMMAND
                   --host H      the address, 127.0.0.1; at another one a passphrase is asked for
   passphrase    set or change that passphrase
   stop          end what this checkout started
+  lint          check style and types of the code
   test [fast]   set up what is missing and run every test (fast: only those without browser and database)
   bake FILE.shot.json --out DIR      bake a file; needs no database and no server
   export FILE.shot.json --store DIR --out DIR      write a baked shot in open formats
@@ -52,6 +54,12 @@ def _test(words: list[str]) -> int:
             database.stop()
 
 
+def _lint() -> int:
+    _set_up()
+    checks = (["ruff", "check", "-q"], ["ruff", "format", "--check", "-q"], ["mypy"])
+    return max(subprocess.run([str(PYTHON), "-m", *words], cwd=ROOT).returncode for words in checks)
+
+
 def _where(command: str, words: list[str]) -> argparse.Namespace:
     """Where the application is to be reached."""
     parser = argparse.ArgumentParser(prog=f"./urst {command}")
@@ -60,65 +68,94 @@ def _where(command: str, words: list[str]) -> argparse.Namespace:
     return parser.parse_args(words)
 
 
+def _serve(command: str, words: list[str]) -> int:
+    _set_up()
+    options = _where(command, words)
+    processes.serve(load_demo=command == "demo", host=options.host, port=options.port)
+    return 0
+
+
+def _passphrase() -> int:
+    _set_up()
+    passphrase.put()
+    say("kept; it is asked for from the next start on")
+    return 0
+
+
+def _stop() -> int:
+    processes.stop()
+    return 0
+
+
+def _urst(*words: str, **variables: str) -> int:
+    _set_up()
+    return processes.urst(*words, env=os.environ | variables)
+
+
+def _worker(words: list[str]) -> int:
+    _set_up()
+    env = os.environ.copy()
+    if "--database" not in words:
+        env = processes.child_environment(database.start())
+    return processes.urst("worker", *words, env=env)
+
+
+def _module(*words: str, tests: bool = False, of_database: str = "") -> int:
+    """Run a module of the checkout, if wanted on a database of its own."""
+    _set_up(tests=tests, kernels=True)
+    env = os.environ.copy()
+    if of_database:
+        env = processes.child_environment(database.start(of_database))
+        processes.urst("migrate", env=env)
+    try:
+        return subprocess.run([str(PYTHON), "-m", *words], cwd=ROOT, env=env).returncode
+    finally:
+        if of_database and not processes.running():
+            database.stop()
+
+
+def _help() -> int:
+    print(HELP, end="")
+    return 0
+
+
+def _action(command: str, rest: list[str]) -> Callable[[], int] | None:
+    """What a command does, None if there is no such command."""
+    browser = rest == ["browser"]
+    bench = lambda: _module("benchmarks.browser", tests=True, of_database="urst_test")  # noqa: E731
+    actions: dict[str, Callable[[], int]] = {
+        "demo": lambda: _serve(command, rest),
+        "start": lambda: _serve(command, rest),
+        "passphrase": _passphrase,
+        "stop": _stop,
+        "lint": _lint,
+        "test": lambda: _test(rest),
+        "bake": lambda: _urst(command, *rest),
+        "export": lambda: _urst(command, *rest),
+        "schema": lambda: _urst(command, *rest),
+        "check": lambda: _urst(command, *rest, URST_STORE=str(DATA / "store")),
+        "worker": lambda: _worker(rest),
+        "screenshots": lambda: _module("docs.make_screenshots", tests=True, of_database="urst_pictures"),
+        "soak": lambda: _module("benchmarks.soak", *rest, tests=True),
+        "bench": bench if browser else lambda: _module("benchmarks", *rest),
+        "help": _help,
+        "--help": _help,
+        "-h": _help,
+    }
+    return actions.get(command)
+
+
 def main(words: list[str]) -> int:
     """Run a command; return its exit status."""
     command, rest = (words[0], words[1:]) if words else ("--help", [])
+    action = _action(command, rest)
+    if action is None:
+        print(HELP, end="", file=sys.stderr)
+        return 2
     try:
-        match command:
-            case "demo" | "start":
-                _set_up()
-                options = _where(command, rest)
-                processes.serve(load_demo=command == "demo", host=options.host, port=options.port)
-                return 0
-            case "passphrase":
-                _set_up()
-                passphrase.put()
-                say("kept; it is asked for from the next start on")
-                return 0
-            case "stop":
-                processes.stop()
-                return 0
-            case "test":
-                return _test(rest)
-            case "bake" | "export" | "schema":
-                _set_up()
-                return processes.urst(command, *rest, env=os.environ.copy())
-            case "check":
-                _set_up()
-                return processes.urst("check", *rest, env=os.environ | {"URST_STORE": str(DATA / "store")})
-            case "worker":
-                _set_up()
-                env = os.environ.copy()
-                if "--database" not in rest:
-                    env = processes.child_environment(database.start())
-                return processes.urst("worker", *rest, env=env)
-            case "screenshots":
-                _set_up(tests=True, kernels=True)
-                env = processes.child_environment(database.start("urst_pictures"))
-                processes.urst("migrate", env=env)
-                try:
-                    return subprocess.run([str(PYTHON), "-m", "docs.make_screenshots"], cwd=ROOT, env=env).returncode
-                finally:
-                    if not processes.running():
-                        database.stop()
-            case "soak":
-                _set_up(tests=True, kernels=True)
-                return subprocess.run([str(PYTHON), "-m", "benchmarks.soak", *rest], cwd=ROOT).returncode
-            case "bench" if rest == ["browser"]:
-                _set_up(tests=True)
-                env = processes.child_environment(database.start("urst_test"))
-                processes.urst("migrate", env=env)
-                return subprocess.run([str(PYTHON), "-m", "benchmarks.browser"], cwd=ROOT, env=env).returncode
-            case "bench":
-                _set_up(kernels=True)
-                return subprocess.run([str(PYTHON), "-m", "benchmarks", *rest], cwd=ROOT).returncode
-            case "-h" | "--help" | "help":
-                print(HELP, end="")
-                return 0
+        return action()
     except Failure as failure:
         say(str(failure))
         return 1
     except KeyboardInterrupt:
         return 130
-    print(HELP, end="", file=sys.stderr)
-    return 2

@@ -67,8 +67,22 @@ def start(name: str = "urst") -> str:
             for path in (folder, secret):
                 os.chown(path, owner.pw_uid, owner.pw_gid)
         try:
-            _run([str(POSTGRES / "initdb"), "-D", str(folder), "-U", "urst", "-A", "scram-sha-256",
-                  f"--pwfile={secret}", "-E", "UTF8", "--locale=C.UTF-8"], "make its cluster")  # fmt: skip
+            _run(
+                [
+                    str(POSTGRES / "initdb"),
+                    "-D",
+                    str(folder),
+                    "-U",
+                    "urst",
+                    "-A",
+                    "scram-sha-256",
+                    f"--pwfile={secret}",
+                    "-E",
+                    "UTF8",
+                    "--locale=C.UTF-8",
+                ],
+                "make its cluster",
+            )
         finally:
             secret.unlink(missing_ok=True)
         state = remember(password=password)
@@ -77,8 +91,20 @@ def start(name: str = "urst") -> str:
         port = free_port(port or 8621)
         LOGS.mkdir(parents=True, exist_ok=True)
         settings = f"-p {port} -c listen_addresses=127.0.0.1 -c unix_socket_directories= -c fsync=on"
-        _run([str(POSTGRES / "pg_ctl"), "-D", str(folder), "-l", str(folder / "server.log"), "-w", "-o", settings, "start"],
-             "start")  # fmt: skip
+        _run(
+            [
+                str(POSTGRES / "pg_ctl"),
+                "-D",
+                str(folder),
+                "-l",
+                str(folder / "server.log"),
+                "-w",
+                "-o",
+                settings,
+                "start",
+            ],
+            "start",
+        )
         state = remember(database_port=port)
     # a password among a program's arguments would be seen by everybody on the machine
     env = os.environ | {"PGPASSWORD": state["password"]}

@@ -13,7 +13,8 @@ LOOPBACK = ("127.0.0.1", "localhost", "::1")
 
 
 def needed(host: str) -> Path | None:
-    """Return where the hash of the passphrase lies that an address needs, asking for one the first time; None on loopback.
+    """Return where the hash of the passphrase lies that an address needs, asking for one the first time; None on
+    loopback.
 
     Raises
     ------

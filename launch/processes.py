@@ -62,9 +62,15 @@ def _spawn(name: str, words: list[str], env: dict) -> subprocess.Popen:
     LOGS.mkdir(parents=True, exist_ok=True)
     with open(LOGS / f"{name}.log", "ab") as log:
         return subprocess.Popen(
-            [str(PYTHON), "-m", "urst.cli", *words], env=env, cwd=ROOT, stdout=log, stderr=log,
-            stdin=subprocess.DEVNULL, start_new_session=True, preexec_fn=_end_with_parent,
-        )  # fmt: skip
+            [str(PYTHON), "-m", "urst.cli", *words],
+            env=env,
+            cwd=ROOT,
+            stdout=log,
+            stderr=log,
+            stdin=subprocess.DEVNULL,
+            start_new_session=True,
+            preexec_fn=_end_with_parent,
+        )
 
 
 def _clear_away() -> None:
@@ -155,7 +161,8 @@ def _port(wanted: int | None) -> int:
 
 
 def _watch(ended: list, children: dict, words: dict, env: dict, host: str, port: int) -> None:
-    """Say when it can be opened, and start again what ends, until told to end; what ends again and again at once is given up."""
+    """Say when it can be opened, and start again what ends, until told to end; what ends again and again at once is
+    given up."""
     shown = "127.0.0.1" if host in passphrase.LOOPBACK else host
     asked, deadline = "127.0.0.1" if host == "0.0.0.0" else host, time.monotonic() + _PATIENCE
     begun = {name: time.monotonic() for name in children}

@@ -1,24 +1,39 @@
-"""Runs the tests: the fast ones first, then those with database, worker and browser. `fast` leaves the latter out."""
+"""Runs the tests: `fast` those of the inner loop, else all, in two processes side by side.
+
+usage: python -m tests [fast | MODULE ...]
+"""
 
 import faulthandler
+import re
+import subprocess
 import sys
+import tempfile
 import time
 import unittest
 import warnings
 
+#: within a minute and a half once kernels are compiled
 FAST = (
-    "architecture",
     "geometry",
     "curves",
     "drawn",
-    "fracture",
     "shells",
     "rigid",
+    "pressure",
+    "shot",
+    "preflight",
+    "store",
+    "preview",
+    "launch",
+)
+#: the rest of what needs neither database nor browser
+CORE = (
+    "architecture",
+    "fracture",
     "land",
     "bonds",
     "direct",
     "debris",
-    "pressure",
     "gas",
     "liquid",
     "waves",
@@ -33,21 +48,17 @@ FAST = (
     "skin",
     "froth",
     "coupling",
-    "shot",
     "layers",
     "kernels",
-    "preflight",
-    "store",
     "sound",
     "fuzz",
-    "bake",
-    "formats",
-    "preview",
     "digests",
     "checkpoints",
 )
-FULL = (
-    "launch",
+#: what bakes whole shots, and what needs database, worker and browser
+HOUSE = (
+    "bake",
+    "formats",
     "jobs",
     "trust",
     "guard",
@@ -58,16 +69,23 @@ FULL = (
     "browser",
     "browser_curves",
     "browser_view",
-    "bounds",
 )
 
 
 #: a test that takes so long hangs [s]
 HANGS = 1200
+#: tests that are told at the end
+SLOWEST = 10
+_SLOW = re.compile(r"^ +([\d.]+) s  (\S+)$", re.MULTILINE)
+_CLOSING = re.compile(r"^(\d+) passed, (\d+) failed(?:, (\d+) skipped)?$", re.MULTILINE)
 
 
 class _Result(unittest.TextTestResult):
-    """Says how long each test took when it took long."""
+    """Notes how long each test took."""
+
+    def __init__(self, *args, **options):
+        super().__init__(*args, **options)
+        self.took: list[tuple[float, str]] = []
 
     def startTest(self, test):  # noqa: N802
         self._began = time.monotonic()
@@ -75,17 +93,13 @@ class _Result(unittest.TextTestResult):
         faulthandler.dump_traceback_later(HANGS, exit=True)
         super().startTest(test)
 
-    def addSuccess(self, test):  # noqa: N802
-        super().addSuccess(test)
-        took = time.monotonic() - self._began
-        if took > 5:
-            self.stream.writeln(f"      ({took:.1f} s)")
+    def stopTest(self, test):  # noqa: N802
+        super().stopTest(test)
+        self.took.append((time.monotonic() - self._began, test.id()))
 
 
-def main(words: list[str]) -> int:
-    """Run the suite; return 0 only if every test passed."""
-    named = [w for w in words if w != "fast"]
-    names = named or (FAST if "fast" in words else FAST + FULL)
+def run(names: list[str]) -> int:
+    """Run modules in this process; return 0 only if every test passed."""
     suite = unittest.defaultTestLoader.loadTestsFromNames([f"tests.test_{n}" for n in names])
     warnings.simplefilter("error")
     # libraries warn about each other's future; only what concerns this code is an error
@@ -105,11 +119,48 @@ def main(words: list[str]) -> int:
     result = unittest.TextTestRunner(verbosity=2, resultclass=_Result, warnings=None).run(suite)
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     skipped = len(result.skipped)
-    print(
-        f"{max(0, result.testsRun - failed - skipped)} passed, {failed} failed"
-        + (f", {skipped} skipped" if skipped else "")
-    )
+    assert isinstance(result, _Result)
+    _tell(result.took, max(0, result.testsRun - failed - skipped), failed, skipped)
     return 1 if failed else 0
+
+
+def _tell(took, passed, failed, skipped):
+    print("the slowest:")
+    for seconds, name in sorted(took, reverse=True)[:SLOWEST]:
+        print(f"  {seconds:6.1f} s  {name}")
+    print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""), flush=True)
+
+
+def run_all() -> int:
+    """Run everything, in two processes; return 0 only if every test passed."""
+    with tempfile.TemporaryFile("w+") as kept:
+        command = [sys.executable, "-m", "tests"]
+        beside = subprocess.Popen([*command, *HOUSE], stdout=kept, stderr=subprocess.STDOUT)
+        here = subprocess.Popen([*command, *FAST, *CORE], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
+        lines = []
+        assert here.stdout is not None
+        for line in here.stdout:
+            lines.append(line)
+            print(line, end="", flush=True)
+        codes = here.wait(), beside.wait()
+        kept.seek(0)
+        other = kept.read()
+    print(other, end="")
+    said = "".join(lines) + other
+    counts = [tuple(int(n or 0) for n in m) for m in _CLOSING.findall(said)]
+    took = [(float(seconds), name) for seconds, name in _SLOW.findall(said)]
+    passed, failed, skipped = (sum(c) for c in zip(*counts)) if counts else (0, 0, 0)
+    # one that was ended before it could close has failed as a whole
+    failed += sum(1 for code in codes if code) if len(counts) < len(codes) or (any(codes) and not failed) else 0
+    _tell(took, passed, failed, skipped)
+    return 1 if failed or any(codes) else 0
+
+
+def main(words: list[str]) -> int:
+    """Run what is named, the fast ones, or all."""
+    if not words:
+        return run_all()
+    return run([*(FAST if "fast" in words else ()), *(w for w in words if w != "fast")])
 
 
 if __name__ == "__main__":

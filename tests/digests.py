@@ -26,7 +26,10 @@ ROUNDING = 0.02
 
 def processor() -> str:
     """Return what code is compiled for: other instructions round otherwise."""
-    return f"{binding.get_host_cpu_name()} {hashlib.sha256(binding.get_host_cpu_features().flatten().encode()).hexdigest()[:12]}"
+    return (
+        f"{binding.get_host_cpu_name()} "
+        f"{hashlib.sha256(binding.get_host_cpu_features().flatten().encode()).hexdigest()[:12]}"
+    )
 
 
 def _summary(arrays):

@@ -1,4 +1,5 @@
-"""Reads mesh files with something wrong in them, within bounds, and tells how that went: `python -m tests.fuzz_meshes SEED NUMBER`."""
+"""Reads mesh files with something wrong in them, within bounds, and tells how that went: `python -m tests.fuzz_meshes
+SEED NUMBER`."""
 
 import json
 import random

@@ -32,22 +32,61 @@ _HEADERS = {
     "cookie": ["urst-editor=\xff", "urst-editor=" + "a" * 3000, ";;;=", "urst=\x01"],
     "range": ["bytes=9-1", "bytes=abc", "bytes=0-99999999999999", "bytes=-5"],
     "if-none-match": ["\xff", "*"],
-    "content-type": ["multipart/form-data", "multipart/form-data; boundary=x", "application/json", "text/plain; charset=zork", "application/x-www-form-urlencoded"],
-}  # fmt: skip
+    "content-type": [
+        "multipart/form-data",
+        "multipart/form-data; boundary=x",
+        "application/json",
+        "text/plain; charset=zork",
+        "application/x-www-form-urlencoded",
+    ],
+}
 #: what would end a shot that others are tried on, and what stays open
 _LEFT_OUT = ("/delete", "/events")
 
 
 #: what is sound for names that addresses take, beside those of a shot and a result
 KNOWN = {
-    "layer_id": ["break", "fall", "shed", "billow"], "layer": ["fall"], "other": ["shed", "billow"], "instead": ["fall"],
-    "frame": ["1", "2"], "first": ["1"], "last": ["3"], "level": ["0", "1"], "number": ["0", "1"], "to": ["0", "2"],
-    "quality": ["shot", "draft"], "way": ["undo", "redo", "0,1,0"], "eye": ["0,-5,2"], "axis": ["x", "z"], "at": ["1", "v1", "0.5"],
-    "path": ["steps", "bonds.tension", "pieces.0.name", "name", "start", "end", "position", "shape.width", "material", "cell_size"],
-    "value": ["8", "1", "Box", "0.5", "1,2,3", "= strength", "0:1, 5:2"], "name": ["Box", "fall"], "of": ["speed", "Box"],
-    "place": ["bonds", "events", "joints"], "kind": ["fall", "box"], "what": ["usd", "ply"], "over": ["frames"],
-    "x": ["0.3"], "y": ["0.4"], "z": ["1"], "target": ["0,0,1"], "origin": ["0,0,0"], "until": ["9"],
-}  # fmt: skip
+    "layer_id": ["break", "fall", "shed", "billow"],
+    "layer": ["fall"],
+    "other": ["shed", "billow"],
+    "instead": ["fall"],
+    "frame": ["1", "2"],
+    "first": ["1"],
+    "last": ["3"],
+    "level": ["0", "1"],
+    "number": ["0", "1"],
+    "to": ["0", "2"],
+    "quality": ["shot", "draft"],
+    "way": ["undo", "redo", "0,1,0"],
+    "eye": ["0,-5,2"],
+    "axis": ["x", "z"],
+    "at": ["1", "v1", "0.5"],
+    "path": [
+        "steps",
+        "bonds.tension",
+        "pieces.0.name",
+        "name",
+        "start",
+        "end",
+        "position",
+        "shape.width",
+        "material",
+        "cell_size",
+    ],
+    "value": ["8", "1", "Box", "0.5", "1,2,3", "= strength", "0:1, 5:2"],
+    "name": ["Box", "fall"],
+    "of": ["speed", "Box"],
+    "place": ["bonds", "events", "joints"],
+    "kind": ["fall", "box"],
+    "what": ["usd", "ply"],
+    "over": ["frames"],
+    "x": ["0.3"],
+    "y": ["0.4"],
+    "z": ["1"],
+    "target": ["0,0,1"],
+    "origin": ["0,0,0"],
+    "until": ["9"],
+}
 
 
 def tried(base: str, known: dict[str, list[str]], rng: random.Random, count: int) -> list[str]:

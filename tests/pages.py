@@ -12,7 +12,8 @@ from tests import live
 from tests.live import Live
 
 FLAGS = (
-    "--headless=new --no-sandbox --disable-quic --no-first-run --disable-background-networking --disable-component-update "
+    "--headless=new --no-sandbox --disable-quic --no-first-run --disable-background-networking "
+    "--disable-component-update "
     "--disable-sync --use-angle=swiftshader --enable-unsafe-swiftshader --hide-scrollbars --window-size=1280,800"
 )
 

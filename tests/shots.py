@@ -20,14 +20,28 @@ def tiny(*, seed: int = 7, **changes) -> Shot:
 
 def falling_box(frames: int = 12, **settings) -> Shot:
     """A box that falls on a floor: no fracture, one layer."""
-    return parse({
-        "name": "Box", "start": 1, "end": frames,
-        "pieces": [
-            {"name": "Floor", "shape": {"kind": "box", "width": 10, "depth": 10, "height": 1}, "position": (0, 0, -1), "motion": "fixed"},
-            {"name": "Box", "shape": {"kind": "box", "width": 0.4, "depth": 0.3, "height": 0.2}, "position": (0, 0, 0.3), "spin": (1, 2, 0)},
-        ],
-        "layers": [{"id": "fall", "name": "Fall", "kind": "fall", "settings": {"settle": 0} | settings}],
-    })  # fmt: skip
+    return parse(
+        {
+            "name": "Box",
+            "start": 1,
+            "end": frames,
+            "pieces": [
+                {
+                    "name": "Floor",
+                    "shape": {"kind": "box", "width": 10, "depth": 10, "height": 1},
+                    "position": (0, 0, -1),
+                    "motion": "fixed",
+                },
+                {
+                    "name": "Box",
+                    "shape": {"kind": "box", "width": 0.4, "depth": 0.3, "height": 0.2},
+                    "position": (0, 0, 0.3),
+                    "spin": (1, 2, 0),
+                },
+            ],
+            "layers": [{"id": "fall", "name": "Fall", "kind": "fall", "settings": {"settle": 0} | settings}],
+        }
+    )
 
 
 def random_graph(rng, base: dict) -> dict:

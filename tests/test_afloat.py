@@ -77,7 +77,8 @@ class Floating(unittest.TestCase):
             self.assertAlmostEqual((speed[3] - speed[0]) / (3 * dt * G), wanted, delta=0.03 * abs(wanted))
 
     def test_a_block_bobs_with_what_goes_along(self):
-        # a column of half a metre's draft in a wide pool: the period with added mass lies above that without, and under that
+        # a column of half a metre's draft in a wide pool: the period with added mass lies above that without, and
+        # under that
         # with all the mass of a half sphere on its width
         cell, level, side, height = 1 / 16, 1.0, 0.5, 0.75
         z = level - 0.5 + 0.06

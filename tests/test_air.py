@@ -25,9 +25,12 @@ def cup(low, high, wall=0.125):
     """The walls of a cup that stands on its head: four sides and a lid."""
     (a, b, c), (d, e, f) = low, high
     return [
-        box((a, b, c), (a + wall, e, f)), box((d - wall, b, c), (d, e, f)), box((a + wall, b, c), (d - wall, b + wall, f)),
-        box((a + wall, e - wall, c), (d - wall, e, f)), box((a + wall, b + wall, f - wall), (d - wall, e - wall, f)),
-    ]  # fmt: skip
+        box((a, b, c), (a + wall, e, f)),
+        box((d - wall, b, c), (d, e, f)),
+        box((a + wall, b, c), (d - wall, b + wall, f)),
+        box((a + wall, e - wall, c), (d - wall, e, f)),
+        box((a + wall, b + wall, f - wall), (d - wall, e - wall, f)),
+    ]
 
 
 def bubble(s):
@@ -59,7 +62,8 @@ class Kept(unittest.TestCase):
         self.assertLess(held["vents"], 0.5)
 
     def test_a_bubble_sets_off_with_twice_gravity(self):
-        # it weighs nothing and moves half of what it displaces along (Lamb 1932, sec. 92); a bubble of four cells' radius is
+        # it weighs nothing and moves half of what it displaces along (Lamb 1932, sec. 92); a bubble of four cells'
+        # radius is
         # a fifth too slow, and the more cells the better
         found, radius = [], 0.25
         for cell in (1 / 16, 1 / 24):

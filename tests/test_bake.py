@@ -67,10 +67,15 @@ class Baking(Folder):
         low = middle + up * (1.0 + radius) - [0.0, 0.0, radius]
         data = falling_box(24, angular_damping=0).model_dump(mode="json")
         data["pieces"] = [
-            {"name": "Slope", "shape": {"kind": "box", "width": 30, "depth": 10, "height": 1}, "motion": "fixed",
-             "position": tuple(middle), "rotation": (0, degrees, 0)},
+            {
+                "name": "Slope",
+                "shape": {"kind": "box", "width": 30, "depth": 10, "height": 1},
+                "motion": "fixed",
+                "position": tuple(middle),
+                "rotation": (0, degrees, 0),
+            },
             {"name": "Ball", "shape": {"kind": "ball", "radius": radius, "rings": 4}, "position": tuple(low)},
-        ]  # fmt: skip
+        ]
         shot, store = parse(data), Store(self.folder())
         runner.bake(shot, store)
         frame, _ = store.read_frame(layer_keys(shot)["fall"], 24)
@@ -266,12 +271,23 @@ class Alone(Folder):
     def test_what_has_come_to_rest_once_is_used_by_all_that_begins_so(self):
         def pool(**settings):
             level = {"cell_size": 0.2, "low": (-1, -1, 0), "high": (1, 1, 2), "level": 0.6, "settle": 0.5}
-            return parse({
-                "name": "Pool", "start": 1, "end": 3,
-                "pieces": [{"name": "Spout", "shape": {"kind": "box", "width": 0.5, "depth": 0.5, "height": 0.3}, "position": (0, 0, 1.2), "motion": "fixed"}],
-                "taking_part": [{"of": "Spout", "bodies": False, "liquid": False, "seen": False}],
-                "layers": [{"id": "flood", "name": "Flood", "kind": "flood", "settings": level | settings}],
-            })  # fmt: skip
+            return parse(
+                {
+                    "name": "Pool",
+                    "start": 1,
+                    "end": 3,
+                    "pieces": [
+                        {
+                            "name": "Spout",
+                            "shape": {"kind": "box", "width": 0.5, "depth": 0.5, "height": 0.3},
+                            "position": (0, 0, 1.2),
+                            "motion": "fixed",
+                        }
+                    ],
+                    "taking_part": [{"of": "Spout", "bodies": False, "liquid": False, "seen": False}],
+                    "layers": [{"id": "flood", "name": "Flood", "kind": "flood", "settings": level | settings}],
+                }
+            )
 
         store, told, rests = Store(self.folder()), [], LiquidSolver.settle
         # a pool that does not settle tells of its pressure from the first frame on: that of 0.6 m
@@ -315,10 +331,20 @@ class Alone(Folder):
             "launch": {"way": "outward", "speed": 3.0},
         }
         data = {
-            "name": "Spring", "start": 1, "end": 9, "pieces": [wall, hole],
+            "name": "Spring",
+            "start": 1,
+            "end": 9,
+            "pieces": [wall, hole],
             "taking_part": [{"of": "Hole", "bodies": False, "liquid": False, "seen": False}],
-            "layers": [{"id": "flood", "name": "Flood", "kind": "flood", "settings": {"cell_size": 0.1, "low": (-1, -1, 0), "high": (1, 1, 2), "inflows": [inflow]}}],
-        }  # fmt: skip
+            "layers": [
+                {
+                    "id": "flood",
+                    "name": "Flood",
+                    "kind": "flood",
+                    "settings": {"cell_size": 0.1, "low": (-1, -1, 0), "high": (1, 1, 2), "inflows": [inflow]},
+                }
+            ],
+        }
         shot, store = parse(data), Store(self.folder())
         self.assertEqual([f.title for f in preflight(shot)], [])
         runner.bake(shot, store)
@@ -454,10 +480,14 @@ class Saying(Folder):
 
     def test_an_unseen_pusher_is_taken_away_and_what_lay_on_it_falls(self):
         def shelf(d):
-            d["pieces"].append({
-                "name": "Shelf", "shape": {"kind": "box", "width": 1, "depth": 1, "height": 0.1}, "position": [0, 0, 0.2],
-                "motion": "fixed",
-            })  # fmt: skip
+            d["pieces"].append(
+                {
+                    "name": "Shelf",
+                    "shape": {"kind": "box", "width": 1, "depth": 1, "height": 0.1},
+                    "position": [0, 0, 0.2],
+                    "motion": "fixed",
+                }
+            )
             d["pieces"][1] |= {"position": [0, 0, 0.3], "spin": [0, 0, 0]}
             d["taking_part"] = [{"of": "Shelf", "until": 8, "seen": False}]
 
@@ -495,10 +525,15 @@ class Saying(Folder):
 
     def test_a_layer_begins_from_a_frame_of_an_earlier_bake(self):
         def again(d):
-            d["layers"].append({
-                "id": "again", "name": "Again", "kind": "fall", "settings": d["layers"][0]["settings"],
-                "start": {"of": "fall", "frame": 7},
-            })  # fmt: skip
+            d["layers"].append(
+                {
+                    "id": "again",
+                    "name": "Again",
+                    "kind": "fall",
+                    "settings": d["layers"][0]["settings"],
+                    "start": {"of": "fall", "frame": 7},
+                }
+            )
 
         shot, store = with_data(falling_box(14), again), Store(self.folder())
         first, second = self.baked(shot, "fall", store), self.baked(shot, "again", store)
@@ -536,9 +571,10 @@ class Saying(Folder):
         up = np.array([t for t in box.triangles if (box.vertices[t][:, 2] == 1).all()])
         open_top = Imported.from_mesh(Mesh(box.vertices - [0, 0, 1], up), "lid.obj").model_dump(mode="json")
         for shape, low in (
-            ({"kind": "ground"}, -0.01), (open_top, -0.01),
+            ({"kind": "ground"}, -0.01),
+            (open_top, -0.01),
             ({"kind": "terrain", "width": 12, "depth": 12, "relief": 0.4, "feature": 6, "cells": 8}, -0.05),
-        ):  # fmt: skip
+        ):
 
             def lay(d, shape=shape):
                 d["pieces"][0] |= {"shape": shape, "position": [0, 0, 0]}
@@ -559,13 +595,31 @@ class Saying(Folder):
         sheet = Imported.from_mesh(Mesh(trough.vertices, open_), "trough.obj").model_dump(mode="json")
         terrain = {"kind": "terrain", "width": 6, "depth": 6, "relief": 0.4, "feature": 3.0, "cells": 24, "seed": 1}
         for shape, at, place, lowest in (
-            (terrain, (0, 0, -0.6), (0, 0, -0.1), -0.78), (sheet, (0, 0, 0), (0, 0, -0.3), -0.62), ({"kind": "ground"}, (0, 0, -1), None, -1.01),
-        ):  # fmt: skip
-            shot = parse({
-                "name": "Lying", "end": 6, "pieces": [{"name": "Bed", "shape": shape, "position": at, "motion": "fixed"}],
-                "layers": [{"id": "flood", "name": "Flood", "kind": "flood", "settings": {
-                    "cell_size": 0.2, "low": (-2, -2, -1.2), "high": (2, 2, 1), "level": 0.0, "pool_at": place}}],
-            })  # fmt: skip
+            (terrain, (0, 0, -0.6), (0, 0, -0.1), -0.78),
+            (sheet, (0, 0, 0), (0, 0, -0.3), -0.62),
+            ({"kind": "ground"}, (0, 0, -1), None, -1.01),
+        ):
+            shot = parse(
+                {
+                    "name": "Lying",
+                    "end": 6,
+                    "pieces": [{"name": "Bed", "shape": shape, "position": at, "motion": "fixed"}],
+                    "layers": [
+                        {
+                            "id": "flood",
+                            "name": "Flood",
+                            "kind": "flood",
+                            "settings": {
+                                "cell_size": 0.2,
+                                "low": (-2, -2, -1.2),
+                                "high": (2, 2, 1),
+                                "level": 0.0,
+                                "pool_at": place,
+                            },
+                        }
+                    ],
+                }
+            )
             store, key = Store(self.folder()), layer_keys(shot)["flood"]
             runner.bake(shot, store)
             first, last = (store.read_frame(key, f)[0] for f in (1, 6))

@@ -54,7 +54,8 @@ class Band(unittest.TestCase):
             np.testing.assert_array_equal(found[~inside], np.clip(depth, -5.0, 5.0).astype(np.float32)[~inside])
 
     def test_a_swirl_goes_on_out_of_sight_of_particles(self):
-        # solid turning of a deep tank's water about the vertical, without gravity's waves: nothing but the grid carries it
+        # solid turning of a deep tank's water about the vertical, without gravity's waves: nothing but the grid
+        # carries it
         found, centre = {}, np.array([0.75, 0.75, 0.0])
         for depth in (4.0, None):
             s = tank(1 / 16, (1.5, 1.5, 1.5), particle_depth=depth)
@@ -71,8 +72,9 @@ class Band(unittest.TestCase):
             s = tank(0.1, (4, 2, 2.5), particle_depth=depth, boundaries=[plate])
             s.fill(lambda x: x[:, 2] - 1.8)
             pose = lambda t, p=plate: {  # noqa: E731
-                "position": p.fragments.centre + [[3.0 * t, 0, 0]], "orientation": np.array([[1.0, 0, 0, 0]])
-            }  # fmt: skip
+                "position": p.fragments.centre + [[3.0 * t, 0, 0]],
+                "orientation": np.array([[1.0, 0, 0, 0]]),
+            }
             while s.time < 0.6 - 1e-9:
                 dt = min(s.stable_dt(), 1 / 48, 0.6 - s.time)
                 plate.update(pose(s.time), pose(s.time + dt), s.time, dt)

@@ -196,9 +196,12 @@ class Clusters(unittest.TestCase):
         spin = np.array([1.0, 2.0, 3.0])
         middle = np.average(f.centre, axis=0, weights=f.volume)
         s = solver(
-            bricks, settings=strong(2e9), gravity=(0, 0, 0), velocity=(3, 0, 5) + np.cross(spin, f.centre - middle),
+            bricks,
+            settings=strong(2e9),
+            gravity=(0, 0, 0),
+            velocity=(3, 0, 5) + np.cross(spin, f.centre - middle),
             spin=np.tile(spin, (len(bricks), 1)),
-        )  # fmt: skip
+        )
         before, energy = momentum(s), s.gauges()["kinetic_energy"]
         apart = np.linalg.norm(s.bodies.position[0] - s.bodies.position[-1])
         run(s, 1.0)

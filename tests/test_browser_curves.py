@@ -31,7 +31,10 @@ class Curves(BenchTest):
 
     def shown(self, path, points):
         """Wait until the editor on the page has the points that are kept: it is drawn anew after each change."""
-        plot = f"const n = document.querySelector('[data-path=\"{path}\"] .curve svg')?.closest('.curve'); return n && JSON.parse(n.dataset.plot).points.map(p => [p.at, p.value]);"
+        plot = (
+            f"const n = document.querySelector('[data-path=\"{path}\"] .curve svg')?.closest('.curve'); return n && "
+            f"JSON.parse(n.dataset.plot).points.map(p => [p.at, p.value]);"
+        )
         wait_for(lambda: self.page.execute_script(plot) == [list(p) for p in points()], "the editor to show it")
 
     def drag(self, number, x, y):
@@ -113,16 +116,21 @@ class Curves(BenchTest):
     def test_the_module_draws_the_curve_that_is_computed(self):
         self.page.get(f"{self.live.base}/queue")
         cases = (
-            [(0, 0), (10, 0), (11, 1), (20, 1)], [(0, 2), (3, 5), (4, -1), (9, 0.5), (30, 7)], [(1, 4)], [(1, 4), (5, 8)],
+            [(0, 0), (10, 0), (11, 1), (20, 1)],
+            [(0, 2), (3, 5), (4, -1), (9, 0.5), (30, 7)],
+            [(1, 4)],
+            [(1, 4), (5, 8)],
             [(0, 1), (1, 1.1), (10, 60)],
-        )  # fmt: skip
+        )
         for case in cases:
             points = [{"at": a, "value": v} for a, v in case]
             places = np.linspace(-2, 32, 103)
             drawn = self.page.execute_async_script(
-                "const [points, places, done] = arguments; import('/static/js/curve.js').then(m => done(places.map(x => m.valueAt(points, x))))",
-                points, places.tolist(),
-            )  # fmt: skip
+                "const [points, places, done] = arguments; import('/static/js/curve.js').then(m => done(places.map(x "
+                "=> m.valueAt(points, x))))",
+                points,
+                places.tolist(),
+            )
             np.testing.assert_allclose(drawn, Curve.model_validate({"points": points}).along(places), atol=1e-12)
 
     def test_the_module_s_words_and_moves(self):
@@ -131,9 +139,13 @@ class Curves(BenchTest):
             f"const done = arguments[0]; import('/static/js/curve.js').then(m => done((m => {{ {body} }})(m)))"
         )
         self.assertEqual(
-            run("return m.typed({over: 'frame', points: [{at: 10, value: 1, cue: 'hit'}, {at: 14, value: 0.1 + 0.2, cue: 'hit'}]}, {hit: 12})"),
+            run(
+                "return "
+                "m.typed({over: 'frame', points: [{at: 10, value: 1, cue: 'hit'}, {at: 14, value: 0.1 + 0.2, "
+                "cue: 'hit'}]}, {hit: 12})"
+            ),
             "over frame hit - 2: 1, hit + 2: 0.3",
-        )  # fmt: skip
+        )
         self.assertEqual(
             run("return m.typed({over: 'distance', origin: [1, 2, 3], points: [{at: 0, value: 1, cue: ''}]})"),
             "over distance from 1 2 3 0: 1",

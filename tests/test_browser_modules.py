@@ -26,7 +26,8 @@ class Modules(unittest.TestCase):
         """Run a body that sees the module as m and the arguments as a; what it returns comes back."""
         found = self.page.execute_async_script(
             f"""const a = [...arguments], done = a.pop();
-            import('/static/js/{name}.js').then(async m => {{ {body} }}).then(done, error => done({{ error: String(error.stack || error) }}));""",
+            import('/static/js/{name}.js').then(async m => {{ {body} }}).then(done, error => done({{ error:
+            String(error.stack || error) }}));""",
             *arguments,
         )
         if isinstance(found, dict):
@@ -35,10 +36,15 @@ class Modules(unittest.TestCase):
 
     def test_bodies_between_frames_stand_where_movies_show_them(self):
         n, span = 6, 1.0 / 24.0
-        first, second = ({
-            "position": RNG.uniform(-1, 1, (n, 3)), "velocity": RNG.normal(size=(n, 3)), "spin": np.zeros((n, 3)),
-            "orientation": np.array([1.0, 0, 0, 0]) + RNG.normal(0, 0.02, (n, 4)),
-        } for _ in range(2))  # fmt: skip
+        first, second = (
+            {
+                "position": RNG.uniform(-1, 1, (n, 3)),
+                "velocity": RNG.normal(size=(n, 3)),
+                "spin": np.zeros((n, 3)),
+                "orientation": np.array([1.0, 0, 0, 0]) + RNG.normal(0, 0.02, (n, 4)),
+            }
+            for _ in range(2)
+        )
         second["position"] = first["position"] + span * 0.5 * (first["velocity"] + second["velocity"])
         # one is struck on its way
         second["position"][3] += (0.3, 0.0, 0.0)
@@ -50,9 +56,12 @@ class Modules(unittest.TestCase):
         for share in (0.25, 0.8):
             right = between.bodies(first, second, span, share)
             found = self.run_module(
-                "between", "const f = m.between(a[0], a[1], a[2], a[3]); return [[...f.position], [...f.orientation]];",
-                *wire, span, share,
-            )  # fmt: skip
+                "between",
+                "const f = m.between(a[0], a[1], a[2], a[3]); return [[...f.position], [...f.orientation]];",
+                *wire,
+                span,
+                share,
+            )
             np.testing.assert_allclose(np.reshape(found[0], (n, 3)), right["position"], atol=1e-6)
             turned = np.abs((np.reshape(found[1], (n, 4)) * right["orientation"]).sum(axis=1))
             np.testing.assert_allclose(turned, 1.0, atol=1e-6)
@@ -61,16 +70,20 @@ class Modules(unittest.TestCase):
 
     def test_arrays_are_unpacked_as_they_were_packed(self):
         arrays = {
-            "a": RNG.normal(size=(7, 3)).astype(np.float32), "b": RNG.integers(-9, 9, (5, 2)).astype(np.int16),
-            "c": np.array([0, -1.5, 65504, 6e-8, 0.1, np.inf], np.float16), "d": np.zeros((0, 3), np.float32),
-            "e": RNG.integers(0, 255, 9).astype(np.uint8), "f": RNG.integers(-(2**31), 2**31 - 1, 4).astype(np.int32),
+            "a": RNG.normal(size=(7, 3)).astype(np.float32),
+            "b": RNG.integers(-9, 9, (5, 2)).astype(np.int16),
+            "c": np.array([0, -1.5, 65504, 6e-8, 0.1, np.inf], np.float16),
+            "d": np.zeros((0, 3), np.float32),
+            "e": RNG.integers(0, 255, 9).astype(np.uint8),
+            "f": RNG.integers(-(2**31), 2**31 - 1, 4).astype(np.int32),
             "p": codec.quantised(RNG.uniform(-3, 9, (20, 3))),
-        }  # fmt: skip
+        }
         data = base64.b64encode(codec.encode(arrays, {"most": 0.25})).decode()
         found = self.run_module(
             "arrays",
             """await m.ready; const bytes = Uint8Array.from(atob(a[0]), c => c.charCodeAt(0)), found = m.decode(bytes);
-            return [found.meta.most, Object.fromEntries('abcdef'.split('').map(n => [n, Array.from(found[n], String)])), found.a.shape, Array.from(m.places(found.p))];""",
+            return [found.meta.most, Object.fromEntries('abcdef'.split('').map(n => [n, Array.from(found[n],
+            String)])), found.a.shape, Array.from(m.places(found.p))];""",
             data,
         )
         most, plain, shape, places = found
@@ -94,9 +107,13 @@ class Modules(unittest.TestCase):
         ((out, meta),) = representations.frame("volume", {"density": density})
         share = 2 * look.EXTINCTION * look.DIMMING * meta["most"] * cell / (8 * 65025)
         drawn = self.run_module(
-            "light", "const [x, y, z] = a[3]; return Array.from(m.shine(Uint8Array.from(a[0]), a[1], a[2], { x, y, z }));",
-            out["density"].ravel().tolist(), share, list(density.shape), sun.tolist(),
-        )  # fmt: skip
+            "light",
+            "const [x, y, z] = a[3]; return Array.from(m.shine(Uint8Array.from(a[0]), a[1], a[2], { x, y, z }));",
+            out["density"].ravel().tolist(),
+            share,
+            list(density.shape),
+            sun.tolist(),
+        )
         drawn = np.reshape(drawn, (14, 10, 12, 2)).transpose(2, 1, 0, 3) / 255
         from_sun, from_sky = np.empty_like(density), np.empty_like(density)
         kernels.light_through(density, look.DIMMING * look.EXTINCTION, cell, sun, from_sun, from_sky)
@@ -112,15 +129,20 @@ class Modules(unittest.TestCase):
         found = self.run_module(
             "bodies",
             """
-            const { skins } = await import('/static/js/prepare.js'), THREE = await import('/static/vendor/three.js'), skin = Float32Array.from(a[0]), n = skin.length / 9;
-            const arrays = { skin, crease: new Uint8Array(3 * n), body: Int32Array.from({ length: n }, (_, t) => (t < 1000 ? 0 : 1)), inner: new Uint8Array(n), centre: new Float32Array(6) };
-            const made = skins(arrays), bodies = new m.Bodies({ ...arrays, ...made, normal: new Int8Array(skin.length), info: [{ piece: 0 }, { piece: 1 }] });
-            const open = new m.Bodies({ ...arrays, ...made, spheres: made.spheres.map((x, i) => (i % 4 === 3 ? 1e6 : x)), normal: new Int8Array(skin.length), info: [{ piece: 0 }, { piece: 1 }] });
-            const rays = a[1].map(([o, w]) => [bodies, open].map(b => { const h = b.pick(new THREE.Vector3(...o), new THREE.Vector3(...w).normalize()); return h ? [h.body, h.distance] : null; }));
+            const { skins } = await import('/static/js/prepare.js'), THREE = await import('/static/vendor/three.js'),
+            skin = Float32Array.from(a[0]), n = skin.length / 9;
+            const arrays = { skin, crease: new Uint8Array(3 * n), body: Int32Array.from({ length: n }, (_, t) => (t <
+            1000 ? 0 : 1)), inner: new Uint8Array(n), centre: new Float32Array(6) };
+            const made = skins(arrays), bodies = new m.Bodies({ ...arrays, ...made, normal: new Int8Array(skin.length),
+            info: [{ piece: 0 }, { piece: 1 }] });
+            const open = new m.Bodies({ ...arrays, ...made, spheres: made.spheres.map((x, i) => (i % 4 === 3 ? 1e6 :
+            x)), normal: new Int8Array(skin.length), info: [{ piece: 0 }, { piece: 1 }] });
+            const rays = a[1].map(([o, w]) => [bodies, open].map(b => { const h = b.pick(new THREE.Vector3(...o), new
+            THREE.Vector3(...w).normalize()); return h ? [h.body, h.distance] : null; }));
             return { rays, runs: made.runStarts[2] };""",
             skin.ravel().tolist(),
             [[(np.array(p) + [0.1, 0.05, 5]).tolist(), [-0.02, -0.01, -1]] for p in middle[::15, 0].tolist()],
-        )  # fmt: skip
+        )
         self.assertEqual(found["runs"], 8 + 16)
         hits = [x for x, y in found["rays"] if x]
         self.assertGreater(len(hits), 50)
@@ -131,14 +153,17 @@ class Modules(unittest.TestCase):
         found = self.run_module(
             "frames",
             """
-            const asked = [], cancelled = []; let time = 0, answer = f => ({ frame: f, arrays: { bytes: 100, meta: { levels: 1 } } });
+            const asked = [], cancelled = []; let time = 0, answer = f => ({ frame: f, arrays: { bytes: 100, meta: {
+            levels: 1 } } });
             const loader = { ask(job) {
               const [, first, last] = job.url.match(/frames\\/(-?\\d+)-(-?\\d+)/).map(Number), list = [];
               for (let f = first; f <= last; f += 1) list.push(f);
               asked.push(list);
-              return { promise: answer ? Promise.resolve(list.map(answer)) : Promise.reject(new Error('gone')), cancel: () => cancelled.push(first) };
+              return { promise: answer ? Promise.resolve(list.map(answer)) : Promise.reject(new Error('gone')), cancel:
+              () => cancelled.push(first) };
             } };
-            const frames = new m.Frames(loader, () => {}, () => ({}), () => time), settle = () => new Promise(r => { setTimeout(r, 5); }), out = {};
+            const frames = new m.Frames(loader, () => {}, () => ({}), () => time), settle = () => new Promise(r => {
+            setTimeout(r, 5); }), out = {};
             const all = Array.from({ length: 20 }, (_, i) => i + 1);
             frames.ahead('k', all, 1, 20); await settle();
             out.first = asked.splice(0);
@@ -147,7 +172,8 @@ class Modules(unittest.TestCase):
             out.kept = all.filter(f => frames.has('k', f));
             answer = null;
             const tries = [];
-            for (time = 0; time < 9000; time += 100) { if (frames.get('gone', 1) === null && asked.length) { asked.length = 0; tries.push(time); } await settle(); }
+            for (time = 0; time < 9000; time += 100) { if (frames.get('gone', 1) === null && asked.length) {
+            asked.length = 0; tries.push(time); } await settle(); }
             out.tries = tries;
             answer = f => new Promise(() => {});
             frames.get('slow', 7);
@@ -167,9 +193,12 @@ class Modules(unittest.TestCase):
         found = self.run_module(
             "frames",
             """
-            const open = [], loader = { ask(job) { return { promise: new Promise(done => open.push({ job, done })), cancel() {} }; } };
-            const frames = new m.Frames(loader, () => {}), settle = () => new Promise(r => { setTimeout(r, 5); }), out = [];
-            const give = async (level, name) => { open.shift().done([{ frame: 1, arrays: { name, bytes: 9, meta: { levels: 3, level } } }]); await settle(); };
+            const open = [], loader = { ask(job) { return { promise: new Promise(done => open.push({ job, done })),
+            cancel() {} }; } };
+            const frames = new m.Frames(loader, () => {}), settle = () => new Promise(r => { setTimeout(r, 5); }), out
+            = [];
+            const give = async (level, name) => { open.shift().done([{ frame: 1, arrays: { name, bytes: 9, meta: {
+            levels: 3, level } } }]); await settle(); };
             frames.get('k', 1); await give(0, 'full');
             out.push(frames.get('k', 1).name);
             frames.level = 2;
@@ -186,7 +215,8 @@ class Modules(unittest.TestCase):
         found = self.run_module(
             "loader",
             """
-            const made = [], make = () => { const w = { heard: [], postMessage(x) { w.heard.push(x); } }; made.push(w); return w; };
+            const made = [], make = () => { const w = { heard: [], postMessage(x) { w.heard.push(x); } }; made.push(w);
+            return w; };
             const loader = new m.Loader(make, 2), out = {};
             const asked = [1, 2, 3].map(n => loader.ask({ kind: 'static', url: String(n) }));
             out.spread = made.map(w => w.heard.map(x => x.url));
@@ -212,9 +242,11 @@ class Modules(unittest.TestCase):
             const element = document.createElement('div'); document.body.append(element);
             window.htmx = { ajax: () => {} };
             const panel = new m.Panel(element, '', () => 'fall', () => {}), xhrs = [{}, {}, {}];
-            const tell = (name, xhr) => { const e = new CustomEvent(name, { detail: { xhr, target: element, shouldSwap: true } }); document.body.dispatchEvent(e); return e.detail.shouldSwap; };
+            const tell = (name, xhr) => { const e = new CustomEvent(name, { detail: { xhr, target: element, shouldSwap:
+            true } }); document.body.dispatchEvent(e); return e.detail.shouldSwap; };
             for (const x of xhrs) tell('htmx:beforeRequest', x);
-            return [tell('htmx:beforeSwap', xhrs[1]), tell('htmx:beforeSwap', xhrs[0]), tell('htmx:beforeSwap', xhrs[2])];""",
+            return [tell('htmx:beforeSwap', xhrs[1]), tell('htmx:beforeSwap', xhrs[0]), tell('htmx:beforeSwap',
+            xhrs[2])];""",
         )
         self.assertEqual(found, [True, False, True])
 

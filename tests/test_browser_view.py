@@ -113,7 +113,11 @@ class View(BenchTest):
         self.changed(whole, 20_000, "outlines")
         self.press("o")
         wait_for(lambda: sum(abs(a - b) for a, b in zip(self.pixels(), whole)) < 2_000, "solid again")
-        cut = "const c = document.getElementById('cut'), a = document.getElementById('cut-at'); c.value = arguments[0]; c.dispatchEvent(new Event('input')); a.value = arguments[1]; a.dispatchEvent(new Event('input'));"
+        cut = (
+            "const c = document.getElementById('cut'), a = document.getElementById('cut-at'); c.value = "
+            "arguments[0]; c.dispatchEvent(new Event('input')); a.value = arguments[1]; a.dispatchEvent(new "
+            "Event('input'));"
+        )
         self.page.execute_script(cut, "x", 0.5)
         self.changed(whole, 15_000, "the cut")
         self.page.execute_script(cut, "", 0.5)
@@ -159,19 +163,39 @@ class View(BenchTest):
         wait_for(lambda: abs(self.page.execute_script(shape) - 1) < 0.02, "a square picture")
 
     def test_pressure_is_shown_on_a_cut_through_water_and_told_under_the_pointer(self):
-        pool = parse({
-            "name": "Pool", "start": 1, "end": 2, "pieces": [
-                {"name": "Floor", "shape": {"kind": "box", "width": 4, "depth": 4, "height": 1}, "position": (0, 0, -1), "motion": "fixed"}],
-            "layers": [{"id": "flood", "name": "Flood", "kind": "flood", "settings": {
-                "cell_size": 0.15, "low": (-1.2, -1.2, 0), "high": (1.2, 1.2, 2), "level": 1.0}}],
-            "cameras": [{"eye": (0, -6, 1.2), "target": (0, 0, 0.5), "lens": 40}],
-        })  # fmt: skip
+        pool = parse(
+            {
+                "name": "Pool",
+                "start": 1,
+                "end": 2,
+                "pieces": [
+                    {
+                        "name": "Floor",
+                        "shape": {"kind": "box", "width": 4, "depth": 4, "height": 1},
+                        "position": (0, 0, -1),
+                        "motion": "fixed",
+                    }
+                ],
+                "layers": [
+                    {
+                        "id": "flood",
+                        "name": "Flood",
+                        "kind": "flood",
+                        "settings": {"cell_size": 0.15, "low": (-1.2, -1.2, 0), "high": (1.2, 1.2, 2), "level": 1.0},
+                    }
+                ],
+                "cameras": [{"eye": (0, -6, 1.2), "target": (0, 0, 0.5), "lens": 40}],
+            }
+        )
         shot_id = self.open(pool, "flood")
         self.live.bake(shot_id, "flood")
         wait_for(lambda: self.health("flood") == "fresh", "the water")
         self.press(Keys.ARROW_RIGHT)
         wait_for(lambda: self.frame() == 2, "the second frame")
-        choose = "const c = document.getElementById(arguments[0]); c.value = arguments[1]; c.dispatchEvent(new Event('input'));"
+        choose = (
+            "const c = document.getElementById(arguments[0]); c.value = arguments[1]; c.dispatchEvent(new "
+            "Event('input'));"
+        )
         self.page.execute_script(choose, "cut", "y")
         wait_for(lambda: self.find("#slice").is_displayed(), "what may be shown on the cut")
         self.page.execute_script(choose, "slice", "pressure")
@@ -272,7 +296,11 @@ class View(BenchTest):
         self.click("#set")
         wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, "#give details"), "the panel")
         names = [p.name for p in shot.pieces]
-        self.page.execute_script("const p = document.getElementById('piece'); p.value = arguments[0]; p.dispatchEvent(new Event('change', {bubbles: true}));", names.index("Crate 1"))  # fmt: skip
+        self.page.execute_script(
+            "const p = document.getElementById('piece'); p.value = arguments[0]; p.dispatchEvent(new Event('change', "
+            "{bubbles: true}));",
+            names.index("Crate 1"),
+        )
         wait_for(lambda: self.find('[id="f-name"]').get_attribute("value") == "Crate 1", "the crate")
         self.page.execute_script("document.querySelector('#give details').open = true;")
         for name in ("Drum 1", "Drum 2"):

@@ -1,4 +1,5 @@
-"""Every solver goes on from its state at any frame to the same bytes, on one thread and on two; a damaged state is refused."""
+"""Every solver goes on from its state at any frame to the same bytes, on one thread and on two; a damaged state is
+refused."""
 
 import tempfile
 import unittest

@@ -101,7 +101,8 @@ class Drag(unittest.TestCase):
         self.assertAlmostEqual(drag.shadow(slant)[1], np.pi * 0.25, delta=0.01)
 
     def test_a_falling_plate_reaches_the_terminal_speed_of_its_drag(self):
-        # m g = rho C A v^2 / 2, for a plate that is small to a cell; the air it takes along lets it fall a little faster
+        # m g = rho C A v^2 / 2, for a plate that is small to a cell; the air it takes along lets it fall a little
+        # faster
         plate = generators.box_between((3.95, 3.95, 7.0), (4.05, 4.05, 7.001))
         rigid, gas, group = together([plate], 8.0, 0.5, gravity=(0, 0, -9.81), density=700.0, seen=False)
         mass, area = 700.0 * 0.1 * 0.1 * 0.001, 0.01
@@ -116,9 +117,13 @@ class Drag(unittest.TestCase):
         def fall(coupled):
             debris = DebrisSolver(DebrisSettings(), gravity=(0, 0, -9.81))
             debris.points = Points(
-                np.array([[4.0, 4.0, 7.5]]), np.zeros((1, 3)), np.array([2e-3]), np.zeros(1), np.zeros(1, np.uint8),
+                np.array([[4.0, 4.0, 7.5]]),
+                np.zeros((1, 3)),
+                np.array([2e-3]),
+                np.zeros(1),
                 np.zeros(1, np.uint8),
-            )  # fmt: skip
+                np.zeros(1, np.uint8),
+            )
             members, exchanges = [Member("shed", debris, [])], []
             if coupled:
                 gas = air(8.0, 0.5)
@@ -137,7 +142,8 @@ class Momentum(unittest.TestCase):
         return (rigid.bodies.mass[:, None] * rigid.bodies.velocity).sum(axis=0) + gas.momentum()
 
     def test_bodies_and_gas_keep_their_momentum_to_rounding(self):
-        # a slab that fills cells and a splinter that fills none fly through still air, with no weight; what one exchange
+        # a slab that fills cells and a splinter that fills none fly through still air, with no weight; what one
+        # exchange
         # and one pressure solve pass between them is all that happens to their sum
         slab = generators.box_between((0.8, 1.2, 1.0), (1.1, 2.8, 3.0))
         splinter = generators.box_between((2.2, 2.2, 2.2), (2.22, 2.3, 2.3))
@@ -204,9 +210,11 @@ class Clock(unittest.TestCase):
         self.assertLessEqual({port for pair in PAIRS for port in pair}, PORTS.keys())
         settings = LiquidSettings(cell_size=0.25, low=(0, 0, 0), high=(1, 1, 1))
         made = {
-            "fall": solver([generators.box_between((0, 0, 0), (1, 1, 1))]), "shed": DebrisSolver(DebrisSettings()),
-            "billow": air(1.0, 0.25), "flood": LiquidSolver(settings),
-        }  # fmt: skip
+            "fall": solver([generators.box_between((0, 0, 0), (1, 1, 1))]),
+            "shed": DebrisSolver(DebrisSettings()),
+            "billow": air(1.0, 0.25),
+            "flood": LiquidSolver(settings),
+        }
         self.assertEqual(made.keys(), {k.name for k in KINDS.values() if k.ports})
         for name, found in made.items():
             has = tuple(p for p, protocol in PORTS.items() if isinstance(found, protocol))

@@ -99,9 +99,16 @@ class Sources(unittest.TestCase):
     def test_dust_given_off_is_the_integral_however_time_is_cut(self):
         for steps in (1, 7, 48):
             source = DustSource(
-                self.carrier(), "volume", curve("frame", (0, 0), (12, 3), (24, 0)), np.zeros(3), 0.0, 1e3, cell=0.2,
-                seed=1, clock=Clock(0),
-            )  # fmt: skip
+                self.carrier(),
+                "volume",
+                curve("frame", (0, 0), (12, 3), (24, 0)),
+                np.zeros(3),
+                0.0,
+                1e3,
+                cell=0.2,
+                seed=1,
+                clock=Clock(0),
+            )
             cuts = np.linspace(0, 1, steps + 1)
             births = [source.between(a, b - a) for a, b in zip(cuts, cuts[1:])]
             given = sum(b.mass.sum() for b in births if b is not None)
@@ -110,9 +117,7 @@ class Sources(unittest.TestCase):
     def test_points_are_born_at_the_same_moments_however_time_is_cut(self):
         def born(steps):
             rate, share = curve("frame", (0, 0), (24, 200)), curve("frame", (0, 0), (24, 1))
-            source = PointSource(
-                self.carrier(), "surface", rate, share, np.zeros(3), 0.0, 0.0, 1e3, clock=Clock(0)
-            )  # fmt: skip
+            source = PointSource(self.carrier(), "surface", rate, share, np.zeros(3), 0.0, 0.0, 1e3, clock=Clock(0))
             cuts = np.linspace(0, 1, steps + 1)
             parts = [(b, source.between(a, b - a, DebrisSettings())) for a, b in zip(cuts, cuts[1:])]
             return np.concatenate([t - p.age for t, p in parts]), np.concatenate([p.kind for _, p in parts])
@@ -171,8 +176,15 @@ class Solvers(unittest.TestCase):
         )
         for speed in (2.0, 5.0, 8.0, 20.0):
             s = DebrisSolver(settings, (0, 0, 0), boundaries=[ground])
-            s.begin_from({"position": np.array([[0, 0, 0.2]]), "velocity": np.array([[0, 0, -speed]]), "size": np.array([0.05]),
-                          "age": np.zeros(1), "kind": np.zeros(1, np.uint8)})  # fmt: skip
+            s.begin_from(
+                {
+                    "position": np.array([[0, 0, 0.2]]),
+                    "velocity": np.array([[0, 0, -speed]]),
+                    "size": np.array([0.05]),
+                    "age": np.zeros(1),
+                    "kind": np.zeros(1, np.uint8),
+                }
+            )
             before = speed
             while s.points.velocity[0, 2] < 0:
                 before = -s.points.velocity[0, 2]

@@ -189,9 +189,12 @@ class Contact(unittest.TestCase):
         for k in range(12):
             angle = [turn * DT * (k + a) for a in (0, 1)]
             before, after = (
-                {"position": centre + [0, 0, plate_speed * DT * (k + a)], "orientation": np.array([[np.cos(h / 2), np.sin(h / 2), 0, 0]])}
+                {
+                    "position": centre + [0, 0, plate_speed * DT * (k + a)],
+                    "orientation": np.array([[np.cos(h / 2), np.sin(h / 2), 0, 0]]),
+                }
                 for a, h in zip((0, 1), angle)
-            )  # fmt: skip
+            )
             plate.update(before, after, s.time, DT)
             advance(s, DT)
         end = after["position"][0]
@@ -217,19 +220,28 @@ class Contact(unittest.TestCase):
                     self.assertEqual(self.through(thickness, chip, plate, turn), 0.0)
 
     def kept(self, thickness, spin, way, size=0.02, speed=2.0):
-        """The share of chips in a hollow box of six walls that are in it still after a second of turning and shaking."""
+        """The share of chips in a hollow box of six walls that are in it still after a second of turning and
+        shaking."""
         r, t = 0.5, 0.5 + thickness
         walls = [
-            box((-t, -t, -t), (t, t, -r)), box((-t, -t, r), (t, t, t)), box((-t, -t, -r), (-r, t, r)),
-            box((r, -t, -r), (t, t, r)), box((-r, -t, -r), (r, -r, r)), box((-r, r, -r), (r, t, r)),
-        ]  # fmt: skip
+            box((-t, -t, -t), (t, t, -r)),
+            box((-t, -t, r), (t, t, t)),
+            box((-t, -t, -r), (-r, t, r)),
+            box((r, -t, -r), (t, t, r)),
+            box((-r, -t, -r), (r, -r, r)),
+            box((-r, r, -r), (r, t, r)),
+        ]
         shell = Boundary(replace(fragments_of(walls), whole=np.zeros(6, np.int64)))
         settings = DebrisSettings(substeps=4, restitution=0.3, life=100.0, smallest=0.5 * size, largest=size)
         s, n, rng = DebrisSolver(settings, boundaries=[shell]), 200, np.random.default_rng(1)
         s.points = kernels.Points(
-            rng.uniform(-0.45, 0.45, (n, 3)), rng.normal(0, speed, (n, 3)), np.full(n, size), np.zeros(n),
-            np.full(n, CHIP, np.uint8), np.ones(n, np.uint8),
-        )  # fmt: skip
+            rng.uniform(-0.45, 0.45, (n, 3)),
+            rng.normal(0, speed, (n, 3)),
+            np.full(n, size),
+            np.zeros(n),
+            np.full(n, CHIP, np.uint8),
+            np.ones(n, np.uint8),
+        )
         centre = shell.fragments.centre.copy()
 
         def at(time):

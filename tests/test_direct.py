@@ -1,4 +1,5 @@
-"""What directs bodies: launches, blasts, events, joints, wind. Sources as in docs/references.md; values are derived here."""
+"""What directs bodies: launches, blasts, events, joints, wind. Sources as in docs/references.md; values are derived
+here."""
 
 import unittest
 
@@ -256,9 +257,12 @@ class Joints(unittest.TestCase):
         spin = [(0, 0, 3.0)]
         middle = [(0.0, 1.5, 0)]
         s = solver(
-            [door], gravity=OUT, velocity=middle, spin=spin,
+            [door],
+            gravity=OUT,
+            velocity=middle,
+            spin=spin,
             jointed=[joint(1, 0, at=(0, 0, 1), axis=(0, 0, 1), turns=(-10.0, 60.0))],
-        )  # fmt: skip
+        )
         turned = run(s, 0.6, lambda s: np.degrees(np.arctan2(s.bodies.rotation[0, 1, 0], s.bodies.rotation[0, 0, 0])))
         self.assertAlmostEqual(max(turned), 60.0, delta=0.5)
         self.assertAlmostEqual(turned[-1], 60.0, delta=0.5)
@@ -317,9 +321,12 @@ class Joints(unittest.TestCase):
                 else {"at": (0.2, 0.1, 0.1)}
             )
             s = solver(
-                [first, second], gravity=OUT, velocity=[(0, 1, 0), (0, -1, 0.5)], spin=[(1, 2, 3), (-2, 0, 1)],
+                [first, second],
+                gravity=OUT,
+                velocity=[(0, 1, 0), (0, -1, 0.5)],
+                spin=[(1, 2, 3), (-2, 0, 1)],
                 jointed=[joint(2, 0, 1, kind=kind, **ends)],
-            )  # fmt: skip
+            )
             before, energy = momentum(s), s.gauges()["kinetic_energy"]
             run(s, 0.5)
             for a, b in zip(before, momentum(s)):
@@ -333,9 +340,11 @@ class Joints(unittest.TestCase):
         fork = [box((-0.3, -0.3, 0), (0.3, -0.05, 1)), box((-0.3, 0.05, 0), (0.3, 0.3, 1))]
         arm = box((-0.1, -0.1, 0.4), (1.0, 0.1, 0.6))
         s = solver(
-            [*fork, arm], fixed=(0, 1), whole=np.array([0, 0, -1]),
+            [*fork, arm],
+            fixed=(0, 1),
+            whole=np.array([0, 0, -1]),
             jointed=[joint(3, 2, 0, at=(0, 0, 0.5), axis=(0, 1, 0))],
-        )  # fmt: skip
+        )
         run(s, 0.3)
         self.assertEqual(len(s.contacts.pairs.gap), 0)
         self.assertGreater(abs(s.bodies.spin[2, 1]), 1.0)

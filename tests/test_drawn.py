@@ -20,10 +20,13 @@ RNG = np.random.default_rng(5)
 class Codec(unittest.TestCase):
     def test_arrays_of_every_type_come_back(self):
         arrays = {
-            "a": RNG.normal(size=(7, 3)).astype(np.float32), "b": RNG.integers(-9, 9, (5, 2, 3)).astype(np.int16),
-            "c": RNG.normal(size=11).astype(np.float16), "d": np.zeros((0, 3), np.float32), "e": RNG.integers(0, 255, 9).astype(np.uint8),
+            "a": RNG.normal(size=(7, 3)).astype(np.float32),
+            "b": RNG.integers(-9, 9, (5, 2, 3)).astype(np.int16),
+            "c": RNG.normal(size=11).astype(np.float16),
+            "d": np.zeros((0, 3), np.float32),
+            "e": RNG.integers(0, 255, 9).astype(np.uint8),
             "f": RNG.integers(-(2**31), 2**31 - 1, 4).astype(np.int32),
-        }  # fmt: skip
+        }
         found, meta = codec.decode(codec.encode(arrays, {"most": 0.5}))
         self.assertEqual((meta, list(found)), ({"most": 0.5}, list(arrays)))
         for name, array in arrays.items():
@@ -44,8 +47,11 @@ class Codec(unittest.TestCase):
 
 class Representations(unittest.TestCase):
     def test_bodies_far_apart_keep_their_precision(self):
-        near = {"position": RNG.uniform(-5, 5, (50, 3)), "orientation": np.tile([0.5, -0.5, 0.5, 0.5], (50, 1)),
-                "velocity": RNG.normal(size=(50, 3)) * 20}  # fmt: skip
+        near = {
+            "position": RNG.uniform(-5, 5, (50, 3)),
+            "orientation": np.tile([0.5, -0.5, 0.5, 0.5], (50, 1)),
+            "velocity": RNG.normal(size=(50, 3)) * 20,
+        }
         ((out, _),) = representations.frame("bodies", near)
         self.assertIsInstance(out["position"], Quantised)
         np.testing.assert_allclose(out["orientation"] / 32767, near["orientation"], atol=2e-5)

@@ -29,13 +29,17 @@ def ball(radius, at):
 
 class Gate(unittest.TestCase):
     def test_what_runs_out_under_a_gate_is_as_fast_as_it_has_fallen(self):
-        # Torricelli with the speed of approach; the jet draws in to 0.61 of the opening (Henderson, Open channel flow, 1966,
+        # Torricelli with the speed of approach; the jet draws in to 0.61 of the opening (Henderson, Open channel flow,
+        # 1966,
         # quoted from memory). The gate is half a cell thick
         cell, opening = 1 / 16, 0.25
         walls = [
-            box((0.0, -1, opening), (0.03, 2, 3)), box((-9, -1, -1), (9, 2, 0)), box((-9, -1, -1), (-2.5, 2, 3)),
-            box((-9, -1, -1), (9, 0, 3)), box((-9, 8 * cell, -1), (9, 2, 3)),
-        ]  # fmt: skip
+            box((0.0, -1, opening), (0.03, 2, 3)),
+            box((-9, -1, -1), (9, 2, 0)),
+            box((-9, -1, -1), (-2.5, 2, 3)),
+            box((-9, -1, -1), (9, 0, 3)),
+            box((-9, 8 * cell, -1), (9, 2, 3)),
+        ]
         settings = LiquidSettings(cell_size=cell, low=(-2.625, 0, -0.125), high=(1.5, 8 * cell, 1.25), sides="open")
         s = LiquidSolver(settings, (0, 0, -G), boundaries=[Boundary(fragments_of(walls))])
         s.fill(lambda x: np.maximum(np.maximum(x[:, 2] - 1.0, x[:, 0] - 0.01), -2.5 - x[:, 0]))
@@ -61,7 +65,8 @@ class Thrown(unittest.TestCase):
             self.assertAlmostEqual((seen[5] - seen[0]) / (5 * dt * G), wanted, delta=0.04 * abs(wanted))
 
     def test_a_splash_is_as_high_on_finer_cells(self):
-        # the height that 20 litres are thrown to where a ball goes in. The thinnest sheets are as thin as cells let them be,
+        # the height that 20 litres are thrown to where a ball goes in. The thinnest sheets are as thin as cells let
+        # them be,
         # so that a litre's height differs by more than half
         found = []
         for cell in (0.08, 0.07, 0.06):

@@ -218,7 +218,8 @@ def Xform "arm"
     {
         int[] faceVertexCounts = [4, 4, 4, 4, 4, 4]
         int[] faceVertexIndices = [0, 1, 3, 2, 4, 6, 7, 5, 0, 4, 5, 1, 2, 3, 7, 6, 0, 2, 6, 4, 1, 5, 7, 3]
-        point3f[] points = [(-50, -50, -50), (-50, -50, 50), (-50, 50, -50), (-50, 50, 50), (50, -50, -50), (50, -50, 50), (50, 50, -50), (50, 50, 50)]
+        point3f[] points = [(-50, -50, -50), (-50, -50, 50), (-50, 50, -50), (-50, 50, 50), (50, -50, -50), (50, -50,
+        50), (50, 50, -50), (50, 50, 50)]
         double3 xformOp:translate = (300, 0, 0)
         float3 xformOp:scale = (2, 2, 2)
         uniform token[] xformOpOrder = ["xformOp:translate", "xformOp:scale"]
@@ -303,10 +304,15 @@ def Xform "arm"
         rng, frames = np.random.default_rng(3), []
         for frame in range(1, 8):
             turn = rng.normal(size=4)
-            frames.append((frame, {
-                "position": rng.uniform(-2, 2, (1, 3)).astype(np.float32),
-                "orientation": (turn / np.linalg.norm(turn))[None].astype(np.float32),
-            }))  # fmt: skip
+            frames.append(
+                (
+                    frame,
+                    {
+                        "position": rng.uniform(-2, 2, (1, 3)).astype(np.float32),
+                        "orientation": (turn / np.linalg.norm(turn))[None].astype(np.float32),
+                    },
+                )
+            )
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / name
             write(path, fragments, ["Box"], [(0.5, 0.5, 0.5)], iter(frames), 24.0, 1)
@@ -330,17 +336,23 @@ def Xform "arm"
         blob = times.tobytes() + turns.tobytes()
         document = {
             "asset": {"version": "2.0"},
-            "nodes": [{"name": "arm", "children": [1]}, {"name": "ball", "mesh": 0, "translation": [2, 0, 0], "scale": [3, 3, 3]}],
+            "nodes": [
+                {"name": "arm", "children": [1]},
+                {"name": "ball", "mesh": 0, "translation": [2, 0, 0], "scale": [3, 3, 3]},
+            ],
             "buffers": [{"uri": "data:;base64," + base64.b64encode(blob).decode(), "byteLength": len(blob)}],
             "bufferViews": [{"buffer": 0, "byteLength": 8}, {"buffer": 0, "byteOffset": 8, "byteLength": 32}],
             "accessors": [
                 {"bufferView": 0, "componentType": 5126, "count": 2, "type": "SCALAR"},
                 {"bufferView": 1, "componentType": 5126, "count": 2, "type": "VEC4"},
             ],
-            "animations": [{
-                "samplers": [{"input": 0, "output": 1}], "channels": [{"sampler": 0, "target": {"node": 0, "path": "rotation"}}],
-            }],
-        }  # fmt: skip
+            "animations": [
+                {
+                    "samplers": [{"input": 0, "output": 1}],
+                    "channels": [{"sampler": 0, "target": {"node": 0, "path": "rotation"}}],
+                }
+            ],
+        }
         data = json.dumps(document).encode()
         way = read_trajectories(data, "arm.gltf", np.array([0.0, 0.5, 1.0, 2.0]))["ball"]
         # y up and a turn about it: z up, and a turn about that

@@ -311,9 +311,12 @@ class AnyBody(unittest.TestCase):
         rng = np.random.default_rng(1)
         grid = np.stack(np.meshgrid(*[np.linspace(0, 1, 6)] * 3), axis=-1).reshape(-1, 3)
         for points in (
-            grid, grid + 1e-9 * rng.standard_normal(grid.shape), grid + 1e-7 * rng.standard_normal(grid.shape),
-            np.round(rng.standard_normal((300, 3)), 1), generators.ball(1.0, 40)[0].vertices,
-        ):  # fmt: skip
+            grid,
+            grid + 1e-9 * rng.standard_normal(grid.shape),
+            grid + 1e-7 * rng.standard_normal(grid.shape),
+            np.round(rng.standard_normal((300, 3)), 1),
+            generators.ball(1.0, 40)[0].vertices,
+        ):
             hull = hull_of(points)
             edges = [(a, b) for loop in hull.loops for a, b in zip(loop, np.roll(loop, -1))]
             self.assertEqual(len(set(edges)), len(edges))

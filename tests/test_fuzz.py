@@ -1,4 +1,5 @@
-"""Two thousand documents and a hundred mesh files with something wrong in them: each is taken or refused in a sentence, in time."""
+"""Two thousand documents and a hundred mesh files with something wrong in them: each is taken or refused in a
+sentence, in time."""
 
 import contextlib
 import json
@@ -164,8 +165,11 @@ class Meshes(unittest.TestCase):
         # in a process of their own, as files from outside always are
         done = subprocess.run(
             [sys.executable, "-m", "tests.fuzz_meshes", str(SEED), str(MESHES)],
-            cwd=Path(__file__).parent.parent, capture_output=True, text=True, timeout=60 + MESHES,
-        )  # fmt: skip
+            cwd=Path(__file__).parent.parent,
+            capture_output=True,
+            text=True,
+            timeout=60 + MESHES,
+        )
         self.assertEqual(done.returncode, 0, done.stderr[-3000:])
         told = json.loads(done.stdout)
         self.assertEqual(told["faults"], [])

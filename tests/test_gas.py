@@ -132,7 +132,8 @@ class Gas(unittest.TestCase):
         self.assertAlmostEqual(height(weight=0.0), 1.0, delta=0.01)
 
     def test_first_acceleration_of_a_heavy_layer_follows_its_concentration(self):
-        # a column as wide as the domain is held by nothing: it falls with g C / (air + C) for open sides above and below
+        # a column as wide as the domain is held by nothing: it falls with g C / (air + C) for open sides above and
+        # below
         s = gas(weight=1.0)
         s.density[:] = 0.3
         s._force(0.01, s.settings)
@@ -304,7 +305,8 @@ class LockExchange(unittest.TestCase):
 
 class TaylorGreen(unittest.TestCase):
     def test_what_the_scheme_itself_loses_is_bounded_and_shrinks_with_cell_and_step(self):
-        # u = sin x cos y, v = -cos x sin y in a closed box of side pi is steady without viscosity (Taylor & Green 1937),
+        # u = sin x cos y, v = -cos x sin y in a closed box of side pi is steady without viscosity (Taylor & Green
+        # 1937),
         # so all energy lost is the scheme's own
         def kept(n):
             # the box is a hollow in a solid that fills the rest of the domain

@@ -43,12 +43,15 @@ def glb(document, chunk=b""):
 def claiming(count, nodes=1):
     """glTF with one triangle mesh that claims so many points and is used by so many nodes."""
     return {
-        "asset": {"version": "2.0"}, "scene": 0, "scenes": [{"nodes": list(range(nodes))}],
+        "asset": {"version": "2.0"},
+        "scene": 0,
+        "scenes": [{"nodes": list(range(nodes))}],
         "nodes": [{"mesh": 0} for _ in range(nodes)],
         "meshes": [{"primitives": [{"attributes": {"POSITION": 0}}]}],
         "accessors": [{"bufferView": 0, "componentType": 5126, "count": count, "type": "VEC3"}],
-        "bufferViews": [{"buffer": 0, "byteLength": 36}], "buffers": [{"byteLength": 36}],
-    }  # fmt: skip
+        "bufferViews": [{"buffer": 0, "byteLength": 36}],
+        "buffers": [{"byteLength": 36}],
+    }
 
 
 class Claims(unittest.TestCase):
@@ -94,7 +97,10 @@ class Claims(unittest.TestCase):
 
 
 class Readers(unittest.TestCase):
-    TRIANGLE = "{\n int[] faceVertexCounts = [3]\n int[] faceVertexIndices = [0, 1, 2]\n point3f[] points = [(0, 0, 0), (1, 0, 0), (0, 1, 0)]\n}\n"
+    TRIANGLE = (
+        "{\n int[] faceVertexCounts = [3]\n int[] faceVertexIndices = [0, 1, 2]\n point3f[] points = [(0, 0, 0), (1, "
+        "0, 0), (0, 1, 0)]\n}\n"
+    )
 
     def refused(self, name, data, sentence):
         with self.assertRaisesRegex((BadFile, BadMesh), sentence):
@@ -116,7 +122,10 @@ class Readers(unittest.TestCase):
 
     def test_what_refers_to_the_file_itself_is_read_and_does_not_grow_without_end(self):
         head = f'#usda 1.0\ndef Mesh "L0" {self.TRIANGLE}'
-        twice = f'{head}def "W" (references = </L0>) {{\n double3 xformOp:translate = (5, 0, 0)\n uniform token[] xformOpOrder = ["xformOp:translate"]\n}}\n'
+        twice = (
+            f'{head}def "W" (references = </L0>) '
+            f'{{\n double3 xformOp:translate = (5, 0, 0)\n uniform token[] xformOpOrder = ["xformOp:translate"]\n}}\n'
+        )
         self.assertEqual([len(m.triangles) for _, m in read_meshes(twice.encode(), "x.usda")], [1, 1])
         doubled = head + "".join(
             f'def "L{k}" {{\n def "a" (references = </L{k - 1}>) {{}}\n def "b" (references = </L{k - 1}>) {{}}\n}}\n'
@@ -150,9 +159,13 @@ class Uploads(unittest.TestCase):
     def test_a_file_that_breaks_its_reader_is_told_in_a_sentence_and_nothing_is_half_taken(self):
         before = self.pieces()
         for name, data in {
-            "many.glb": glb(claiming(60_000_000), bytes(36)), "cut.glb": glb(claiming(3), bytes(36))[:90], "empty.obj": b"",
-            "latin.obj": "o K\xfcste\nv 0 0 0\n".encode("latin-1"), "odd.exe": b"MZ", "words.stl": b"solid x\nfacet\n",
-        }.items():  # fmt: skip
+            "many.glb": glb(claiming(60_000_000), bytes(36)),
+            "cut.glb": glb(claiming(3), bytes(36))[:90],
+            "empty.obj": b"",
+            "latin.obj": "o K\xfcste\nv 0 0 0\n".encode("latin-1"),
+            "odd.exe": b"MZ",
+            "words.stl": b"solid x\nfacet\n",
+        }.items():
             reply = self.send(name, data)
             self.assertEqual(reply.status_code, 422, name)
             self.assertRegex(reply.json()["message"], r"^\S.*[.]$", name)
@@ -374,10 +387,15 @@ class Broken(unittest.IsolatedAsyncioTestCase):
             raise AssertionError("it was let through")
 
         for status, method, path, headers in (
-            (403, "POST", "/", {"origin": "http://["}), (403, "POST", "/", {"referer": "http://a]b["}), (403, "POST", "/", {"origin": "null"}),
-            (403, "DELETE", "/", {"origin": "http://elsewhere"}), (403, "POST", "/", {"sec_fetch_site": "cross-site"}),
-            (422, "POST", "/", {"urst_revision": "abc"}), (422, "POST", "/", {"urst_revision": "9" * 30}), (404, "GET", "/a\0b", {}),
-        ):  # fmt: skip
+            (403, "POST", "/", {"origin": "http://["}),
+            (403, "POST", "/", {"referer": "http://a]b["}),
+            (403, "POST", "/", {"origin": "null"}),
+            (403, "DELETE", "/", {"origin": "http://elsewhere"}),
+            (403, "POST", "/", {"sec_fetch_site": "cross-site"}),
+            (422, "POST", "/", {"urst_revision": "abc"}),
+            (422, "POST", "/", {"urst_revision": "9" * 30}),
+            (404, "GET", "/a\0b", {}),
+        ):
             with self.subTest(method=method, path=path, headers=headers):
                 self.assertEqual((await self.answered(never, method, path, **headers))[0]["status"], status)
 

@@ -115,7 +115,8 @@ class Work(unittest.TestCase):
         with engine().connect() as connection:
             connection.execution_options(isolation_level="AUTOCOMMIT").execute(
                 text(
-                    "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()"
+                    "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND "
+                    "pid <> pg_backend_pid()"
                 )
             )
         engine().dispose()

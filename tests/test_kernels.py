@@ -28,7 +28,8 @@ from urst.shot.document import parse
 from urst.store.store import Store
 
 def known():
-    return {(d.py_func.__module__, d.py_func.__qualname__, str(s)) for d in gc.get_objects() if isinstance(d, Dispatcher)
+    return {(d.py_func.__module__, d.py_func.__qualname__, str(s)) for d in gc.get_objects() if isinstance(d,
+    Dispatcher)
             and d.py_func.__module__.startswith("urst") for s in d.signatures}
 
 for name in rehearsals():

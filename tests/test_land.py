@@ -38,9 +38,7 @@ def lying_on(surface, meshes, **options):
     kind = np.full(len(meshes) + 1, LOOSE)
     kind[-1] = options.pop("moved_by", FIXED)
     given = land.land(Mesh(surface.vertices - middle, surface.triangles))
-    return solver(
-        [*meshes, box], kind=kind, surfaces=[given], bonded=np.zeros(len(kind), bool), **options
-    )  # fmt: skip
+    return solver([*meshes, box], kind=kind, surfaces=[given], bonded=np.zeros(len(kind), bool), **options)
 
 
 class Searching(unittest.TestCase):
@@ -94,7 +92,10 @@ class Flat(unittest.TestCase):
         for more in (-1.0, 1.0):
             angle = np.degrees(np.arctan(0.6)) + more
             turn = matrix(from_degrees((0, angle, 0)))
-            s = lying_on(transformed(sheet(31, 20.0), turn, np.zeros(3)), [transformed(cube(0.5, (0.1, 0.05, 0.25)), turn, np.zeros(3))])  # fmt: skip
+            s = lying_on(
+                transformed(sheet(31, 20.0), turn, np.zeros(3)),
+                [transformed(cube(0.5, (0.1, 0.05, 0.25)), turn, np.zeros(3))],
+            )
             before = s.bodies.position[0].copy()
             run(s, 1.0)
             a = G * (np.sin(np.radians(angle)) - 0.6 * np.cos(np.radians(angle)))
@@ -119,9 +120,11 @@ class Flat(unittest.TestCase):
         angle = lambda t: 0.5 * t * t  # noqa: E731
         still = np.array([[0.0, 0.0, 0.0]])
         s = lying_on(
-            sheet(10, 4.0), [cube(0.5, (1.0, 0.0, 0.25))], moved_by=DRIVEN,
+            sheet(10, 4.0),
+            [cube(0.5, (1.0, 0.0, 0.25))],
+            moved_by=DRIVEN,
             drive=lambda t: (still, np.array([[np.cos(angle(t) / 2), 0, 0, np.sin(angle(t) / 2)]])),
-        )  # fmt: skip
+        )
         run(s, 1.0)
         np.testing.assert_allclose(s.bodies.position[0], [np.cos(0.5), np.sin(0.5), 0.25], atol=5e-4)
 

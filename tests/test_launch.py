@@ -104,9 +104,14 @@ class Watched(unittest.TestCase):
         for child in record["children"]:
             os.kill(child["pid"], signal.SIGKILL)
         after = wait_for(
-            lambda: (r := self.record()) and not {x["pid"] for x in r["children"]} & {x["pid"] for x in record["children"]} and r,
-            "both to be started again", 60,
-        )  # fmt: skip
+            lambda: (
+                (r := self.record())
+                and not {x["pid"] for x in r["children"]} & {x["pid"] for x in record["children"]}
+                and r
+            ),
+            "both to be started again",
+            60,
+        )
         wait_for(lambda: self.answers(port), "an answer again", 60)
         self.assertEqual(len(self.alive(after)), 2)
         # where memory runs out the kernel ends the worker, not the pages or the database

@@ -164,11 +164,15 @@ class SideBySide(unittest.TestCase):
             with tempfile.TemporaryDirectory() as folder:
                 store = Store(Path(folder))
                 runner.bake(order, store)
-                seen.append({
-                    (name, f, n): a.tobytes()
-                    for name, key in layer_keys(order).items() if order.kind_of(order.layer(name)).moving
-                    for f in (order.start, order.end) for n, a in store.read_frame(key, f)[0].items()
-                })  # fmt: skip
+                seen.append(
+                    {
+                        (name, f, n): a.tobytes()
+                        for name, key in layer_keys(order).items()
+                        if order.kind_of(order.layer(name)).moving
+                        for f in (order.start, order.end)
+                        for n, a in store.read_frame(key, f)[0].items()
+                    }
+                )
         self.assertEqual(len({name for name, _, _ in seen[0]}), 7)
         self.assertEqual(seen[0], seen[1])
 
@@ -179,11 +183,14 @@ class Giving(unittest.TestCase):
         data = layers.copied(tiny(), "billow")[0].model_dump(mode="json")
         data["values"] = [{"name": "load", "value": 2.5}]
         data["layers"][3]["settings"] |= {
-            "heat": {"over": "frame", "points": [{"at": 1, "value": 0}, {"at": 12, "value": 30}]}, "clearing": 3.0,
-        }  # fmt: skip
+            "heat": {"over": "frame", "points": [{"at": 1, "value": 0}, {"at": 12, "value": 30}]},
+            "clearing": 3.0,
+        }
         data["layers"][4]["settings"] |= {"low": [-2, -2, -0.5], "sources": [{"piece": "Quay"}]}
-        data["uses"] = [{"owner": "billow", "path": "weight", "value": "load"},
-                        {"owner": "billow", "path": "heat.points.1.at", "value": "hit"}]  # fmt: skip
+        data["uses"] = [
+            {"owner": "billow", "path": "weight", "value": "load"},
+            {"owner": "billow", "path": "heat.points.1.at", "value": "hit"},
+        ]
         return parse(data)
 
     def test_one_setting_goes_to_chosen_layers_with_what_it_takes_its_value_from(self):

@@ -67,7 +67,7 @@ class Findings(unittest.TestCase):
         shot = with_data(falling_box(), lambda d: d["layers"][0]["settings"].update(steps=8))
         finding = self.mends(shot, "solved coarsely")
         self.assertIn("768 substeps a second", finding.why)
-        self.assertEqual(finding.fix, "Check for contact 32 times a frame")
+        self.assertEqual(finding.fix, "Use 32 collision steps a frame")
 
     def test_a_piece_that_floats_just_above_the_ground(self):
         shot = with_data(falling_box(), lambda d: d["pieces"][1].update(position=(0, 0, 0.03), spin=(0, 0, 0)))
@@ -124,8 +124,12 @@ class Findings(unittest.TestCase):
         self.mends(
             with_data(shot, of_flood(low=(*deep.low[:2], deep.level - 0.05), sides="wall")), "deep when it floats"
         )
-        under = {"name": "Pipe", "shape": {"kind": "box", "width": 0.3, "depth": 0.3, "height": 0.3}, "motion": "fixed",
-                 "position": (0, 0, deep.level - 0.6)}  # fmt: skip
+        under = {
+            "name": "Pipe",
+            "shape": {"kind": "box", "width": 0.3, "depth": 0.3, "height": 0.3},
+            "motion": "fixed",
+            "position": (0, 0, deep.level - 0.6),
+        }
 
         def piped(d):
             d["pieces"].append(under)

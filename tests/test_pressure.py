@@ -206,7 +206,8 @@ class FreeSurface(unittest.TestCase):
         return faces
 
     def test_still_liquid_bears_its_own_weight_wherever_the_surface_lies(self):
-        # gravity drives an outflow of one downward face a cell; p falls by one a cell towards the surface and is 0 on it
+        # gravity drives an outflow of one downward face a cell; p falls by one a cell towards the surface and is 0 on
+        # it
         n = 16
         for level in (8.1, 8.5, 8.93):
             z = np.arange(n) + 0.5
@@ -290,9 +291,11 @@ class GivingWay(unittest.TestCase):
             expected = linalg.spsolve(sp.csc_matrix(system), rhs.ravel().astype(float)).reshape(rhs.shape)
             np.testing.assert_allclose(found, expected, atol=2e-4 * np.abs(expected).max())
             np.testing.assert_allclose(
-                held.impulses(found, scale, 2).ravel(), scale * rows @ found.ravel(), rtol=1e-4,
+                held.impulses(found, scale, 2).ravel(),
+                scale * rows @ found.ravel(),
+                rtol=1e-4,
                 atol=1e-6 * scale * np.abs(found).max(),
-            )  # fmt: skip
+            )
 
     def test_what_the_air_loses_the_bodies_take(self):
         solids = self.solids()

@@ -146,12 +146,17 @@ class Balls(unittest.TestCase):
         self.assertAlmostEqual(s.bodies.spin[1, 1] * 0.25, 15 / 7, delta=0.01)
 
     def test_an_oblique_hit_on_the_ground_spins_it_by_what_friction_can_give(self):
-        # sliding throughout: the tangential speed falls by mu (1 + e) v_n, the spin grows by 5/2 of that over the radius
+        # sliding throughout: the tangential speed falls by mu (1 + e) v_n, the spin grows by 5/2 of that over the
+        # radius
         mu, e, down, along = 0.1, 0.5, 4.0, 6.0
         s = solver(
-            [GROUND, self.ball((0, 0, 0.3))], fixed=(0,), balls={1: 0.25}, friction=mu, restitution=e,
+            [GROUND, self.ball((0, 0, 0.3))],
+            fixed=(0,),
+            balls={1: 0.25},
+            friction=mu,
+            restitution=e,
             velocity=[(0, 0, 0), (along, 0, -down)],
-        )  # fmt: skip
+        )
         s.gravity[:] = 0.0
         run(s, 0.05)
         lost = mu * (1 + e) * down
@@ -163,9 +168,12 @@ class Balls(unittest.TestCase):
         offset = 0.25
         at = (-1.0, offset, 0.0), (0.0, 0.0, 0.0)
         s = solver(
-            [self.ball(x) for x in at], balls={0: 0.25, 1: 0.25}, friction=0.0, restitution=1.0,
+            [self.ball(x) for x in at],
+            balls={0: 0.25, 1: 0.25},
+            friction=0.0,
+            restitution=1.0,
             velocity=[(5, 0, 0), (0, 0, 0)],
-        )  # fmt: skip
+        )
         s.gravity[:] = 0.0
         run(s, 0.3)
         line = np.array([np.sqrt(0.5**2 - offset**2), -offset, 0.0]) / 0.5
@@ -196,9 +204,11 @@ class Impacts(unittest.TestCase):
         side, curb, speed = 0.3, 0.05, 1.5
         block = box((0.5, -0.15, 0), (0.5 + side, 0.15, side))
         s = solver(
-            [GROUND, box((1, -1, 0), (1.2, 1, curb)), block], fixed=(0, 1), friction=0.0,
+            [GROUND, box((1, -1, 0), (1.2, 1, curb)), block],
+            fixed=(0, 1),
+            friction=0.0,
             velocity=[(0, 0, 0), (0, 0, 0), (speed, 0, 0)],
-        )  # fmt: skip
+        )
         spin = max(run(s, 0.3, lambda s: s.bodies.spin[2, 1]))
         arm = side / 2 - curb
         expected = speed * arm / (side**2 / 6 + (side / 2) ** 2 + arm**2)
@@ -218,15 +228,21 @@ class Impacts(unittest.TestCase):
                 np.testing.assert_allclose(s.bodies.velocity[1:, 0], 1.0, atol=0.02)
 
     def test_a_spinning_rod_bounces_with_the_energy_it_has(self):
-        # arms and inertias are those of half way through a check: with those of its start a hit gave up to half as much again
+        # arms and inertias are those of half way through a check: with those of its start a hit gave up to half as
+        # much again
         rng = np.random.default_rng(5)
         for _ in range(4):
             turn, axis = matrix(from_degrees(rng.uniform(-180, 180, 3))), rng.normal(size=3)
             rod = transformed(box((-0.2, -0.02, -0.02), (0.2, 0.02, 0.02)), turn, np.array([0, 0, 0.45]))
             s = solver(
-                [GROUND, rod], fixed=(0,), friction=0.0, restitution=1.0, velocity=[(0, 0, 0), (0, 0, -3)],
-                spin=[(0, 0, 0), 55 * axis / np.linalg.norm(axis)], settings=FREE.model_copy(update={"top_spin": 1e3}),
-            )  # fmt: skip
+                [GROUND, rod],
+                fixed=(0,),
+                friction=0.0,
+                restitution=1.0,
+                velocity=[(0, 0, 0), (0, 0, -3)],
+                spin=[(0, 0, 0), 55 * axis / np.linalg.norm(axis)],
+                settings=FREE.model_copy(update={"top_spin": 1e3}),
+            )
             s.gravity[:] = 0.0
             before = self.energy(s)
             run(s, 0.25)
@@ -440,9 +456,13 @@ class Rocking(unittest.TestCase):
             k = int(np.argmax(tilt <= 0))
             flat = np.interp(0.0, [tilt[k], tilt[k - 1]], [time[k], time[k - 1]])
             exact = solve_ivp(
-                lambda t, y: (y[1], -(p**2) * np.sin(alpha - y[0])), (0, 1), (lean, 0), events=lambda t, y: y[0],
-                rtol=1e-9, atol=1e-10,
-            ).t_events[0][0]  # fmt: skip
+                lambda t, y: (y[1], -(p**2) * np.sin(alpha - y[0])),
+                (0, 1),
+                (lean, 0),
+                events=lambda t, y: y[0],
+                rtol=1e-9,
+                atol=1e-10,
+            ).t_events[0][0]
             self.assertAlmostEqual(flat, exact, delta=2e-3 * exact)
             self.assertAlmostEqual(exact, np.arccosh(1 / (1 - share)) / p, delta=5e-3 * exact)
 

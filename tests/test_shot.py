@@ -157,9 +157,10 @@ class BadValues(unittest.TestCase):
         ):
             self.refused(sentence, ("couplings",), [coupling])
         self.refused(
-            "two couplings are called 'billow and fall'", ("couplings",),
+            "two couplings are called 'billow and fall'",
+            ("couplings",),
             [{"first": "fall", "second": "billow"}, {"first": "billow", "second": "fall"}],
-        )  # fmt: skip
+        )
 
     def test_numbers_beyond_all_bounds(self):
         self.refused(
@@ -453,7 +454,8 @@ class Older(unittest.TestCase):
     FOLDER = Path(__file__).parent / "fixtures"
 
     def then(self, shot):
-        """The demo as it was: other cracks, checked less often, more patient with overlap, softer, driven all the way."""
+        """The demo as it was: other cracks, checked less often, more patient with overlap, softer, driven all the
+        way."""
         shot = changed(shot, ("layers", 1, "settings", "events"), [])
         shot = changed(shot, ("layers", 1, "settings", "joints"), [])
         shot = changed(shot, ("layers", 0, "settings", "seed"), 7)
@@ -559,9 +561,15 @@ class Clock(unittest.TestCase):
 class Units(unittest.TestCase):
     def test_numbers_as_people_write_them(self):
         for text, unit, expected in (
-            ("35 cm", "m", 0.35), ("2.4 t/m3", "kg/m3", 2400), ("0.35 MPa", "Pa", 350e3), ("12", "m", 12), ("350 kPa", "MPa", 0.35),
-            ("-3.5e-2", "", -0.035), ("36 km/h", "m/s", 10), ("2.4 t/m³", "kg/m3", 2400),
-        ):  # fmt: skip
+            ("35 cm", "m", 0.35),
+            ("2.4 t/m3", "kg/m3", 2400),
+            ("0.35 MPa", "Pa", 350e3),
+            ("12", "m", 12),
+            ("350 kPa", "MPa", 0.35),
+            ("-3.5e-2", "", -0.035),
+            ("36 km/h", "m/s", 10),
+            ("2.4 t/m³", "kg/m3", 2400),
+        ):
             self.assertAlmostEqual(parse_number(text, unit), expected, places=9, msg=text)
 
     def test_what_is_no_number_or_no_fitting_unit(self):
@@ -628,10 +636,14 @@ class Paths(unittest.TestCase):
         rng = np.random.default_rng(3)
         for heads in (False, True):
             keys = [
-                {"frame": 4.0 * n + rng.uniform(0, 3), "position": tuple(rng.uniform(-2, 2, 3)), "rotation": tuple(rng.uniform(-180, 180, 3)),
-                 "going": str(rng.choice(["through", "stop", "straight"]))}
+                {
+                    "frame": 4.0 * n + rng.uniform(0, 3),
+                    "position": tuple(rng.uniform(-2, 2, 3)),
+                    "rotation": tuple(rng.uniform(-180, 180, 3)),
+                    "going": str(rng.choice(["through", "stop", "straight"])),
+                }
                 for n in range(9)
-            ]  # fmt: skip
+            ]
             at = paths.Path(SetPiece(name="Cart", shape={"kind": "box"}, motion="driven", keys=keys, heads=heads))
             frames = np.linspace(-5, 45, 201)
             places, turns = at.along(frames)

@@ -60,10 +60,19 @@ class OddHeads(unittest.TestCase):
     """Files whose checksum is right and which are not ours."""
 
     HEADS = (
-        b"", b"7", b"null", b"[]", b"{}", b'{"meta":3,"arrays":[]}', b'{"meta":{"gauges":7},"arrays":[7]}', b"[" * 50_000,
-        b'{"meta":{"gauges":{"a":"x"}},"arrays":[{"name":"a","dtype":"<f4","shape":[9],"at":0,"size":0}]}', b"\xff\xfe",
-        b'{"meta":{"gauges":[1]},"arrays":{"a":1}}', b'{"meta":{"gauges":null},"arrays":[{"name":"a","dtype":"O","shape":[1],"at":0,"size":1}]}',
-    )  # fmt: skip
+        b"",
+        b"7",
+        b"null",
+        b"[]",
+        b"{}",
+        b'{"meta":3,"arrays":[]}',
+        b'{"meta":{"gauges":7},"arrays":[7]}',
+        b"[" * 50_000,
+        b'{"meta":{"gauges":{"a":"x"}},"arrays":[{"name":"a","dtype":"<f4","shape":[9],"at":0,"size":0}]}',
+        b"\xff\xfe",
+        b'{"meta":{"gauges":[1]},"arrays":{"a":1}}',
+        b'{"meta":{"gauges":null},"arrays":[{"name":"a","dtype":"O","shape":[1],"at":0,"size":1}]}',
+    )
 
     def test_each_is_told_as_damaged(self):
         with tempfile.TemporaryDirectory() as name:

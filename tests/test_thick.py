@@ -52,7 +52,8 @@ def carried(cell, density, viscosity, velocity, *, gravity=(0.0, 0.0, 0.0), radi
 
 class Dragged(unittest.TestCase):
     def test_a_ball_sinks_the_slower_the_thicker_and_the_nearer_to_stokes_the_finer_the_steps(self):
-        # alone 2/9 of what it weighs over its viscosity; among walls at four radii about 0.55 of that (Haberman & Sayre 1958, quoted
+        # alone 2/9 of what it weighs over its viscosity; among walls at four radii about 0.55 of that (Haberman &
+        # Sayre 1958, quoted
         # from memory). Rubbing and pressure are found one after the other, which costs drag in coarse steps
         viscosity, density, radius, found = 400.0, 2000.0, 0.25, []
         alone = 2 / 9 * (density - 1000.0) * 9.81 * radius**2 / viscosity
@@ -88,9 +89,13 @@ class Dragged(unittest.TestCase):
         velocity = [np.full(w.shape, v, np.float32) for w, v in zip(walls.weights, (1.0, 0.0, 0.5))]
         mass = 2000.0 * 4 / 3 * np.pi * 0.25**3
         nodes = Nodes(
-            np.zeros(1, np.int64), np.ones(1, bool), np.full((1, 3), 1.0), np.array([1 / mass]),
-            np.eye(3)[None] / (0.4 * mass * 0.25**2), np.zeros((1, 6)),
-        )  # fmt: skip
+            np.zeros(1, np.int64),
+            np.ones(1, bool),
+            np.full((1, 3), 1.0),
+            np.array([1 / mass]),
+            np.eye(3)[None] / (0.4 * mass * 0.25**2),
+            np.zeros((1, 6)),
+        )
         pressure_step = PressureStep(walls, phi, np.array([0, 0, 1.0]), velocity, nodes)
         pressure_step.drive(pressure_step.ways)
         share = [np.empty_like(u) for u in velocity]
@@ -133,9 +138,12 @@ class Rubbing(unittest.TestCase):
         # of tar, which would not turn if only its velocity were smoothed
         spin = 4.0
         liquid = drop(
-            0.05, 0.8, lambda x: np.linalg.norm(x * [1, 1, 0.5], axis=1) - 0.4,
-            lambda x: np.stack([-spin * x[:, 1], spin * x[:, 0], 0 * x[:, 0]], axis=1), viscosity=5000.0,
-        )  # fmt: skip
+            0.05,
+            0.8,
+            lambda x: np.linalg.norm(x * [1, 1, 0.5], axis=1) - 0.4,
+            lambda x: np.stack([-spin * x[:, 1], spin * x[:, 0], 0 * x[:, 0]], axis=1),
+            viscosity=5000.0,
+        )
 
         def turning():
             places = liquid.origin + liquid.cell * liquid.position.astype(float)

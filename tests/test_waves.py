@@ -84,10 +84,16 @@ class Carried(unittest.TestCase):
 
     def test_swell_goes_through_a_cut_out_of_the_sea_and_does_not_come_back(self):
         period, high, cell = 1.6, 0.12, 1 / 8
-        s = LiquidSolver(LiquidSettings(
-            cell_size=cell, low=(0, 0, -1.5), high=(6, 1, 1), level=0.0, sides="waves",
-            waves=WaveSettings(swell_height=high, swell_period=period, band=1.0),
-        ))  # fmt: skip
+        s = LiquidSolver(
+            LiquidSettings(
+                cell_size=cell,
+                low=(0, 0, -1.5),
+                high=(6, 1, 1),
+                level=0.0,
+                sides="waves",
+                waves=WaveSettings(swell_height=high, swell_period=period, band=1.0),
+            )
+        )
         s.pool(0.0)
         n = s.shape[0]
         at = [n // 3, n // 2, 2 * n // 3]

@@ -43,7 +43,7 @@ class Curves(unittest.TestCase):
     def test_what_is_no_curve_is_refused_in_one_sentence(self):
         shot_id = self.live.add(tiny())
         for path, text, sentence in (
-            ("heat", "over speed 0: 1, 2: 3", "Warmth: a curve here runs over frame"),
+            ("heat", "over speed 0: 1, 2: 3", "Temperature rise: a curve here runs over frame"),
             ("heat", "over frame 0: 1, two: 3", "&#39;two&#39; is no frame and no cue; the cues are: hit"),
             ("heat", "over frame 9: 1, 4: 3", "their frames must rise"),
             ("heat", "over frame 1: 0, 9: 5000", "5000 at frame 9 must lie from -200 to 2000"),
@@ -85,10 +85,14 @@ class Curves(unittest.TestCase):
         self.assertEqual(ask("shed", path="chips", over="speed", frame=16).json()["bars"], [])
         self.live.bake(shot_id, "break")
         for layer, path, over in (
-            ("shed", "chips", "speed"), ("shed", "restitution", "speed"), ("shed", "puff_giving", "age"),
-            ("fall", "bonds.tension", "height"), ("fall", "bonds.tension", "distance"), ("billow", "swirl", "height"),
+            ("shed", "chips", "speed"),
+            ("shed", "restitution", "speed"),
+            ("shed", "puff_giving", "age"),
+            ("fall", "bonds.tension", "height"),
+            ("fall", "bonds.tension", "distance"),
+            ("billow", "swirl", "height"),
             ("billow", "heat", "frame"),
-        ):  # fmt: skip
+        ):
             found = ask(layer, path=path, over=over, frame=16).json()
             self.assertGreater(sum(found["bars"]), 0, (layer, path, over))
             self.assertGreater(found["high"], found["low"])

@@ -48,11 +48,22 @@ class View(unittest.TestCase):
             self.assertEqual(self.http.post(f"/shots/{shot_id}/pieces/{number}/move", data=data).status_code, 422)
 
     def test_a_plane_across_water_and_a_probe_in_it(self):
-        pool = parse({
-            "name": "Pool", "start": 1, "end": 2, "pieces": [],
-            "layers": [{"id": "flood", "name": "Flood", "kind": "flood", "settings": {
-                "cell_size": 0.1, "low": (-1, -1, 0), "high": (1, 1, 2), "level": 1.0}}],
-        })  # fmt: skip
+        pool = parse(
+            {
+                "name": "Pool",
+                "start": 1,
+                "end": 2,
+                "pieces": [],
+                "layers": [
+                    {
+                        "id": "flood",
+                        "name": "Flood",
+                        "kind": "flood",
+                        "settings": {"cell_size": 0.1, "low": (-1, -1, 0), "high": (1, 1, 2), "level": 1.0},
+                    }
+                ],
+            }
+        )
         shot_id, key = self.live.add(pool), layer_keys(pool)["flood"]
         bake(pool, Store(self.live.store))
         base = f"/data/{key}"

@@ -33,9 +33,13 @@ def chips(places, size=0.02, kind=CHIP, **settings):
     """A debris solver with chips at rest."""
     s, n = DebrisSolver(DebrisSettings(life=100.0, **settings)), len(places)
     s.points = Points(
-        np.array(places, float), np.zeros((n, 3)), np.full(n, size), np.zeros(n), np.full(n, kind, np.uint8),
+        np.array(places, float),
+        np.zeros((n, 3)),
+        np.full(n, size),
+        np.zeros(n),
+        np.full(n, kind, np.uint8),
         np.zeros(n, np.uint8),
-    )  # fmt: skip
+    )
     return s
 
 
@@ -92,9 +96,10 @@ class Air(unittest.TestCase):
         )
         water = lambda t: pool(0.5 + 0.6 * t, (0.0, 0.0, 0.6), (10, 10, 20))  # noqa: E731
         # between walls, so that it can but rise
-        walls = [generators.box_between((a, b, -1), (c, d, 3)) for a, b, c, d in (
-            (-1, -1, 0.125, 2), (0.875, -1, 2, 2), (-1, -1, 2, 0.125), (-1, 0.875, 2, 2)
-        )]  # fmt: skip
+        walls = [
+            generators.box_between((a, b, -1), (c, d, 3))
+            for a, b, c, d in ((-1, -1, 0.125, 2), (0.875, -1, 2, 2), (-1, -1, 2, 0.125), (-1, 0.875, 2, 2))
+        ]
         s = GasSolver(settings, (0, 0, -G), boundaries=[Boundary(fragments_of(walls))], liquids=[water])
         s.density[2:6, 2:6, 6:8] = 0.5
         before = s.density.sum()

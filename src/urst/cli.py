@@ -123,9 +123,14 @@ def _bake(options) -> int:
 
     try:
         bake(
-            shot, store, options.layer, report=report, should_stop=lambda: bool(stopping),
-            prepare=lambda names, check_cancelled: compiler.wait(names, _compiling, check_cancelled), report_progress=_preparing,
-        )  # fmt: skip
+            shot,
+            store,
+            options.layer,
+            report=report,
+            should_stop=lambda: bool(stopping),
+            prepare=lambda names, check_cancelled: compiler.wait(names, _compiling, check_cancelled),
+            report_progress=_preparing,
+        )
     except Stopped as error:
         print(f"\nurst: {error}", file=sys.stderr)
         return 130
@@ -207,7 +212,8 @@ def _serve(options) -> int:
 
     if options.host not in ("127.0.0.1", "localhost", "::1") and not os.environ.get("URST_PASSPHRASE"):
         raise BadValue(
-            f"At {options.host} others would get in: name a file with the hash of a passphrase in URST_PASSPHRASE, or use ./urst start --host, "
+            f"At {options.host} others would get in: name a file with the hash of a passphrase in URST_PASSPHRASE, or "
+            "use ./urst start --host, "
             "which asks for one."
         )
     # every page that listens holds one

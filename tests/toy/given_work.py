@@ -75,22 +75,36 @@ def _bodies(amount, time, static, grid):
     up = np.tile([0.0, 0.0, 0.2 * amount], (n, 1)).astype(np.float32)
     still = np.tile([1.0, 0.0, 0.0, 0.0], (n, 1)).astype(np.float32)
     zeros = np.zeros((n, 3), np.float32)
-    return {"position": (centre + time * up).astype(np.float32), "orientation": still, "velocity": up, "spin": zeros,
-            "parted": np.zeros(0, bool), "bond_alive": np.zeros(0, np.uint8), "bond_load": np.zeros(0, np.float32)}  # fmt: skip
+    return {
+        "position": (centre + time * up).astype(np.float32),
+        "orientation": still,
+        "velocity": up,
+        "spin": zeros,
+        "parted": np.zeros(0, bool),
+        "bond_alive": np.zeros(0, np.uint8),
+        "bond_load": np.zeros(0, np.float32),
+    }
 
 
 def _points(amount, time, static, grid):
     x = np.linspace(-0.5, 0.5, 11)
     place = np.stack([x, 0 * x, 0.8 + 0 * x], axis=1).astype(np.float32)
-    return {"position": place, "velocity": 0 * place, "size": np.full(11, 0.05, np.float32),
-            "since": np.full(11, time, np.float32)}  # fmt: skip
+    return {
+        "position": place,
+        "velocity": 0 * place,
+        "size": np.full(11, 0.05, np.float32),
+        "since": np.full(11, time, np.float32),
+    }
 
 
 def _gas(amount, time, static, grid):
     nx, ny, nz = grid.shape
-    return {"density": np.full(grid.shape, 0.01, np.float16),
-            "velocity_x": np.full((nx + 1, ny, nz), amount, np.float16),
-            "velocity_y": np.zeros((nx, ny + 1, nz), np.float16), "velocity_z": np.zeros((nx, ny, nz + 1), np.float16)}  # fmt: skip
+    return {
+        "density": np.full(grid.shape, 0.01, np.float16),
+        "velocity_x": np.full((nx + 1, ny, nz), amount, np.float16),
+        "velocity_y": np.zeros((nx, ny + 1, nz), np.float16),
+        "velocity_z": np.zeros((nx, ny, nz + 1), np.float16),
+    }
 
 
 def _liquid(amount, time, static, grid):
@@ -98,9 +112,16 @@ def _liquid(amount, time, static, grid):
     phi = np.broadcast_to((z / grid.cell).astype(np.float16), grid.shape).copy()
     cells = np.argwhere(phi < 0)
     place = (np.array(grid.low) + grid.cell * (cells + 0.5)).astype(np.float32)
-    return {"position": place, "velocity": np.zeros(place.shape, np.float16), "size": np.full(len(place), 0.1, np.float16),
-            "phi": phi, "walls": np.full(grid.shape, 2.0, np.float16), "flow": np.zeros((*grid.shape, 3), np.float16),
-            "blocked": np.zeros(grid.shape, np.uint8), "filled": np.array([8 * len(place)])}  # fmt: skip
+    return {
+        "position": place,
+        "velocity": np.zeros(place.shape, np.float16),
+        "size": np.full(len(place), 0.1, np.float16),
+        "phi": phi,
+        "walls": np.full(grid.shape, 2.0, np.float16),
+        "flow": np.zeros((*grid.shape, 3), np.float16),
+        "blocked": np.zeros(grid.shape, np.uint8),
+        "filled": np.array([8 * len(place)]),
+    }
 
 
 def _grains(amount, time, static, grid):

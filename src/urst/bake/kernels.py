@@ -1,6 +1,8 @@
-"""Kernels compiled kind by kind, by rehearsing each, before a bake needs them, in processes of their own, two at a time.
+"""Kernels compiled kind by kind, by rehearsing each, before a bake needs them, in processes of their own, two at a
+time.
 
-Which kinds are compiled is remembered beside the compiled code, so that it is forgotten with it and with every change of
+Which kinds are compiled is remembered beside the compiled code, so that it is forgotten with it and with every change
+of
 the source. A bake that comes first compiles what it needs by itself; nothing depends on this but the wait.
 """
 

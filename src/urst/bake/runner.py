@@ -73,18 +73,20 @@ def bake(
     _check_memory(shot, [x for step in steps for x in step.layers if not is_fresh(shot, store, x, keys[x])])
     for step in steps:
         try:
-            _bake_step(shot, store, step, keys, report, should_stop, prepare, report_progress)
+            _StepRun(shot, store, step, keys, report, should_stop, report_progress).run(prepare)
         except (UrstError, MemoryError) as error:
             raise _told(error, shot, step) from error
         except OSError as error:
             raise StoreFailed(
-                f"{_names(shot, step)} could not be baked: the disk says '{error.strerror or error}' of {error.filename or store.root}. "
+                f"{_names(shot, step)} could not be baked: the disk says '{error.strerror or error}' of "
+                f"{error.filename or store.root}. "
                 "The finished frames are kept; look at the disk, then bake again."
             ) from error
         except Exception as error:
             log.exception("layer broke", extra={"action": "broke", "layers": list(step.layers)})
             raise SolverFailed(
-                f"{_names(shot, step)} could not be baked: {_plain(error)}. The finished frames are kept; the log says more. "
+                f"{_names(shot, step)} could not be baked: {_plain(error)}. The finished frames are kept; the log "
+                "says more. "
                 "Change what was changed last, or try another seed."
             ) from error
 
@@ -133,64 +135,103 @@ def is_fresh(shot: Shot, store: Store, layer_id: str, key: str) -> bool:
     return set(shot.frames()) <= set(store.frames(key))
 
 
-def _bake_step(shot, store, step, keys, report, should_stop, prepare, report_progress):
-    members = list(zip(step.layers, step.keys))
-    if all([is_fresh(shot, store, layer_id, key) for layer_id, key in members]):
-        return
+@dataclass(frozen=True)
+class _StepRun:
+    """One step of a plan on its way to disk."""
 
-    def check_cancelled():
-        if should_stop():
+    shot: Shot
+    store: Store
+    step: Step
+    keys: dict[str, str]
+    report: Report
+    should_stop: ShouldStop
+    report_progress: ReportProgress
+
+    @property
+    def members(self) -> list[tuple[str, str]]:
+        """Layers and their keys."""
+        return list(zip(self.step.layers, self.step.keys))
+
+    @property
+    def state_key(self) -> str:
+        """The key under which the step's state lies: that of its first layer."""
+        return self.step.keys[0]
+
+    def check_cancelled(self) -> None:
+        """Raise if somebody asked to stop."""
+        if self.should_stop():
             raise Stopped("The bake was stopped; its finished frames are kept and it can go on from there.")
 
-    check_cancelled()
-    prepare(rehearsed(shot, step), check_cancelled)
-    _check_disk(store)
-    started = time.perf_counter()
-    work = Work(shot, store, step.layers, keys, check_cancelled, report_progress)
-    for layer_id, key in members:
-        if not store.has_static(key):
-            prepared = work.prepared[layer_id]
-            store.write_static(key, prepared.static, prepared.meta)
-            files.keep_static(store, key, prepared.static, prepared.meta)
-    if not work.moving:
-        seconds = time.perf_counter() - started
-        for layer_id, key in members:
-            store.note_time(key, shot.start, seconds)
-            report(Progress(layer_id, key, shot.start, 1, 1, seconds, work.prepared[layer_id].meta.get("gauges", {})))
-        return
-    total = len(shot.frames())
-    present = {key: set(store.frames(key)) for key in step.keys}
-    sound = shot.start - 1
-    while all(sound + 1 in frames for frames in present.values()):
-        sound += 1
-    # the state of a step lies under the key of its first layer
-    checkpoint = store.read_checkpoint(step.keys[0], min(sound, shot.end))
-    at = shot.start - 1
-    if checkpoint:
-        at, state = checkpoint
-        try:
-            work.restore(at, state)
-        except CacheDamaged:
-            # an input frame went bad: begin anew, as if there were no checkpoint
-            work = Work(shot, store, step.layers, keys, check_cancelled, report_progress)
-            at = shot.start - 1
-    for frame in range(at + 1, shot.end + 1):
-        check_cancelled()
-        _check_disk(store)
+    def run(self, prepare: Prepare) -> None:
+        """Bake what is not fresh of it."""
+        if all([is_fresh(self.shot, self.store, layer_id, key) for layer_id, key in self.members]):
+            return
+        self.check_cancelled()
+        prepare(rehearsed(self.shot, self.step), self.check_cancelled)
+        _check_disk(self.store)
         started = time.perf_counter()
+        work = self._work()
+        self._write_static(work)
+        if work.moving:
+            work, at = self._resumed(work)
+            present = {key: set(self.store.frames(key)) for key in self.step.keys}
+            for frame in range(at + 1, self.shot.end + 1):
+                self._frame(work, frame, present)
+            return
+        seconds = time.perf_counter() - started
+        for layer_id, key in self.members:
+            gauges = work.prepared[layer_id].meta.get("gauges", {})
+            self._done(Progress(layer_id, key, self.shot.start, 1, 1, seconds, gauges))
+
+    def _work(self) -> Work:
+        return Work(self.shot, self.store, self.step.layers, self.keys, self.check_cancelled, self.report_progress)
+
+    def _done(self, progress: Progress) -> None:
+        self.store.note_time(progress.key, progress.frame, progress.seconds)
+        self.report(progress)
+
+    def _write_static(self, work: Work) -> None:
+        for layer_id, key in self.members:
+            if not self.store.has_static(key):
+                prepared = work.prepared[layer_id]
+                self.store.write_static(key, prepared.static, prepared.meta)
+                files.keep_static(self.store, key, prepared.static, prepared.meta)
+
+    def _resumed(self, work: Work) -> tuple[Work, int]:
+        """Return the work with the latest state that all frames up to it are sound of, and the frame of that."""
+        present = [set(self.store.frames(key)) for key in self.step.keys]
+        none = sound = self.shot.start - 1
+        while all(sound + 1 in frames for frames in present):
+            sound += 1
+        checkpoint = self.store.read_checkpoint(self.state_key, min(sound, self.shot.end))
+        if checkpoint is None:
+            return work, none
+        frame, state = checkpoint
+        try:
+            work.restore(frame, state)
+        except CacheDamaged as error:
+            # the state or an input frame went bad: begin anew, as if there were no checkpoint
+            log.warning("checkpoint refused", extra={"action": "restore", "key": self.state_key, "cause": str(error)})
+            return self._work(), none
+        return work, frame
+
+    def _frame(self, work: Work, frame: int, present: dict[str, set[int]]) -> None:
+        """Advance to a frame and write what is not there yet."""
+        self.check_cancelled()
+        _check_disk(self.store)
+        started, shot, store = time.perf_counter(), self.shot, self.store
         results = work.first() if frame == shot.start else work.next(frame)
-        for layer_id, key in members:
+        for layer_id, key in self.members:
             arrays, gauges = results[layer_id]
             if frame not in present[key]:
                 files.keep_frame(store, shot.kind_of(shot.layer(layer_id)), key, frame, arrays)
                 store.write_frame(key, frame, arrays, {"frame": frame, "gauges": gauges})
-        done = frame - shot.start + 1
+        done, total = frame - shot.start + 1, len(shot.frames())
         if done % CHECKPOINT_EVERY == 0 or frame == shot.end:
-            store.write_checkpoint(step.keys[0], frame, work.snapshot())
+            store.write_checkpoint(self.state_key, frame, work.snapshot())
         seconds = time.perf_counter() - started
-        for layer_id, key in members:
-            store.note_time(key, frame, seconds)
-            report(Progress(layer_id, key, frame, done, total, seconds, results[layer_id][1]))
+        for layer_id, key in self.members:
+            self._done(Progress(layer_id, key, frame, done, total, seconds, results[layer_id][1]))
 
 
 def _check_disk(store):

@@ -31,9 +31,14 @@ class Work:
     """
 
     def __init__(
-        self, shot: Shot, store: Store, layers: tuple[str, ...], keys: dict[str, str], check_cancelled: CheckCancelled,
+        self,
+        shot: Shot,
+        store: Store,
+        layers: tuple[str, ...],
+        keys: dict[str, str],
+        check_cancelled: CheckCancelled,
         report_progress: ReportProgress = lambda what, done, total: None,
-    ):  # fmt: skip
+    ):
         self.shot, self.clock = shot, shot.clock()
         self.prepared: dict[str, PreparedLayer] = {}
         for name in layers:
@@ -44,9 +49,11 @@ class Work:
             )
             self.prepared[name].meta["kind"] = kind.name
         moving = {n: b for n, b in self.prepared.items() if b.solver is not None}
-        self.group = Group(
-            [Member(n, b.solver, b.readers, b.before_step) for n, b in moving.items()], self._exchanges(moving)
-        ) if moving else None  # fmt: skip
+        self.group = (
+            Group([Member(n, b.solver, b.readers, b.before_step) for n, b in moving.items()], self._exchanges(moving))
+            if moving
+            else None
+        )
         self.check_cancelled = check_cancelled
 
     def _exchanges(self, moving) -> list[tuple[str, Any]]:

@@ -1,6 +1,7 @@
 """What a solver's state is, saved and taken up again: written once, for all.
 
-A class names the attributes that make up its state; the rest follows from these. After `restore(snapshot())` it goes on to the
+A class names the attributes that make up its state; the rest follows from these. After `restore(snapshot())` it goes
+on to the
 same bytes as one that never stopped.
 """
 
@@ -18,8 +19,10 @@ _NONE = "=None"
 class Checkpointed:
     """Something with a state.
 
-    `STATE` names attributes, in the order in which they are taken up: arrays, numbers, tuples of numbers, NamedTuples and lists of
-    arrays, other `Checkpointed` and lists of these. An attribute may also be None. A name with dots, such as `bodies.velocity`, is
+    `STATE` names attributes, in the order in which they are taken up: arrays, numbers, tuples of numbers, NamedTuples
+    and lists of
+    arrays, other `Checkpointed` and lists of these. An attribute may also be None. A name with dots, such as
+    `bodies.velocity`, is
     an array that others hold as well and that is written in place.
     """
 
@@ -139,7 +142,8 @@ def _typed(now, name, state):
     like = np.array(now, ndmin=1)
     if found.dtype != like.dtype or found.ndim != like.ndim:
         raise CacheDamaged(
-            f"A checkpoint holds '{name}' as {found.dtype} in {found.ndim} dimensions, and {like.dtype} in {like.ndim} are "
+            f"A checkpoint holds '{name}' as {found.dtype} in {found.ndim} dimensions, and {like.dtype} in "
+            f"{like.ndim} are "
             "needed: it was written by another version or is damaged; bake again."
         )
     return found if isinstance(now, np.ndarray) else found.item()
@@ -149,6 +153,7 @@ def _like(now, name, state):
     found = _typed(now, name, state)
     if found.shape != now.shape:
         raise CacheDamaged(
-            f"A checkpoint holds '{name}' as {found.shape}, and {now.shape} is needed: it is of another bake; bake again."
+            f"A checkpoint holds '{name}' as {found.shape}, and {now.shape} is needed: it is of another bake; bake "
+            "again."
         )
     return found

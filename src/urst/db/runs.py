@@ -58,9 +58,11 @@ def last_of(session: Session, shot_id: str) -> RunRow | None:
 
 #: a row's xmin is another after each change of it
 _PULSE = text("""
-    SELECT revision, (SELECT xmin::text FROM revisions WHERE shot_id = shots.id AND number = revision), (SELECT max(changed) FROM bakes),
+    SELECT revision, (SELECT xmin::text FROM revisions WHERE shot_id = shots.id AND number = revision), (SELECT
+    max(changed) FROM bakes),
            (SELECT string_agg(id || ' ' || xmin, ',' ORDER BY id) FROM runs
-            WHERE shot_id = shots.id AND (state = ANY(:open) OR id = (SELECT max(id) FROM runs WHERE shot_id = shots.id)))
+            WHERE shot_id = shots.id AND (state = ANY(:open) OR id = (SELECT max(id) FROM runs WHERE shot_id =
+            shots.id)))
     FROM shots WHERE id = :shot
 """)
 
@@ -75,7 +77,8 @@ _ORPHANS = text("""
 
 
 def orphans(session: Session) -> list[int]:
-    """Return the open runs that nothing in the queue will work off: a crash came between the two, or ended the job alone."""
+    """Return the open runs that nothing in the queue will work off: a crash came between the two, or ended the job
+    alone."""
     return list(session.scalars(_ORPHANS, {"open": list(OPEN), "grace": _GRACE}))
 
 
@@ -85,7 +88,8 @@ def no_shot(shot_id: str) -> BadValue:
 
 
 def check_cancelled(session: Session, shot_id: str) -> tuple:
-    """Return the revision of a shot that is in force, and what changes whenever its document does, its runs, or what is known of bakes.
+    """Return the revision of a shot that is in force, and what changes whenever its document does, its runs, or what
+    is known of bakes.
 
     Raises
     ------

@@ -47,7 +47,8 @@ class VersionRow(Base):
 class RunRow(Base):
     """One bake or hand-over asked for: queued, running, done, failed or stopped.
 
-    `layers` names the layers to bake, or the formats to hand over; `asked` tells what is asked for, of which a shot has one open run.
+    `layers` names the layers to bake, or the formats to hand over; `asked` tells what is asked for, of which a shot
+    has one open run.
     """
 
     __tablename__ = "runs"

@@ -12,9 +12,14 @@ def shot(*, fragments: int = 20, cell_size: float = 0.045, end: int = 84, seed: 
     """Return the shot; the arguments choose its quality."""
     top = _STEPS * _RISE
     fixed = {"material": "stone", "motion": "fixed", "bonded": False}
-    box = lambda name, size, at: {  # noqa: E731
-        "name": name, "shape": {"kind": "box", "width": size[0], "depth": size[1], "height": size[2]}, "position": at,
-    } | fixed  # fmt: skip
+
+    def box(name, size, at):
+        return {
+            "name": name,
+            "shape": {"kind": "box", "width": size[0], "depth": size[1], "height": size[2]},
+            "position": at,
+        } | fixed
+
     steps = [
         box(f"Step {n}", (_RUN, 3.4, top - n * _RISE + 0.3), ((n - 0.5) * _RUN, 0, -0.3)) for n in range(1, _STEPS)
     ]
@@ -24,22 +29,63 @@ def shot(*, fragments: int = 20, cell_size: float = 0.045, end: int = 84, seed: 
         box("Landing", (5.2, 3.4, 0.3), ((_STEPS - 1) * _RUN + 2.6, 0, -0.3)),
         box("Kerb, north", (7.28, 0.3, 0.42), (3.64, 1.85, -0.3)),
         box("Kerb, south", (7.28, 0.3, 0.42), (3.64, -1.85, -0.3)),
-        {"name": "Cask", "shape": {"kind": "drum", "radius": _RADIUS, "height": _LENGTH, "sides": 16, "matter": "hollow", "wall": _WALL},
-         "position": (-0.62, 0.5 * _LENGTH, top + _RADIUS), "rotation": (90, 0, 6), "material": "steel",
-         "velocity": (1.9, 0, 0), "spin": (0, 4.2, 0)},
-    ]  # fmt: skip
+        {
+            "name": "Cask",
+            "shape": {
+                "kind": "drum",
+                "radius": _RADIUS,
+                "height": _LENGTH,
+                "sides": 16,
+                "matter": "hollow",
+                "wall": _WALL,
+            },
+            "position": (-0.62, 0.5 * _LENGTH, top + _RADIUS),
+            "rotation": (90, 0, 6),
+            "material": "steel",
+            "velocity": (1.9, 0, 0),
+            "spin": (0, 4.2, 0),
+        },
+    ]
     layers = [
-        {"id": "break", "name": "Break", "kind": "break", "settings": {"pieces": ("Cask",), "count": fragments, "seed": seed}},
-        {"id": "fall", "name": "Fall", "kind": "fall", "reads": ["break"], "settings": {
-            "bonds": {"tension": 90e6, "shear": 90e6, "scatter": 0.2},
-            "events": [{"name": "burst", "what": "part", "of": ("Cask",), "when": "touch", "by": "Landing"}]}},
-        {"id": "flood", "name": "Flood", "kind": "flood", "reads": ["fall"], "settings": {
-            "cell_size": cell_size, "low": (-1.7, -1.7, -0.05), "high": (7.2, 1.7, 3.1), "sides": "open",
-            "fills": [{"piece": "Cask", "level": top + _RADIUS}]}},
+        {
+            "id": "break",
+            "name": "Break",
+            "kind": "break",
+            "settings": {"pieces": ("Cask",), "count": fragments, "seed": seed},
+        },
+        {
+            "id": "fall",
+            "name": "Fall",
+            "kind": "fall",
+            "reads": ["break"],
+            "settings": {
+                "bonds": {"tension": 90e6, "shear": 90e6, "scatter": 0.2},
+                "events": [{"name": "burst", "what": "part", "of": ("Cask",), "when": "touch", "by": "Landing"}],
+            },
+        },
+        {
+            "id": "flood",
+            "name": "Flood",
+            "kind": "flood",
+            "reads": ["fall"],
+            "settings": {
+                "cell_size": cell_size,
+                "low": (-1.7, -1.7, -0.05),
+                "high": (7.2, 1.7, 3.1),
+                "sides": "open",
+                "fills": [{"piece": "Cask", "level": top + _RADIUS}],
+            },
+        },
         {"id": "skin", "name": "Skin", "kind": "skin", "reads": ["flood"]},
-    ]  # fmt: skip
-    return parse({
-        "name": "Cask", "note": "half full, down the quay stairs", "end": end, "pieces": pieces, "layers": layers,
-        "couplings": [{"first": "fall", "second": "flood"}],
-        "cameras": [{"eye": (6.4, -6.3, 3.1), "target": (1.7, 0, 0.95), "lens": 32}],
-    })  # fmt: skip
+    ]
+    return parse(
+        {
+            "name": "Cask",
+            "note": "half full, down the quay stairs",
+            "end": end,
+            "pieces": pieces,
+            "layers": layers,
+            "couplings": [{"first": "fall", "second": "flood"}],
+            "cameras": [{"eye": (6.4, -6.3, 3.1), "target": (1.7, 0, 0.95), "lens": 32}],
+        }
+    )

@@ -28,9 +28,13 @@ def swing(start: int, end: int, rate: float, every: int = 2) -> list[tuple[int, 
     spin = -np.sqrt(2 * 9.81 / ROPE * (np.cos(np.radians(_START_ANGLE)) - np.cos(np.radians(_TOP_ANGLE))))
     frames = np.arange(start, end + every, every)
     path = solve_ivp(
-        lambda t, y: (y[1], -9.81 / ROPE * np.sin(y[0])), (0, (frames[-1] - start) / rate + 1e-9),
-        (np.radians(_START_ANGLE), spin), t_eval=(frames - start) / rate, rtol=1e-9, atol=1e-9,
-    )  # fmt: skip
+        lambda t, y: (y[1], -9.81 / ROPE * np.sin(y[0])),
+        (0, (frames[-1] - start) / rate + 1e-9),
+        (np.radians(_START_ANGLE), spin),
+        t_eval=(frames - start) / rate,
+        rtol=1e-9,
+        atol=1e-9,
+    )
     return [(int(f), float(a)) for f, a in zip(frames, path.y[0])]
 
 
@@ -68,10 +72,15 @@ def pendulum(way: list[tuple[int, float]]) -> list[dict]:
     """Return the counterweight and its cable, driven as `swing` has it."""
     driven = {"material": "steel", "motion": "driven"}
     return [
-        {"name": "Counterweight", "shape": {"kind": "ball", "radius": BALL, "rings": 8}, "keys": hanging(way, BALL)} | driven,
-        {"name": "Cable", "shape": {"kind": "drum", "radius": 0.035, "height": ROPE - BALL + 0.05, "sides": 6},
-         "keys": hanging(way, -BALL + 0.05)} | driven,
-    ]  # fmt: skip
+        {"name": "Counterweight", "shape": {"kind": "ball", "radius": BALL, "rings": 8}, "keys": hanging(way, BALL)}
+        | driven,
+        {
+            "name": "Cable",
+            "shape": {"kind": "drum", "radius": 0.035, "height": ROPE - BALL + 0.05, "sides": 6},
+            "keys": hanging(way, -BALL + 0.05),
+        }
+        | driven,
+    ]
 
 
 def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96, seed: int = 2) -> Shot:
@@ -79,44 +88,128 @@ def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96, seed: 
     way, touches = swing(1, end, 24.0), touching()
     hit = touching(2)
     pieces = [
-        {"name": "Quay", "shape": {"kind": "box", "width": 16, "depth": 11, "height": 2}, "position": (0, 0.5, -2),
-         "material": "stone", "motion": "fixed"},
-        {"name": "Basin floor", "shape": {"kind": "box", "width": 80, "depth": 80, "height": 0.5},
-         "position": (0, -4, -2.5), "material": "stone", "motion": "fixed", "bonded": False},
-        {"name": "Pier, west", "shape": {"kind": "box", "width": 0.5, "depth": 0.5, "height": 4.2},
-         "position": (-3.25, 0, 0), "material": "concrete", "motion": "fixed"},
-        {"name": "Pier, east", "shape": {"kind": "box", "width": 0.5, "depth": 0.5, "height": 4.2},
-         "position": (3.25, 0, 0), "material": "concrete", "motion": "fixed"},
-        {"name": "Wall", "shape": {"kind": "brick wall", "width": 6, "depth": 0.3, "height": 4,
-         "brick_length": 0.5, "course_height": 0.25}, "material": "brick"},
+        {
+            "name": "Quay",
+            "shape": {"kind": "box", "width": 16, "depth": 11, "height": 2},
+            "position": (0, 0.5, -2),
+            "material": "stone",
+            "motion": "fixed",
+        },
+        {
+            "name": "Basin floor",
+            "shape": {"kind": "box", "width": 80, "depth": 80, "height": 0.5},
+            "position": (0, -4, -2.5),
+            "material": "stone",
+            "motion": "fixed",
+            "bonded": False,
+        },
+        {
+            "name": "Pier, west",
+            "shape": {"kind": "box", "width": 0.5, "depth": 0.5, "height": 4.2},
+            "position": (-3.25, 0, 0),
+            "material": "concrete",
+            "motion": "fixed",
+        },
+        {
+            "name": "Pier, east",
+            "shape": {"kind": "box", "width": 0.5, "depth": 0.5, "height": 4.2},
+            "position": (3.25, 0, 0),
+            "material": "concrete",
+            "motion": "fixed",
+        },
+        {
+            "name": "Wall",
+            "shape": {
+                "kind": "brick wall",
+                "width": 6,
+                "depth": 0.3,
+                "height": 4,
+                "brick_length": 0.5,
+                "course_height": 0.25,
+            },
+            "material": "brick",
+        },
         *pendulum(way),
         *(
-            {"name": f"Crate {n}", "shape": {"kind": "box", "width": 0.7, "depth": 0.7, "height": 0.6}, "position": at,
-             "rotation": (0, 0, turn), "material": "timber", "bonded": False}
+            {
+                "name": f"Crate {n}",
+                "shape": {"kind": "box", "width": 0.7, "depth": 0.7, "height": 0.6},
+                "position": at,
+                "rotation": (0, 0, turn),
+                "material": "timber",
+                "bonded": False,
+            }
             for n, (at, turn) in enumerate([((-1.7, -2.3, 0), 12), ((-0.88, -2.5, 0), -7), ((-1.35, -2.4, 0.6), 24)], 1)
         ),
         *(
-            {"name": f"Drum {n}", "shape": {"kind": "drum", "radius": 0.29, "height": 0.88}, "position": at,
-             "material": "drum steel", "bonded": False}
+            {
+                "name": f"Drum {n}",
+                "shape": {"kind": "drum", "radius": 0.29, "height": 0.88},
+                "position": at,
+                "material": "drum steel",
+                "bonded": False,
+            }
             for n, at in enumerate([(1.5, -2.2, 0), (2.15, -2.35, 0)], 1)
         ),
-    ]  # fmt: skip
+    ]
     layers = [
-        {"id": "break", "name": "Break", "kind": "break", "settings": {
-            "pieces": ("Wall",), "pattern": "clustered", "count": fragments, "focus": (0.2, 0, 2.2), "focus_radius": 0.8,
-            "seed": seed}},
-        {"id": "fall", "name": "Fall", "kind": "fall", "reads": ["break"], "settings": {
-            "top_spin": 20, "bonds": {"tension": 0.35e6, "shear": 0.5e6, "scatter": 0.3},
-            "events": [{"name": "let go", "what": "let go", "of": ("Counterweight", "Cable"), "when": "frame", "frame": touches - 1}],
-            "joints": [
-                {"name": "hook", "kind": "ball", "first": "Cable", "second": "", "at": along(0.0)},
-                {"name": "shackle", "kind": "ball", "first": "Counterweight", "second": "Cable", "at": along(ROPE - BALL)},
-            ]}},
-        {"id": "shed", "name": "Shed", "kind": "shed", "reads": ["fall"], "settings": {
-            "chips": 260, "dust": 120, "puff_mass": 0.0006}},
-        {"id": "billow", "name": "Billow", "kind": "billow", "reads": ["fall", "shed"],
-         "settings": {"cell_size": cell_size, "low": (-8.0, -12.5, -2.2), "high": (8.0, 5.0, 6.2)}},
-    ]  # fmt: skip
+        {
+            "id": "break",
+            "name": "Break",
+            "kind": "break",
+            "settings": {
+                "pieces": ("Wall",),
+                "pattern": "clustered",
+                "count": fragments,
+                "focus": (0.2, 0, 2.2),
+                "focus_radius": 0.8,
+                "seed": seed,
+            },
+        },
+        {
+            "id": "fall",
+            "name": "Fall",
+            "kind": "fall",
+            "reads": ["break"],
+            "settings": {
+                "top_spin": 20,
+                "bonds": {"tension": 0.35e6, "shear": 0.5e6, "scatter": 0.3},
+                "events": [
+                    {
+                        "name": "let go",
+                        "what": "let go",
+                        "of": ("Counterweight", "Cable"),
+                        "when": "frame",
+                        "frame": touches - 1,
+                    }
+                ],
+                "joints": [
+                    {"name": "hook", "kind": "ball", "first": "Cable", "second": "", "at": along(0.0)},
+                    {
+                        "name": "shackle",
+                        "kind": "ball",
+                        "first": "Counterweight",
+                        "second": "Cable",
+                        "at": along(ROPE - BALL),
+                    },
+                ],
+            },
+        },
+        {
+            "id": "shed",
+            "name": "Shed",
+            "kind": "shed",
+            "reads": ["fall"],
+            "settings": {"chips": 260, "dust": 120, "puff_mass": 0.0006},
+        },
+        {
+            "id": "billow",
+            "name": "Billow",
+            "kind": "billow",
+            "reads": ["fall", "shed"],
+            "settings": {"cell_size": cell_size, "low": (-8.0, -12.5, -2.2), "high": (8.0, 5.0, 6.2)},
+        },
+    ]
     return parse(
         {
             "name": "Granary",

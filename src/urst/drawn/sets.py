@@ -1,4 +1,5 @@
-"""The set as it is drawn: each shape in its own coordinates, where its piece stands, and the paths of what is driven."""
+"""The set as it is drawn: each shape in its own coordinates, where its piece stands, and the paths of what is
+driven."""
 
 import numpy as np
 
@@ -48,13 +49,21 @@ def _as_bodies(found) -> Arrays:
     centre = np.array([np.mean(m.bounds(), axis=0) if len(m.vertices) else np.zeros(3) for m in found]).reshape(-1, 3)
     corners = [(m.vertices - c)[m.triangles].reshape(-1, 3, 3) for m, c in zip(found, centre)]
     count = [len(c) for c in corners]
-    return skins(Fragments(
-        piece=np.zeros(n, np.int64), part=np.arange(n), centre=centre, volume=np.zeros(n), inertia=np.zeros((n, 3, 3)),
-        ball=np.zeros(n), whole=np.full(n, -1),
-        hulls=hulls._replace(vertex_start=none, face_start=none, edge_start=none),
-        skin=np.concatenate(corners).astype(np.float32) if n else np.zeros((0, 3, 3), np.float32),
-        skin_start=np.concatenate([[0], np.cumsum(count)]).astype(np.int64), inner=np.zeros(sum(count), np.uint8),
-    ))  # fmt: skip
+    return skins(
+        Fragments(
+            piece=np.zeros(n, np.int64),
+            part=np.arange(n),
+            centre=centre,
+            volume=np.zeros(n),
+            inertia=np.zeros((n, 3, 3)),
+            ball=np.zeros(n),
+            whole=np.full(n, -1),
+            hulls=hulls._replace(vertex_start=none, face_start=none, edge_start=none),
+            skin=np.concatenate(corners).astype(np.float32) if n else np.zeros((0, 3, 3), np.float32),
+            skin_start=np.concatenate([[0], np.cumsum(count)]).astype(np.int64),
+            inner=np.zeros(sum(count), np.uint8),
+        )
+    )
 
 
 def stances(world: World) -> list[dict]:
@@ -78,7 +87,8 @@ def stances(world: World) -> list[dict]:
 
 
 def paths(world: World) -> Arrays:
-    """Return which pieces are driven (d,), and how each has moved since the first frame: shift and quaternion, (frames, d, 7).
+    """Return which pieces are driven (d,), and how each has moved since the first frame: shift and quaternion,
+    (frames, d, 7).
 
     A point c of the piece at the first frame is then at q c + shift.
     """

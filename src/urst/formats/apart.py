@@ -1,4 +1,5 @@
-"""Files from outside are read in a process of their own, bounded in memory and time, so that none can harm the one that asked."""
+"""Files from outside are read in a process of their own, bounded in memory and time, so that none can harm the one
+that asked."""
 
 import asyncio
 import json
@@ -91,7 +92,8 @@ async def _wait(child, name, gone):
                 raise Stopped(f"Reading '{name}' was stopped.") from None
             if asyncio.get_running_loop().time() > deadline:
                 raise BadFile(
-                    f"'{name}' takes longer than {LONGEST:g} s to read: reduce the mesh, or split it into several files."
+                    f"'{name}' takes longer than {LONGEST:g} s to read: reduce the mesh, or split it into several "
+                    "files."
                 ) from None
 
 
@@ -100,7 +102,8 @@ def _taken(folder, name):
     result = folder / "result.json"
     if not result.is_file():
         raise BadFile(
-            f"Reading '{name}' took more than {MOST_MEMORY / 2**30:g} GB of memory, or broke its reader: reduce the mesh or export it again."
+            f"Reading '{name}' took more than {MOST_MEMORY / 2**30:g} GB of memory, or broke its reader: reduce the "
+            "mesh or export it again."
         )
     said = json.loads(result.read_text())
     if "error" in said:

@@ -80,7 +80,8 @@ def _gltf(document: dict[str, Any], size: int, name: str) -> None:
             have = int(views[a["bufferView"]]["byteLength"]) if "bufferView" in a else size
             if need > have or have > max(size, _within(document)):
                 raise BadFile(
-                    f"'{name}' claims {count:,} numbers where it has {have:,} bytes and is {size:,} long: export it again."
+                    f"'{name}' claims {count:,} numbers where it has {have:,} bytes and is {size:,} long: export it "
+                    "again."
                 )
         nodes, meshes = document.get("nodes", []), document.get("meshes", [])
         used = [n["mesh"] for n in nodes if "mesh" in n]

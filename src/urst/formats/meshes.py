@@ -19,7 +19,8 @@ KINDS = ("obj", "ply", "stl", "glb", "gltf", *usd_in.KINDS)
 def read_meshes(data: bytes, name: str) -> list[tuple[str, Mesh]]:
     """Read a mesh file; one mesh for each named group or node. They may be open: what stands fixed need not be closed.
 
-    glTF keeps y up and metres; it is turned to z up. USD says what is up and how long its unit is. Other formats are taken as
+    glTF keeps y up and metres; it is turned to z up. USD says what is up and how long its unit is. Other formats are
+    taken as
     they are.
 
     Raises
@@ -78,7 +79,8 @@ def _loaded(data, name, kind):
 
 
 def _unicode(data: bytes) -> bytes:
-    """The text of a file that says of itself in no way how it is written: UTF-8, or else Latin-1, in which every byte is a letter."""
+    """The text of a file that says of itself in no way how it is written: UTF-8, or else Latin-1, in which every byte
+    is a letter."""
     try:
         # the mark that some editors begin a text with is no word of it
         return data.decode("utf-8-sig").encode()

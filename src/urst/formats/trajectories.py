@@ -14,7 +14,8 @@ from urst.errors import BadFile
 from urst.formats import usd_in
 from urst.formats.trajectory import UPRIGHT, Trajectory, trajectory
 
-#: of the numbers in an accessor: their type, and what a whole one of them stands for (glTF 2.0, sections 3.6.2 and 3.11)
+#: of the numbers in an accessor: their type, and what a whole one of them stands for (glTF 2.0, sections 3.6.2 and
+#: 3.11)
 _NUMBERS = {
     5126: ("<f4", 1.0),
     5120: ("<i1", 127.0),
@@ -153,9 +154,11 @@ def _sampled(seconds, keys, values, mode, path):
         into, value, out = values.reshape(len(keys), 3, -1).transpose(1, 0, 2)
         d = span[:, None]
         return (
-            (2 * t**3 - 3 * t**2 + 1) * value[k] + (t**3 - 2 * t**2 + t) * d * out[k]
-            + (3 * t**2 - 2 * t**3) * value[after] + (t**3 - t**2) * d * into[after]
-        )  # fmt: skip
+            (2 * t**3 - 3 * t**2 + 1) * value[k]
+            + (t**3 - 2 * t**2 + t) * d * out[k]
+            + (3 * t**2 - 2 * t**3) * value[after]
+            + (t**3 - t**2) * d * into[after]
+        )
     a, b = values[k], values[after]
     if mode == "STEP":
         return np.where(t < 1.0, a, b)

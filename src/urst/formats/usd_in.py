@@ -85,7 +85,8 @@ def _stage(data, name) -> Iterator[Usd.Stage]:
             elsewhere = [x for x in layer.GetCompositionAssetDependencies() if x] + _clips(layer)
             if elsewhere:
                 raise BadFile(
-                    f"'{name}' takes parts from other files ({str(elsewhere[0])[:80]}): export it flattened, with all in one."
+                    f"'{name}' takes parts from other files ({str(elsewhere[0])[:80]}): export it flattened, with all "
+                    "in one."
                 )
             stage = Usd.Stage.Open(layer)
             _check(stage, name)
@@ -132,7 +133,8 @@ def _first(stage):
 
 
 def _parts(stage):
-    """Yield the name of each mesh that is seen, the mesh, and what takes it to the world at the first moment (4, 4), from the left."""
+    """Yield the name of each mesh that is seen, the mesh, and what takes it to the world at the first moment (4, 4),
+    from the left."""
     names: set[str] = set()
     for prim in stage.Traverse(Usd.TraverseInstanceProxies()):
         mesh, time = UsdGeom.Mesh(prim), _first(stage)

@@ -165,6 +165,15 @@ def _movie(baked, out):
 
 
 _WRITERS = {
-    "usd": _usd, "points": _points, "gltf": _gltf, "froth": _froth, "surface": _surface, "ply": _meshes("ply"), "obj": _meshes("obj"), "glb": _meshes("glb"),
-    "levels": _levels, "vdb": _vdb, "csv": _csv,
-}  # fmt: skip
+    "usd": _usd,
+    "points": _points,
+    "gltf": _gltf,
+    "froth": _froth,
+    "surface": _surface,
+    "ply": _meshes("ply"),
+    "obj": _meshes("obj"),
+    "glb": _meshes("glb"),
+    "levels": _levels,
+    "vdb": _vdb,
+    "csv": _csv,
+}

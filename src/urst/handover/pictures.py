@@ -127,9 +127,18 @@ def pictures(baked: Baked, *, frames=None, size=None) -> Iterator[np.ndarray]:
             if water
             else None
         )
-        yield render(view, triangles, tint, normals=normals, crease=crease, jointed=jointed, points=points, dust=dust,
-            water=washed, exposure=shot.picture.exposure,
-        )  # fmt: skip
+        yield render(
+            view,
+            triangles,
+            tint,
+            normals=normals,
+            crease=crease,
+            jointed=jointed,
+            points=points,
+            dust=dust,
+            water=washed,
+            exposure=shot.picture.exposure,
+        )
 
 
 def keep_card(shot: Shot, store: Store) -> None:

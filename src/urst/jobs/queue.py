@@ -24,7 +24,8 @@ def _queue() -> procrastinate.App:
 
 
 def submit(shot_id: str, shot: Shot, what: list[str], kind: str = "bake") -> int:
-    """Queue the bake of some layers of a shot as it is now, or the hand-over of some formats; return the run's number."""
+    """Queue the bake of some layers of a shot as it is now, or the hand-over of some formats; return the run's
+    number."""
     with session() as db:
         run = runs.add(db, shot_id, shot, what, kind)
         number = run.id

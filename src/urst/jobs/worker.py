@@ -79,9 +79,13 @@ class RunReporter:
         """Tell that a frame is done."""
         self._spent[p.key] = self._spent.get(p.key, 0.0) + p.seconds
         state = {
-            "layer": p.layer, "key": p.key, "frame": p.frame, "done": p.done, "total": p.total,
+            "layer": p.layer,
+            "key": p.key,
+            "frame": p.frame,
+            "done": p.done,
+            "total": p.total,
             "seconds": round(self._spent[p.key] / max(1, p.done), 3),
-        }  # fmt: skip
+        }
         with self._tolerant("report"), session() as db:
             row = db.get(RunRow, self.run_id)
             if row is not None:
@@ -162,9 +166,14 @@ def work_off(context, run_id: int) -> None:
             # what this bake needs comes first; the rest is compiled while it runs
             compiler.ask(n for step in plan(shot, what) for n in rehearsed(shot, step))
             bake(
-                shot, store, what, report=reporter.report, should_stop=reporter.should_stop,
-                prepare=lambda names, check_cancelled: compiler.wait(names, reporter.compiling, check_cancelled), report_progress=reporter.preparing,
-            )  # fmt: skip
+                shot,
+                store,
+                what,
+                report=reporter.report,
+                should_stop=reporter.should_stop,
+                prepare=lambda names, check_cancelled: compiler.wait(names, reporter.compiling, check_cancelled),
+                report_progress=reporter.preparing,
+            )
             _keep_card(shot, store)
         else:
             out = folder(store.root, reporter.shot_id)
@@ -233,9 +242,14 @@ async def _work() -> None:
         watch = asyncio.create_task(_revive())
         try:
             await queue.run_worker_async(
-                queues=[QUEUE], concurrency=1, update_heartbeat_interval=4.0, stalled_worker_timeout=DEAD_AFTER,
-                fetch_job_polling_interval=2.0, shutdown_graceful_timeout=3.0, delete_jobs="never",
-            )  # fmt: skip
+                queues=[QUEUE],
+                concurrency=1,
+                update_heartbeat_interval=4.0,
+                stalled_worker_timeout=DEAD_AFTER,
+                fetch_job_polling_interval=2.0,
+                shutdown_graceful_timeout=3.0,
+                delete_jobs="never",
+            )
         finally:
             watch.cancel()
 

@@ -231,7 +231,8 @@ class Inputs:
         return found
 
     def surroundings(self, matter: Matter) -> list[Boundary]:
-        """Return the set pieces that stop a matter and that no layer it takes bodies of carries along; ask for those first.
+        """Return the set pieces that stop a matter and that no layer it takes bodies of carries along; ask for those
+        first.
 
         Parameters
         ----------

@@ -227,7 +227,8 @@ class Kind:
         return []
 
     def inflows(self, shot: World, layer: Any) -> list[tuple[Any, Callable, float]]:
-        """Return what pours: its settings, what gives points of bodies that pour and their normals, and how much in all [m3]."""
+        """Return what pours: its settings, what gives points of bodies that pour and their normals, and how much in
+        all [m3]."""
         return []
 
     def launches(self, shot: World, layer: Any) -> list[tuple[str, Any, list[int]]]:
@@ -243,7 +244,8 @@ class Kind:
     def drawn(self, arrays: Arrays) -> Arrays:
         """Return a frame's arrays in the terms of its representation.
 
-        bodies: position, orientation, velocity, and if known awake, pressed, bond_alive, bond_load, touch_point, touch_force; points: position, velocity, size, and if there are `sorts` sort; volume: density
+        bodies: position, orientation, velocity, and if known awake, pressed, bond_alive, bond_load, touch_point,
+        touch_force; points: position, velocity, size, and if there are `sorts` sort; volume: density
         """
         return arrays
 
@@ -252,7 +254,8 @@ class Kind:
         raise NotImplementedError
 
     def met(self, arrays: Arrays) -> np.ndarray | None:
-        """Return how far cells' middles lie from what a probe meets, negative within [cells]; None if it meets nothing."""
+        """Return how far cells' middles lie from what a probe meets, negative within [cells]; None if it meets
+        nothing."""
         return None
 
     def told(self, arrays: Arrays, meta: dict, at: np.ndarray) -> list[Reading]:
@@ -266,7 +269,8 @@ class Kind:
     # the bake
 
     def rehearsal(self) -> tuple[dict, ...]:
-        """Return the layers (as in the document) of a tiny shot that calls its kernels, itself last; its id is its kind."""
+        """Return the layers (as in the document) of a tiny shot that calls its kernels, itself last; its id is its
+        kind."""
         return ()
 
     def prepare(self, inputs: Any) -> Any:

@@ -19,17 +19,17 @@ def fields(path: str, only: Only = (), placed: Only | None = None) -> tuple[Fiel
     """
     name = path.rsplit(".", 1)[-1]
     return (
-        Field(f"{path}.way", "Way", only=only),
+        Field(f"{path}.way", "Direction from", only=only),
         Field(f"{path}.speed", "Speed", only=only, **SPEED),
         Field(f"{path}.direction", "Direction", only=(*only, (f"{name}.way", ("direction",)))),
         Field(f"{path}.centre", "Centre", only=only if placed is None else placed, **METRES),
         Field(f"{path}.reach", "Full speed within", only=only, **METRES),
-        Field(f"{path}.fall_off", "Falls off by power", only=only),
-        Field(f"{path}.cone", "Scatter", only=only, **DEGREES),
-        Field(f"{path}.noise", "Differs by", only=only, **PERCENT),
-        Field(f"{path}.noise_size", "in lumps of", only=only, **METRES),
-        Field(f"{path}.carried", "Own motion kept", only=only, **PERCENT),
-        Field(f"{path}.least", "Slowest", only=only, **SPEED),
-        Field(f"{path}.most", "Fastest", only=only, **SPEED),
+        Field(f"{path}.fall_off", "Fall-off exponent", only=only),
+        Field(f"{path}.cone", "Cone angle", only=only, **DEGREES),
+        Field(f"{path}.noise", "Speed noise", only=only, **PERCENT),
+        Field(f"{path}.noise_size", "Noise size", only=only, **METRES),
+        Field(f"{path}.carried", "Inherited velocity", only=only, **PERCENT),
+        Field(f"{path}.least", "Minimum speed", only=only, **SPEED),
+        Field(f"{path}.most", "Maximum speed", only=only, **SPEED),
         Field(f"{path}.seed", "Seed", only=only),
     )

@@ -11,10 +11,13 @@ _FLOOD = {
     "id": "flood",
     "kind": "flood",
     "settings": {
-        "cell_size": 0.12, "low": (-1.5, -1.5, -0.1), "high": (1.5, 1.5, 2.0), "level": 0.4,
+        "cell_size": 0.12,
+        "low": (-1.5, -1.5, -0.1),
+        "high": (1.5, 1.5, 2.0),
+        "level": 0.4,
         "fills": [{"piece": "Crate", "velocity": (0, 0, -1)}],
     },
-}  # fmt: skip
+}
 
 
 class OnLiquid(Kind):
@@ -39,13 +42,24 @@ class OnLiquid(Kind):
         if len(taken) > 1:
             first, others = taken[0], [x.id for x in taken[1:]]
             names = " and ".join(f"'{x.name}'" for x in taken)
-            return [Finding(
-                f"'{layer.name}' reads {names} and takes one.", "Give each liquid a layer of its own.", layer=layer.id, grave=True,
-                fix=f"Let it read '{first.name}' only",
-                changes=((("layers", shot.layers.index(layer), "reads"), [x for x in layer.reads if x not in others]),),
-            )]  # fmt: skip
+            return [
+                Finding(
+                    f"'{layer.name}' reads {names} and takes one.",
+                    "Give each liquid a layer of its own.",
+                    layer=layer.id,
+                    grave=True,
+                    fix=f"Let it read '{first.name}' only",
+                    changes=(
+                        (("layers", shot.layers.index(layer), "reads"), [x for x in layer.reads if x not in others]),
+                    ),
+                )
+            ]
         if taken:
             return []
-        return [Finding(
-            f"'{layer.name}' has no liquid to {self.does}.", "It reads no layer that has any: let it read one that has.", layer=layer.id,
-        )]  # fmt: skip
+        return [
+            Finding(
+                f"'{layer.name}' has no liquid to {self.does}.",
+                "It reads no layer that has any: let it read one that has.",
+                layer=layer.id,
+            )
+        ]

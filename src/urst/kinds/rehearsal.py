@@ -20,23 +20,50 @@ class Rehearsal:
 
 
 _SET = [
-    {"name": "Ground", "shape": {"kind": "box", "width": 6, "depth": 6, "height": 1}, "position": (0, 0, -1), "motion": "fixed"},
-    {"name": "Wall", "shape": {"kind": "brick wall", "width": 1.5, "depth": 0.25, "height": 1.0, "brick_length": 0.5,
-     "course_height": 0.25}, "material": "brick"},
-    {"name": "Crate", "shape": {"kind": "box", "width": 0.4, "depth": 0.4, "height": 0.4, "matter": "hollow", "wall": 0.05}, "position": (0, -0.8, 0.05),
-     "bonded": False, "spin": (1, 2, 0)},
-    {"name": "Ball", "shape": {"kind": "ball", "radius": 0.25, "rings": 6}, "motion": "driven", "keys": [
-        {"frame": 1, "position": (0, 0.8, 0.7)}, {"frame": 6, "position": (0, -0.6, 0.7)}]},
-]  # fmt: skip
+    {
+        "name": "Ground",
+        "shape": {"kind": "box", "width": 6, "depth": 6, "height": 1},
+        "position": (0, 0, -1),
+        "motion": "fixed",
+    },
+    {
+        "name": "Wall",
+        "shape": {
+            "kind": "brick wall",
+            "width": 1.5,
+            "depth": 0.25,
+            "height": 1.0,
+            "brick_length": 0.5,
+            "course_height": 0.25,
+        },
+        "material": "brick",
+    },
+    {
+        "name": "Crate",
+        "shape": {"kind": "box", "width": 0.4, "depth": 0.4, "height": 0.4, "matter": "hollow", "wall": 0.05},
+        "position": (0, -0.8, 0.05),
+        "bonded": False,
+        "spin": (1, 2, 0),
+    },
+    {
+        "name": "Ball",
+        "shape": {"kind": "ball", "radius": 0.25, "rings": 6},
+        "motion": "driven",
+        "keys": [{"frame": 1, "position": (0, 0.8, 0.7)}, {"frame": 6, "position": (0, -0.6, 0.7)}],
+    },
+]
 _FRAMES = 12
 
 
 def _shot(layers, couplings=()):
     """A document in which something is struck, parts, falls and comes to rest."""
     return {
-        "name": "rehearsal", "end": _FRAMES, "pieces": _SET, "layers": [{"name": x["id"]} | x for x in layers],
+        "name": "rehearsal",
+        "end": _FRAMES,
+        "pieces": _SET,
+        "layers": [{"name": x["id"]} | x for x in layers],
         "couplings": list(couplings),
-    }  # fmt: skip
+    }
 
 
 def rehearsals() -> dict[str, Rehearsal]:

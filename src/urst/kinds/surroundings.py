@@ -66,7 +66,13 @@ def thin(
         return []
     thickness, name = min(found)
     wanted = round(thickness / across, 4)
-    return [Finding(
-        f"'{name}' is {thickness * 100:.3g} cm thick, thinner than {'a cell' if share == 1.0 else f'{share:g} of a cell'} of {cell * 100:.3g} cm.", why, layer=layer.id,
-        fix=f"Use cells of {wanted * 100:.3g} cm", changes=((at(shot, layer, "cell_size"), wanted),),
-    )]  # fmt: skip
+    return [
+        Finding(
+            f"'{name}' is {thickness * 100:.3g} cm thick, thinner than "
+            f"{'a cell' if share == 1.0 else f'{share:g} of a cell'} of {cell * 100:.3g} cm.",
+            why,
+            layer=layer.id,
+            fix=f"Use cells of {wanted * 100:.3g} cm",
+            changes=((at(shot, layer, "cell_size"), wanted),),
+        )
+    ]

@@ -10,8 +10,10 @@ from urst.scene.pieces import SetPiece
 class Path:
     """Where a driven piece is at a frame.
 
-    Positions run along a cubic through the keys (Catmull-Rom tangents for uneven spacing; none where it stops), turns along the
-    shortest arcs; before the first and after the last key the piece stands still. What heads along its path turns on from
+    Positions run along a cubic through the keys (Catmull-Rom tangents for uneven spacing; none where it stops), turns
+    along the
+    shortest arcs; before the first and after the last key the piece stands still. What heads along its path turns on
+    from
     how it stands by as much as its way has turned since it set out.
 
     Parameters
@@ -87,20 +89,24 @@ class Path:
 
     def _place(self, k, t, h):
         return (
-            (1 - 3 * t**2 + 2 * t**3) * self.points[k] + (t - 2 * t**2 + t**3) * h * self._first[k]
-            + (3 * t**2 - 2 * t**3) * self.points[k + 1] + (t**3 - t**2) * h * self._last[k]
-        )  # fmt: skip
+            (1 - 3 * t**2 + 2 * t**3) * self.points[k]
+            + (t - 2 * t**2 + t**3) * h * self._first[k]
+            + (3 * t**2 - 2 * t**3) * self.points[k + 1]
+            + (t**3 - t**2) * h * self._last[k]
+        )
 
     def _now(self, k, t, h):
         """The way it goes."""
         return (
             6 * (t**2 - t) * (self.points[k] - self.points[k + 1]) / h
-            + (1 - 4 * t + 3 * t**2) * self._first[k] + (3 * t**2 - 2 * t) * self._last[k]
-        )  # fmt: skip
+            + (1 - 4 * t + 3 * t**2) * self._first[k]
+            + (3 * t**2 - 2 * t) * self._last[k]
+        )
 
 
 def _from_to(first, second):
-    """The shortest turns from a direction (3,) to others (..., 3), as quaternions (..., 4); none where either is none."""
+    """The shortest turns from a direction (3,) to others (..., 3), as quaternions (..., 4); none where either is
+    none."""
     size = np.linalg.norm(first) * np.linalg.norm(second, axis=-1, keepdims=True)
     turn = np.concatenate([size + (second @ first)[..., None], np.cross(first, second)], axis=-1)
     length = np.linalg.norm(turn, axis=-1, keepdims=True)

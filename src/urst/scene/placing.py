@@ -28,7 +28,8 @@ def placed(piece: SetPiece, world: World) -> list[Mesh]:
 
 
 def placed_corners(piece: SetPiece, world: World) -> tuple[np.ndarray, ...]:
-    """Of each part of a piece, points (n, 3) that span it where it stands at the first frame [m]; not to be written to."""
+    """Of each part of a piece, points (n, 3) that span it where it stands at the first frame [m]; not to be written
+    to."""
     return _placed_corners(piece, world.start)
 
 
@@ -55,7 +56,8 @@ def _stance(piece, start):
 
 
 def solids(number: int, piece: SetPiece, world: World) -> list[Solid]:
-    """The bodies of an unbroken piece, under a number of the caller's: convex parts; an open sheet is given thickness."""
+    """The bodies of an unbroken piece, under a number of the caller's: convex parts; an open sheet is given
+    thickness."""
     if not is_sheet(piece.shape):
         turn, position = stance(piece, world)
         matrix, ball = rotation.matrix(turn), ball_radius(piece.shape)
@@ -96,7 +98,8 @@ def standing(world: World, numbers: list[int]) -> Fragments:
 
 
 def hollows(world: World, numbers: list[int]) -> Fragments:
-    """The rooms within hollow pieces, and what solid ones are, where they stand at the first frame, as if they were bodies."""
+    """The rooms within hollow pieces, and what solid ones are, where they stand at the first frame, as if they were
+    bodies."""
     found = []
     for n, piece in enumerate(world.pieces[i] for i in numbers):
         turn, position = stance(piece, world)
@@ -111,10 +114,13 @@ def hollows(world: World, numbers: list[int]) -> Fragments:
 def seen(world: World, numbers: list[int]) -> Fragments:
     """The same for those who look at skins only: an open sheet is one body, and its hull the box about it."""
     pieces = [world.pieces[i] for i in numbers]
-    return assemble([
-        s for n, p in enumerate(pieces)
-        for s in ([lying(n, p, world)[0]] if is_sheet(p.shape) else solids(n, p, world))
-    ])  # fmt: skip
+    return assemble(
+        [
+            s
+            for n, p in enumerate(pieces)
+            for s in ([lying(n, p, world)[0]] if is_sheet(p.shape) else solids(n, p, world))
+        ]
+    )
 
 
 def stopping(world: World, matter: Matter) -> list[int]:
@@ -173,7 +179,8 @@ class Drive:
 
 
 def poses(fragments: Fragments, drive: Drive, seconds: float) -> tuple[np.ndarray, np.ndarray]:
-    """Return where bodies of the set are at a time [s], positions (n, 3) and quaternions (n, 4): driven ones on their paths."""
+    """Return where bodies of the set are at a time [s], positions (n, 3) and quaternions (n, 4): driven ones on their
+    paths."""
     position, orientation = fragments.centre.copy(), np.tile(rotation.IDENTITY, (len(fragments), 1))
     if drive:
         position[drive.bodies], orientation[drive.bodies] = drive(seconds)

@@ -208,7 +208,8 @@ def is_sheet(shape: Shape) -> bool:
 
 @remembered(MOST_REMEMBERED, lambda _, found: _ALONE + sum(len(m.triangles) for m, _ in found))
 def parts(shape: Shape) -> tuple[tuple[Mesh, np.ndarray], ...]:
-    """Return what a closed shape collides as: nearly convex meshes, and which of their triangles lie on cuts between them."""
+    """Return what a closed shape collides as: nearly convex meshes, and which of their triangles lie on cuts between
+    them."""
     found = [part for outer, inner in _walls(shape)[0] for part in _wall(outer, inner)]
     if found:
         return tuple(found)

@@ -42,7 +42,7 @@ class World(Part):
     )
     played: Annotated[Number, Varies(("frame",), 0.02, 50)] = Field(
         1.0,
-        description="How fast baked frames are played in movies: 0.33 stretches by three, 0.02 holds; nothing is baked anew",
+        description="How fast baked frames are played in movies: 0.33 stretches by three, 0.02 holds",
     )
     gravity: Vector = Field((0.0, 0.0, -9.81), description="[m/s2]")
     values: tuple[NamedValue, ...] = Field(
@@ -64,12 +64,14 @@ class World(Part):
             raise ValueError(f"end {self.end} is before start {self.start}: the last frame must not precede the first")
         if len(self.frames()) > MOST_FRAMES:
             raise ValueError(
-                f"the shot has {len(self.frames()):,} frames, more than {MOST_FRAMES:,}: let it end earlier, or cut it into several"
+                f"the shot has {len(self.frames()):,} frames, more than {MOST_FRAMES:,}: let it end earlier, or cut "
+                "it into several"
             )
         driven = sum(p.motion == "driven" for p in self.pieces)
         if driven * len(self.frames()) > MOST_PLACES:
             raise ValueError(
-                f"{driven:,} driven pieces over {len(self.frames()):,} frames are too many: drive fewer, or let the shot end earlier"
+                f"{driven:,} driven pieces over {len(self.frames()):,} frames are too many: drive fewer, or let the "
+                "shot end earlier"
             )
         distinct([p.name for p in self.pieces], "set pieces")
         bodies = sum(p.shape.bricks() if p.shape.kind == "brick wall" else 1 for p in self.pieces)

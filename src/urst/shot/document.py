@@ -138,7 +138,8 @@ class Shot(World):
                 raise ValueError(f"layer '{layer.name}' ({kind.name}) cannot begin from a {other.kind} layer")
             if not self.start <= start.frame <= self.end:
                 raise ValueError(
-                    f"layer '{layer.name}' begins from frame {start.frame} of '{other.name}', outside {self.start} to {self.end}"
+                    f"layer '{layer.name}' begins from frame {start.frame} of '{other.name}', outside {self.start} to "
+                    f"{self.end}"
                 )
 
     def _check_coupling(self, coupling, by_id):
@@ -256,7 +257,8 @@ def _plain(data) -> bool:
 
 
 def _check_text(data: object) -> None:
-    """Refuse words that are no text, with characters that no page shows and no database keeps, and numbers without end."""
+    """Refuse words that are no text, with characters that no page shows and no database keeps, and numbers without
+    end."""
     heap = [data]
     while heap:
         value = heap.pop()
@@ -270,7 +272,8 @@ def _check_text(data: object) -> None:
             bad = next((c for c in value if c not in "\n\t" and (ord(c) < 32 or 0xD800 <= ord(c) < 0xE000)), None)
             if bad is not None:
                 raise BadValue(
-                    f"'{value[:40].encode('ascii', 'replace').decode()}' holds the character U+{ord(bad):04X}, which is no text: take it out."
+                    f"'{value[:40].encode('ascii', 'replace').decode()}' holds the character U+{ord(bad):04X}, which "
+                    "is no text: take it out."
                 )
 
 
@@ -325,7 +328,8 @@ def _complete(shot, brought, source):
     for key, piece in named.items():
         if key not in brought and not library.has(key):
             raise BadFile(
-                f"{source} lacks the mesh '{piece.shape.source or key[:8]}' of '{piece.name}', and it is not in the store: "
+                f"{source} lacks the mesh '{piece.shape.source or key[:8]}' of '{piece.name}', and it is not in the "
+                "store: "
                 "export the shot again where it opens."
             )
 

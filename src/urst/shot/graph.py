@@ -22,7 +22,8 @@ def needs(shot: Any) -> dict[str, set[str]]:
 
 @by_shot
 def groups(shot: Any) -> tuple[tuple[str, ...], ...]:
-    """Return layer ids in the order of work; layers that need each other, and what is caught between them, as one group.
+    """Return layer ids in the order of work; layers that need each other, and what is caught between them, as one
+    group.
 
     The strongly connected parts of what needs what. Within a group, what is fed to another comes before it.
     """

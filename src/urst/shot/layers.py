@@ -28,8 +28,12 @@ def added(shot: Shot, kind_name: str) -> tuple[Shot, str]:
     reads = kind.links(shot)
     layer_id, name = _free_names(shot, kind.title)
     layer = {
-        "id": layer_id, "name": name, "kind": kind.name, "reads": [x.id for x in reads], "settings": kind.proposal(shot, reads)
-    }  # fmt: skip
+        "id": layer_id,
+        "name": name,
+        "kind": kind.name,
+        "reads": [x.id for x in reads],
+        "settings": kind.proposal(shot, reads),
+    }
     data = shot.model_dump(mode="json")
     data["layers"].append(layer)
     made = parse(data)

@@ -65,10 +65,14 @@ def _layers(shot):
     deadline = time.monotonic() + LAYERS_LONGEST
     for n, layer in enumerate(shot.layers):
         if time.monotonic() > deadline:
-            return [*found, Finding(
-                f"Only {n:,} of {len(shot.layers):,} layers were judged.", "The shot is too large to be looked at whole: what is wrong with "
-                "the others shows when they are baked.",
-            )]  # fmt: skip
+            return [
+                *found,
+                Finding(
+                    f"Only {n:,} of {len(shot.layers):,} layers were judged.",
+                    "The shot is too large to be looked at whole: what is wrong with "
+                    "the others shows when they are baked.",
+                ),
+            ]
         found += shot.kind_of(layer).findings(shot, layer)
     return found
 
@@ -98,16 +102,24 @@ def _meshes(shot):
     found = []
     for i, piece in enumerate(shot.pieces):
         if narrow := no_room(piece.shape):
-            found.append(Finding(
-                f"'{piece.name}' cannot be hollow.", narrow, grave=True, fix="Let it be solid",
-                changes=((("pieces", i, "shape", "matter"), "solid"),),
-            ))  # fmt: skip
+            found.append(
+                Finding(
+                    f"'{piece.name}' cannot be hollow.",
+                    narrow,
+                    grave=True,
+                    fix="Let it be solid",
+                    changes=((("pieces", i, "shape", "matter"), "solid"),),
+                )
+            )
         if piece.shape.kind != "mesh":
             if piece.motion == "loose" and is_sheet(piece.shape):
-                found.append(Finding(
-                    f"'{piece.name}' is an open sheet and is to be loose.",
-                    "Only a closed solid has mass: let it be fixed or driven, or give it thickness.", grave=True,
-                ))  # fmt: skip
+                found.append(
+                    Finding(
+                        f"'{piece.name}' is an open sheet and is to be loose.",
+                        "Only a closed solid has mass: let it be fixed or driven, or give it thickness.",
+                        grave=True,
+                    )
+                )
             continue
         fault = _fault(piece.shape, piece.motion != "loose", f"'{piece.name}'")
         if fault:
@@ -165,9 +177,13 @@ def _not_kept(shot):
 def _keep(shot, source, names, title):
     place = ("layers", [x.id for x in shot.layers].index(source.id), "keeps")
     return Finding(
-        title, "Without it there is nothing to follow once it is baked.", grave=True, layer=source.id,
-        fix=f"Let '{source.name}' keep {' and '.join(names)}", changes=((place, sorted({*source.keeps, *names})),),
-    )  # fmt: skip
+        title,
+        "Without it there is nothing to follow once it is baked.",
+        grave=True,
+        layer=source.id,
+        fix=f"Let '{source.name}' keep {' and '.join(names)}",
+        changes=((place, sorted({*source.keeps, *names})),),
+    )
 
 
 def _scale(shot):
@@ -180,9 +196,12 @@ def _scale(shot):
     size, far = float((high - low).max()), float(np.abs(np.concatenate([low, high])).max())
     found = []
     if not 0.05 <= size <= 50_000:
-        found.append(Finding(
-            f"The set is {size:.3g} m across.", "Sizes from 5 cm to 50 km are plausible; check the units of what was imported."
-        ))  # fmt: skip
+        found.append(
+            Finding(
+                f"The set is {size:.3g} m across.",
+                "Sizes from 5 cm to 50 km are plausible; check the units of what was imported.",
+            )
+        )
     if far > 100 * size or far > 50_000:
         shift = -(low + high) / 2
         changes = tuple(
@@ -190,15 +209,20 @@ def _scale(shot):
             for i, p in enumerate(shot.pieces)
             if p.motion != "driven"
         )
-        found.append(Finding(
-            f"The set stands {far:,.0f} m from the origin.", "Precision is lost that far out.",
-            fix="Bring it to the origin", changes=changes,
-        ))  # fmt: skip
+        found.append(
+            Finding(
+                f"The set stands {far:,.0f} m from the origin.",
+                "Precision is lost that far out.",
+                fix="Bring it to the origin",
+                changes=changes,
+            )
+        )
     return found
 
 
 class _Set:
-    """The set of a shot, alike to another where its pieces stand alike: what is asked of the set alone is asked once."""
+    """The set of a shot, alike to another where its pieces stand alike: what is asked of the set alone is asked
+    once."""
 
     def __init__(self, shot):
         self.shot = shot
@@ -245,10 +269,13 @@ def _overlaps(world: _Set) -> tuple[Finding, ...]:
     worst: dict[tuple[int, int], tuple[float, np.ndarray]] = {}
     for a in range(len(owners)):
         if time.monotonic() > deadline:
-            found.append(Finding(
-                f"Only {a:,} of {len(owners):,} bodies were looked at for overlaps.", "The set is too large to be looked at whole: what overlaps among the "
-                "others is pushed apart in the first frames.",
-            ))  # fmt: skip
+            found.append(
+                Finding(
+                    f"Only {a:,} of {len(owners):,} bodies were looked at for overlaps.",
+                    "The set is too large to be looked at whole: what overlaps among the "
+                    "others is pushed apart in the first frames.",
+                )
+            )
             break
         there = slice(a + 1, ends[a])
         near = (lows[there, 1:] < highs[a, 1:] - SHALLOW).all(axis=1) & (highs[there] > lows[a] + SHALLOW).all(axis=1)
@@ -261,19 +288,25 @@ def _overlaps(world: _Set) -> tuple[Finding, ...]:
                 worst[pair] = (depth, way)
     deepest = sorted(worst.items(), key=lambda x: -x[1][0])
     if len(deepest) > MOST_TOLD:
-        found.append(Finding(
-            f"{len(deepest):,} pairs of pieces overlap at the start.", f"The deepest {MOST_TOLD} are told here one by one: mend these, then look again.",
-        ))  # fmt: skip
+        found.append(
+            Finding(
+                f"{len(deepest):,} pairs of pieces overlap at the start.",
+                f"The deepest {MOST_TOLD} are told here one by one: mend these, then look again.",
+            )
+        )
     for (i, j), (depth, way) in deepest[:MOST_TOLD]:
         first, second = shot.pieces[i], shot.pieces[j]
         # move the second if it is loose, else the first the other way
         mover, index, shift = (second, j, way) if second.motion == "loose" else (first, i, -way)
         place = [round(float(x + (depth + 1e-3) * d), 4) for x, d in zip(mover.position, shift)]
-        found.append(Finding(
-            f"'{first.name}' and '{second.name}' overlap by {depth * 1000:.0f} mm at the start.",
-            "They would push each other apart in the first frames.", fix=f"Move '{mover.name}' clear",
-            changes=((("pieces", index, "position"), place),),
-        ))  # fmt: skip
+        found.append(
+            Finding(
+                f"'{first.name}' and '{second.name}' overlap by {depth * 1000:.0f} mm at the start.",
+                "They would push each other apart in the first frames.",
+                fix=f"Move '{mover.name}' clear",
+                changes=((("pieces", index, "position"), place),),
+            )
+        )
     return tuple(found)
 
 
@@ -284,11 +317,16 @@ def memory(shot: Shot, most: float) -> list[Finding]:
         need = sum(forecast(shot, layer).memory for layer in group)
         if need > most:
             names = " and ".join(f"'{shot.layer(layer).name}'" for layer in group)
-            found.append(Finding(
-                f"{names} {'need' if len(group) > 1 else 'needs'} about {need / 1e9:.1f} GB of memory and there are {most / 1e9:.1f} GB.",
-                "The bake would be ended before its first frame: use larger cells, fewer fragments or a smaller domain.",
-                layer=group[0], grave=True,
-            ))  # fmt: skip
+            found.append(
+                Finding(
+                    f"{names} {'need' if len(group) > 1 else 'needs'} about {need / 1e9:.1f} GB of memory and there "
+                    f"are {most / 1e9:.1f} GB.",
+                    "The bake would be ended before its first frame: use larger cells, fewer fragments or a smaller "
+                    "domain.",
+                    layer=group[0],
+                    grave=True,
+                )
+            )
     return found
 
 
@@ -296,8 +334,11 @@ def disk(shot: Shot, free_bytes: float) -> list[Finding]:
     """Return whether the bake will fit on the disk."""
     need = sum(forecast(shot, layer.id).disk for layer in shot.layers)
     if need > 0.9 * free_bytes:
-        return [Finding(
-            f"The bake needs about {need / 1e9:.1f} GB and {free_bytes / 1e9:.1f} GB are free.",
-            "It would stop when the disk is full; free some space, or use larger cells.", grave=True,
-        )]  # fmt: skip
+        return [
+            Finding(
+                f"The bake needs about {need / 1e9:.1f} GB and {free_bytes / 1e9:.1f} GB are free.",
+                "It would stop when the disk is full; free some space, or use larger cells.",
+                grave=True,
+            )
+        ]
     return []

@@ -21,9 +21,7 @@ from urst.errors import CacheDamaged, StoreFull
 MAGIC = b"URSTFR1\n"
 _DIGEST = 16
 #: what a head that is not ours ends in
-_ODD = (
-    ValueError, KeyError, TypeError, AttributeError, RecursionError, MemoryError, struct.error, zstandard.ZstdError
-)  # fmt: skip
+_ODD = (ValueError, KeyError, TypeError, AttributeError, RecursionError, MemoryError, struct.error, zstandard.ZstdError)
 
 
 def encode(arrays: dict[str, np.ndarray], meta: dict) -> bytes:

@@ -9,7 +9,8 @@ _GIVES_WAY = 500
 
 
 def memory() -> tuple[float, float]:
-    """Return how much memory work may take here at all, and how much of it is free now [bytes]; a bound on a container counts."""
+    """Return how much memory work may take here at all, and how much of it is free now [bytes]; a bound on a container
+    counts."""
     found = dict(line.split(":") for line in _MEMINFO.read_text().splitlines())
     total, free = (1024.0 * float(found[name].split()[0]) for name in ("MemTotal", "MemAvailable"))
     try:

@@ -31,7 +31,8 @@ class Meshes:
         frames.write_whole(path, frames.encode(arrays, {}))
 
     def read(self, key: str) -> Mesh | None:
-        """Return a mesh, None if it is not there or damaged; a damaged file is removed, so that it can be brought again."""
+        """Return a mesh, None if it is not there or damaged; a damaged file is removed, so that it can be brought
+        again."""
         path = self._path(key)
         try:
             arrays, _ = frames.decode(path.read_bytes(), path.name)

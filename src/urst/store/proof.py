@@ -1,4 +1,5 @@
-"""What is known to be sound on disk: files whose checksum was seen to be right, known again by their size and when they changed."""
+"""What is known to be sound on disk: files whose checksum was seen to be right, known again by their size and when
+they changed."""
 
 import contextlib
 import json
@@ -19,7 +20,8 @@ def note(path: Path) -> None:
 
 
 def damaged(folder: Path, names: list[str], *, fully: bool = False) -> list[str]:
-    """Return which files of a folder are not what was written; those that are known to be sound and have not changed since are believed.
+    """Return which files of a folder are not what was written; those that are known to be sound and have not changed
+    since are believed.
 
     folder : of one key
     names : of files in it

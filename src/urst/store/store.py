@@ -32,7 +32,8 @@ class Store:
     """Results on disk under one root folder.
 
     A key's folder holds `static.urf` (what does not change over time), `frame000012.urf` for each frame,
-    beside it what is drawn of it (`.urd`, made from it and no part of the result), `checkpoint000008.urf` to resume from, and `times.jsonl`, how long frames took, which is no part of the result.
+    beside it what is drawn of it (`.urd`, made from it and no part of the result), `checkpoint000008.urf` to resume
+    from, and `times.jsonl`, how long frames took, which is no part of the result.
     """
 
     def __init__(self, root: Path | str):
@@ -192,7 +193,8 @@ class Store:
         """Remove what is not as it was written, so that it counts as absent; return the names of those files.
 
         key : str
-        numbers : of the frames that are looked at beside what does not change; all, and what bakes go on from, if left out
+        numbers : of the frames that are looked at beside what does not change; all, and what bakes go on from, if left
+        out
         fully : look at every checksum, also of files that have not changed since they were seen to be sound
         """
         folder = self.folder(key)

@@ -51,7 +51,8 @@ def may(request: Request) -> bool:
 
 
 def _session() -> str:
-    """A new session: until when it holds, signed with the passphrase's hash, so that it outlasts the server and ends with the passphrase."""
+    """A new session: until when it holds, signed with the passphrase's hash, so that it outlasts the server and ends
+    with the passphrase."""
     told = f"{time.time() + STAYS:.0f}.{secrets.token_urlsafe(16)}"
     return f"{told}.{_signed(told)}"
 

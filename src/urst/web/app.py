@@ -61,7 +61,8 @@ async def _life(_app):
 
 
 app = FastAPI(title="Urst", lifespan=_life, docs_url=None, redoc_url=None, openapi_url=None)
-# a name elsewhere that is made to point here must not reach the shots; where a passphrase is asked for, its cookie is not sent there
+# a name elsewhere that is made to point here must not reach the shots; where a passphrase is asked for, its cookie is
+# not sent there
 app.add_middleware(TrustedHostMiddleware, allowed_hosts=["*"] if access.asks() else ["127.0.0.1", "localhost"])
 app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
 for part in (

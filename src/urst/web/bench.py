@@ -222,9 +222,12 @@ def set_start(request: Request, shot_id: str, layer_id: str, of: str = Form(""),
 def couple(request: Request, shot_id: str, layer_id: str, other: str = Form()):
     """Let two layers act on each other."""
     return _changed(
-        request, shot_id, layer_id, f"couple {layer_id} and {other}",
+        request,
+        shot_id,
+        layer_id,
+        f"couple {layer_id} and {other}",
         lambda _again, data, _: data["couplings"].append({"first": layer_id, "second": other}),
-    )  # fmt: skip
+    )
 
 
 @router.post("/recipe/{layer_id}/couplings/{number}")
@@ -380,9 +383,14 @@ def _handover_page(request, shot_id):
         if "/" in name:
             folders.setdefault(name.rsplit("/", 1)[0], []).append((name, size))
     return page(
-        request, "handover.html", kept=kept, files=listed, folders=folders.items(), forms=_fitting(kept.shot),
+        request,
+        "handover.html",
+        kept=kept,
+        files=listed,
+        folders=folders.items(),
+        forms=_fitting(kept.shot),
         last=last if last and last.kind == "handover" else None,
-    )  # fmt: skip
+    )
 
 
 def _fitting(shot):

@@ -18,9 +18,16 @@ _TAKES = re.compile(
 
 
 def put(
-    db: Session, kept: shots.Kept, model, questions, place: tuple, path: str, value: str,
-    also: Callable[[dict, object, object], None] = lambda data, before, now: None, owner: str | None = None,
-) -> tuple[shots.Kept, dict | None]:  # fmt: skip
+    db: Session,
+    kept: shots.Kept,
+    model,
+    questions,
+    place: tuple,
+    path: str,
+    value: str,
+    also: Callable[[dict, object, object], None] = lambda data, before, now: None,
+    owner: str | None = None,
+) -> tuple[shots.Kept, dict | None]:
     """Put a typed value into the document; return the shot as it then is, and what was wrong if it stayed as it was.
 
     A setting that somebody else has changed since the page was drawn stays as they have it, and both values are told.
@@ -53,7 +60,8 @@ def put(
         if other and parse(data) != kept.shot:
             field = _field(model, questions, path)
             raise Conflict(
-                f"{field.label}: in the meantime it has been made {recipe.shown(model, questions, kept.shot, path)} elsewhere; you put {value.strip()}. "
+                f"{field.label}: in the meantime it has been made {recipe.shown(model, questions, kept.shot, path)} "
+                f"elsewhere; you put {value.strip()}. "
                 "Put it once more if yours is to stand."
             )
         return save(db, kept, data, f"{path} {value}"), None
@@ -84,7 +92,8 @@ def _use(shot, model, questions, owner, path, text):
         )
     if value and not recipe.fits(field, value.unit):
         raise BadValue(
-            f"{field.label}: '{value.name}' is in {value.unit or 'no unit'}, which does not fit {field.si or 'a plain number'}."
+            f"{field.label}: '{value.name}' is in {value.unit or 'no unit'}, which does not fit "
+            f"{field.si or 'a plain number'}."
         )
     return use
 

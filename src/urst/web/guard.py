@@ -1,4 +1,5 @@
-"""What goes before every request: whether it comes from our own pages and from who may ask; and what goes with every answer."""
+"""What goes before every request: whether it comes from our own pages and from who may ask; and what goes with every
+answer."""
 
 from collections.abc import Callable
 from urllib.parse import urlsplit
@@ -11,16 +12,17 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from urst.web import access, request_context
 
 _ALWAYS = {
-    "Content-Security-Policy": "default-src 'self'; script-src 'self' 'wasm-unsafe-eval'; style-src 'self'; style-src-attr 'unsafe-inline'; "
-    "img-src 'self' data: blob:; connect-src 'self' data:; font-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'; "
-    "object-src 'none'",
+    "Content-Security-Policy": "default-src 'self'; script-src 'self' 'wasm-unsafe-eval'; style-src 'self'; "
+    "style-src-attr 'unsafe-inline'; img-src 'self' data: blob:; connect-src 'self' data:; font-src 'self'; "
+    "frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'",
     "X-Content-Type-Options": "nosniff",
     "Referrer-Policy": "same-origin",
 }
 
 
 class Guard:
-    """Refuses what does not come from our own pages, sends the content policy with every answer, and an answer where the application breaks.
+    """Refuses what does not come from our own pages, sends the content policy with every answer, and an answer where
+    the application breaks.
 
     broke : what is answered then
     """

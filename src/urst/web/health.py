@@ -33,19 +33,38 @@ def layer_health(shot: Shot, layer, key: str, earlier: list[str], held: Mapping[
     frames = sorted(f for f in rows if shot.start <= f <= shot.end)
     names = dict.fromkeys([*(g.name for g in kind.gauges), *([kind.chief] if kind.chief else [])])
     return {
-        "id": layer.id, "name": layer.name, "kind": layer.kind, "key": shown, "wanted": key, "state": state, "done": done,
-        "total": total, "moving": kind.moving, "representation": kind.representation, "reads": list(layer.reads),
-        "coupled": [x.id for x, _, _ in shot.partners(layer)], "frames": frames, "chief": kind.chief,
+        "id": layer.id,
+        "name": layer.name,
+        "kind": layer.kind,
+        "key": shown,
+        "wanted": key,
+        "state": state,
+        "done": done,
+        "total": total,
+        "moving": kind.moving,
+        "representation": kind.representation,
+        "reads": list(layer.reads),
+        "coupled": [x.id for x, _, _ in shot.partners(layer)],
+        "frames": frames,
+        "chief": kind.chief,
         "bytes": held[shown].bytes if done else 0,
         "gauges": {n: [round(float(rows[f].get(n, 0.0)), 6) for f in frames] for n in names},
         "summary": "" if kind.moving or not rows else kind.summary(rows[shot.start]),
         "rows": {f: rows[f] for f in frames},
         "scales": [
-            {"name": g.name, "label": g.label, "unit": g.unit, "factor": g.factor, "least": g.least, "most": g.most,
-             "about": g.about}
-            for g in kind.gauges if g.name != "momentum_lost" or shot.partners(layer)
+            {
+                "name": g.name,
+                "label": g.label,
+                "unit": g.unit,
+                "factor": g.factor,
+                "least": g.least,
+                "most": g.most,
+                "about": g.about,
+            }
+            for g in kind.gauges
+            if g.name != "momentum_lost" or shot.partners(layer)
         ],
-    }  # fmt: skip
+    }
 
 
 def _rows(shot, kind: Kind, holding: Holding):

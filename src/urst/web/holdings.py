@@ -35,10 +35,12 @@ def _of(row):
 
 def _row(key, holding):
     return {
-        "key": key, "seen": holding.seen, "bytes": holding.bytes,
+        "key": key,
+        "seen": holding.seen,
+        "bytes": holding.bytes,
         "still": None if holding.still is None else _finite(holding.still),
         "frames": {str(f): _finite(g) for f, g in holding.frames.items()},
-    }  # fmt: skip
+    }
 
 
 def _finite(gauges):

@@ -68,7 +68,8 @@ def _room() -> None:
 
 @router.get("/events", response_class=EventSourceResponse, dependencies=[Depends(_room)])
 async def events(shot: str = "") -> AsyncIterator[ServerSentEvent]:
-    """Server-sent events: `frame` for each finished frame, `state` when a run begins or ends, `document` when a shot is changed."""
+    """Server-sent events: `frame` for each finished frame, `state` when a run begins or ends, `document` when a shot
+    is changed."""
     with hub.page() as queue:
         yield ServerSentEvent(comment="here", retry=1000)
         while True:

@@ -1,4 +1,5 @@
-"""What others have changed since a page was drawn: entries of lists are found again by what they are, not by where they stood, and a
+"""What others have changed since a page was drawn: entries of lists are found again by what they are, not by where
+they stood, and a
 setting that somebody else has changed too is not changed unseen."""
 
 from typing import Any
@@ -70,7 +71,8 @@ def path(db: Session, kept: shots.Kept, place: tuple, path: str) -> tuple[str, b
 
 
 def _both(db, kept, place):
-    """What lies at a place of the document as it was seen and as it is now; None for the first if it is the same document."""
+    """What lies at a place of the document as it was seen and as it is now; None for the first if it is the same
+    document."""
     number = request_context.seen()
     if number is None or number == kept.revision:
         return None, None

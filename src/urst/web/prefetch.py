@@ -1,4 +1,5 @@
-"""Shots are looked at before somebody asks: all of them once as the server starts, then each that is added or changed."""
+"""Shots are looked at before somebody asks: all of them once as the server starts, then each that is added or
+changed."""
 
 import asyncio
 import logging

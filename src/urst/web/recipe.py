@@ -43,39 +43,62 @@ class Row:
 
 
 _SHAPE_FIELDS = {
-    "width": ("Width", "m"), "depth": ("Depth", "m"), "height": ("Height", "m"), "radius": ("Radius", "m"),
-    "brick_length": ("Brick length", "m"), "course_height": ("Course height", "m"), "sides": ("Sides", ""), "rings": ("Rings", ""),
-    "relief": ("Relief", "m"), "feature": ("Longest wave", "m"), "cells": ("Squares", ""), "seed": ("Seed", ""),
-}  # fmt: skip
+    "width": ("Width", "m"),
+    "depth": ("Depth", "m"),
+    "height": ("Height", "m"),
+    "radius": ("Radius", "m"),
+    "brick_length": ("Brick length", "m"),
+    "course_height": ("Course height", "m"),
+    "sides": ("Sides", ""),
+    "rings": ("Rings", ""),
+    "relief": ("Relief", "m"),
+    "feature": ("Longest wave", "m"),
+    "cells": ("Squares", ""),
+    "seed": ("Seed", ""),
+}
 
 SHOT_QUESTIONS = (
     Question("What is it called?", "shot", (Field("name", "Name"), Field("note", "Note"))),
-    Question("How long?", "frames", (
-        Field("start", "First frame"),
-        Field("end", "Last frame"),
-        Field("rate", "Frames a second", "1/s", 1.0, "1/s"),
-        Field("time_scale", "Time goes", "x"),
-        Field("played", "Played at", "x"),
-        Field("gravity", "Gravity x, y, z", "m/s2", 1.0, "m/s2"),
-    )),
-    Question("What picture is taken?", "pixels", (
-        Field("picture.width", "Width"),
-        Field("picture.height", "Height"),
-        Field("picture.exposure", "Exposure", "stops"),
-    )),
-)  # fmt: skip
+    Question(
+        "How long?",
+        "frames",
+        (
+            Field("start", "First frame"),
+            Field("end", "Last frame"),
+            Field("rate", "Frames a second", "1/s", 1.0, "1/s"),
+            Field("time_scale", "Time scale", "x"),
+            Field("played", "Playback speed", "x"),
+            Field("gravity", "Gravity x, y, z", "m/s2", 1.0, "m/s2"),
+        ),
+    ),
+    Question(
+        "What picture is taken?",
+        "pixels",
+        (
+            Field("picture.width", "Width"),
+            Field("picture.height", "Height"),
+            Field("picture.exposure", "Exposure", "stops"),
+        ),
+    ),
+)
 
 
 def camera_questions(shot: World) -> tuple[Question, ...]:
     """The cameras: which is seen through, and where that one stands."""
     i = shot.cameras.index(shot.camera)
-    return (Question("Seen from where?", "cameras", (
-        Field("through", "Through"),
-        Field(f"cameras.{i}.name", "Name"),
-        Field(f"cameras.{i}.eye", "Eye x, y, z", **METRES),
-        Field(f"cameras.{i}.target", "Looks at", **METRES),
-        Field(f"cameras.{i}.lens", "Lens", "mm", 1.0, ""),
-    )),)  # fmt: skip
+    return (
+        Question(
+            "Seen from where?",
+            "cameras",
+            (
+                Field("through", "Through"),
+                Field(f"cameras.{i}.name", "Name"),
+                Field(f"cameras.{i}.eye", "Eye x, y, z", **METRES),
+                Field(f"cameras.{i}.target", "Looks at", **METRES),
+                Field(f"cameras.{i}.lens", "Lens", "mm", 1.0, ""),
+            ),
+        ),
+    )
 
 
 LAYER_QUESTIONS = (Question("What is it called?", "layer", (Field("name", "Name"), Field("note", "Note"))),)
@@ -92,49 +115,67 @@ def cue_questions(shot: World) -> tuple[Question, ...]:
 def key_questions(piece: SetPiece) -> tuple[Question, ...]:
     """One question a key of a driven piece: frame, place, turn."""
     return tuple(
-        Question("", "", (
-            Field(f"keys.{i}.frame", "Frame", **FRAME),
-            Field(f"keys.{i}.position", "At", **METRES),
-            Field(f"keys.{i}.rotation", "Turned", **DEGREES),
-            Field(f"keys.{i}.going", "Goes"),
-        ))
+        Question(
+            "",
+            "",
+            (
+                Field(f"keys.{i}.frame", "Frame", **FRAME),
+                Field(f"keys.{i}.position", "At", **METRES),
+                Field(f"keys.{i}.rotation", "Turned", **DEGREES),
+                Field(f"keys.{i}.going", "Goes"),
+            ),
+        )
         for i in range(len(piece.keys) if piece.motion == "driven" else 0)
-    )  # fmt: skip
+    )
 
 
 def value_questions(shot: World) -> tuple[Question, ...]:
     """One question a named value: its name, its number, its unit."""
     return tuple(
-        Question("", "", (
-            Field(f"values.{i}.name", "Name"), Field(f"values.{i}.value", "Number"), Field(f"values.{i}.unit", "Unit"),
-        ))
+        Question(
+            "",
+            "",
+            (
+                Field(f"values.{i}.name", "Name"),
+                Field(f"values.{i}.value", "Number"),
+                Field(f"values.{i}.unit", "Unit"),
+            ),
+        )
         for i in range(len(shot.values))
-    )  # fmt: skip
+    )
 
 
 def part_questions(shot: World) -> tuple[Question, ...]:
     """One question a row of who takes part: what it stops, its window, whether it is seen."""
     return tuple(
-        Question("", "", (
-            *(Field(f"taking_part.{i}.{m}", m) for m in MATTERS),
-            Field(f"taking_part.{i}.since", "From frame", **FRAME),
-            Field(f"taking_part.{i}.until", "Until frame", **FRAME),
-            Field(f"taking_part.{i}.seen", "seen"),
-        ))
+        Question(
+            "",
+            "",
+            (
+                *(Field(f"taking_part.{i}.{m}", m) for m in MATTERS),
+                Field(f"taking_part.{i}.since", "From frame", **FRAME),
+                Field(f"taking_part.{i}.until", "Until frame", **FRAME),
+                Field(f"taking_part.{i}.seen", "seen"),
+            ),
+        )
         for i in range(len(shot.taking_part))
-    )  # fmt: skip
+    )
 
 
 def coupling_questions(shot) -> tuple[Question, ...]:
     """One question a coupling: how strongly each side acts on the other."""
     name = {x.id: x.name for x in shot.layers}
     return tuple(
-        Question("", "", (
-            Field(f"couplings.{i}.forth", f"{name[c.first]} on {name[c.second]}", "x real"),
-            Field(f"couplings.{i}.back", f"{name[c.second]} on {name[c.first]}", "x real"),
-        ))
+        Question(
+            "",
+            "",
+            (
+                Field(f"couplings.{i}.forth", f"{name[c.first]} on {name[c.second]}", "x real"),
+                Field(f"couplings.{i}.back", f"{name[c.second]} on {name[c.first]}", "x real"),
+            ),
+        )
         for i, c in enumerate(shot.couplings)
-    )  # fmt: skip
+    )
 
 
 def _inside(shape):
@@ -142,7 +183,7 @@ def _inside(shape):
     if not isinstance(shape, Closed):
         return ()
     wall = (Field("shape.wall", "Wall", **CENTIMETRES),)
-    grows = (Field("shape.grows", "It grows"),)
+    grows = (Field("shape.grows", "Wall grows"),)
     asked = {"solid": (), "hollow": wall + grows, "void": wall}
     return (Field("shape.matter", "Inside"), *asked[shape.matter])
 
@@ -156,27 +197,39 @@ def piece_questions(piece: SetPiece) -> tuple[Question, ...]:
     )
     return (
         Question("What is it?", piece.shape.kind, (Field("name", "Name"), *sizes, Field("tags", "Tags"))),
-        Question("Where does it stand?", "base", (
-            Field("position", "At x, y, z", **METRES),
-            Field("rotation", "Turned x, y, z", **DEGREES),
-        )),
-        Question("How does it move?", "motion", (
-            Field("motion", "Motion"),
-            Field("heads", "Turns along its path"),
-            Field("bonded", "Bonds to what it touches"),
-            Field("holds", "Its bonds bear", "x"),
-            Field("elongation", "They stretch before", **PERCENT),
-            Field("velocity", "Velocity", **SPEED),
-            Field("spin", "Spin", "rad/s", 1.0, "rad/s"),
-        )),
-        Question("What is it made of?", "matter", (
-            *_inside(piece.shape),
-            Field("material", "Material"),
-            Field("density", "Density", **DENSITY),
-            Field("friction", "Friction"),
-            Field("restitution", "Bounce"),
-        )),
-    )  # fmt: skip
+        Question(
+            "Where does it stand?",
+            "base",
+            (
+                Field("position", "Position x, y, z", **METRES),
+                Field("rotation", "Rotation x, y, z", **DEGREES),
+            ),
+        ),
+        Question(
+            "How does it move?",
+            "motion",
+            (
+                Field("motion", "Motion"),
+                Field("heads", "Faces along its path"),
+                Field("bonded", "Bonds to what it touches"),
+                Field("holds", "Bond strength", "x"),
+                Field("elongation", "Elongation at break", **PERCENT),
+                Field("velocity", "Velocity", **SPEED),
+                Field("spin", "Spin", "rad/s", 1.0, "rad/s"),
+            ),
+        ),
+        Question(
+            "What is it made of?",
+            "matter",
+            (
+                *_inside(piece.shape),
+                Field("material", "Material"),
+                Field("density", "Density", **DENSITY),
+                Field("friction", "Friction"),
+                Field("restitution", "Restitution"),
+            ),
+        ),
+    )
 
 
 def spread(model: BaseModel, questions: tuple[Question, ...]) -> tuple[Question, ...]:
@@ -250,9 +303,13 @@ def _row(model, shot, field, uses=()):
     if varies and isinstance(value, Curve):
         inside = [u for u in uses if u.path.startswith(f"{field.path}.points.")]
         plot = {
-            "over": value.over, "unit": UNITS[value.over], "origin": value.origin, "points": curve_text.plotted(value, field, inside),
-            "least": varies.least / field.scale, "most": varies.most / field.scale,
-        }  # fmt: skip
+            "over": value.over,
+            "unit": UNITS[value.over],
+            "origin": value.origin,
+            "points": curve_text.plotted(value, field, inside),
+            "least": varies.least / field.scale,
+            "most": varies.most / field.scale,
+        }
         return Row(field, "curve", curve_text.said(value, field, inside), title, over=varies.over, plot=plot)
     if field.path == "material":
         return Row(field, "choice", value, title, tuple(MATERIALS))
@@ -368,7 +425,7 @@ def read(model: BaseModel, questions: tuple[Question, ...], path: str, text: str
 
 
 def difference(d: Difference, before: Any, now: Any) -> str:
-    """Say a difference as the recipe would: 'Fall · Tension 0.35 → 0.3 MPa'."""
+    """Say a difference as the recipe would: 'Fall · Tensile strength 0.35 → 0.3 MPa'."""
     whose = f"{d.of} · " if d.of else ""
     if not d.path:
         return f"{d.of} is new" if d.now else f"{d.of} is gone"

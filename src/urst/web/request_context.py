@@ -15,7 +15,8 @@ _seen: ContextVar[int | None] = ContextVar("seen", default=None)
 
 
 def take(request: Request) -> str:
-    """Note who asks and what they have seen, for the time of a request; return the cookie to be set, empty if they have it."""
+    """Note who asks and what they have seen, for the time of a request; return the cookie to be set, empty if they
+    have it."""
     known = request.cookies.get(COOKIE, "")
     by = known if _EDITOR.fullmatch(known) else secrets.token_urlsafe(12)
     _by.set(by)

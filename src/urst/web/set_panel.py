@@ -20,8 +20,13 @@ from urst.web.templates import page
 router = APIRouter(prefix="/shots/{shot_id}")
 
 _NEW_SHAPES: dict[str, Shape] = {
-    "box": Box(), "brick wall": BrickWall(), "drum": Drum(), "ball": Ball(), "ground": Ground(), "terrain": Terrain(),
-}  # fmt: skip
+    "box": Box(),
+    "brick wall": BrickWall(),
+    "drum": Drum(),
+    "ball": Ball(),
+    "ground": Ground(),
+    "terrain": Terrain(),
+}
 #: frames between the last key and one added after it
 _NEXT_KEY = 12
 #: more keys than this came with an animation and are not shown one by one
@@ -33,19 +38,33 @@ def _panel(request, kept, number, fault=None, *, changed=False):
     number = min(max(number, 0), len(shot.pieces) - 1)
     piece = shot.pieces[number] if shot.pieces else None
     reply = page(
-        request, "set.html", 409 if fault and fault["conflict"] else 200, kept=kept, shot=shot, number=number, piece=piece, fault=fault, kinds=list(_NEW_SHAPES),
+        request,
+        "set.html",
+        409 if fault and fault["conflict"] else 200,
+        kept=kept,
+        shot=shot,
+        number=number,
+        piece=piece,
+        fault=fault,
+        kinds=list(_NEW_SHAPES),
         whole=recipe.rows(shot, recipe.SHOT_QUESTIONS, shot),
         cameras=recipe.rows(shot, recipe.camera_questions(shot), shot),
         cues=recipe.rows(shot, recipe.cue_questions(shot), shot),
         values=recipe.rows(shot, recipe.value_questions(shot), shot),
         parts=list(zip(shot.taking_part, recipe.rows(shot, recipe.part_questions(shot), shot))),
-        givable=[f for q in recipe.piece_questions(piece) for f in q.fields if f.path in giving.OF_PIECES] if piece else [],
-        others=[p.name for p in shot.pieces if p is not piece], tags=sorted({t for p in shot.pieces for t in p.tags}),
-        part_names=_without_row(shot), matters=MATTERS,
+        givable=[f for q in recipe.piece_questions(piece) for f in q.fields if f.path in giving.OF_PIECES]
+        if piece
+        else [],
+        others=[p.name for p in shot.pieces if p is not piece],
+        tags=sorted({t for p in shot.pieces for t in p.tags}),
+        part_names=_without_row(shot),
+        matters=MATTERS,
         questions=recipe.rows(piece, recipe.piece_questions(piece), shot, piece.name) if piece else [],
-        keys=recipe.rows(piece, recipe.key_questions(piece), shot, piece.name) if piece and len(piece.keys) <= _FEW_KEYS else [],
+        keys=recipe.rows(piece, recipe.key_questions(piece), shot, piece.name)
+        if piece and len(piece.keys) <= _FEW_KEYS
+        else [],
         many=piece.keys if piece and piece.motion == "driven" and len(piece.keys) > _FEW_KEYS else (),
-    )  # fmt: skip
+    )
     if changed:
         reply.headers["HX-Trigger"] = "shot-changed"
     return reply
@@ -78,9 +97,12 @@ def set_whole(request: Request, shot_id: str, number: int, path: str = Form(), v
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
         questions = (
-            *recipe.SHOT_QUESTIONS, *recipe.camera_questions(kept.shot), *recipe.cue_questions(kept.shot), *recipe.value_questions(kept.shot),
+            *recipe.SHOT_QUESTIONS,
+            *recipe.camera_questions(kept.shot),
+            *recipe.cue_questions(kept.shot),
+            *recipe.value_questions(kept.shot),
             *recipe.part_questions(kept.shot),
-        )  # fmt: skip
+        )
 
         def also(data, before, now):
             if path.startswith(("values.", "cues.")) and path.endswith(".name"):

@@ -19,7 +19,8 @@ class SingleFlight:
         self._lock = threading.Lock()
 
     def shared(self, asked: Hashable, make: Callable[[], Any]) -> Any:
-        """Return an answer that was begun after it was asked for; those who ask while one is being made share the next."""
+        """Return an answer that was begun after it was asked for; those who ask while one is being made share the
+        next."""
         came = time.monotonic()
         with self._turn(asked):
             kept = self._kept.get(asked)

@@ -33,7 +33,8 @@ def _frame(key, frame):
 
 @router.get("/data/{key}/slices/{frame}")
 def plane(key: str, frame: int, of: str, axis: str, at: float):
-    """A plane across an axis at a place [m]: values (n, m) along the two others, where they are known, their bounds over all the
+    """A plane across an axis at a place [m]: values (n, m) along the two others, where they are known, their bounds
+    over all the
     frame."""
     arrays, meta, kind = _frame(key, frame)
     what = next((s for s in kind.sliced if s.name == of), None)
@@ -70,7 +71,8 @@ def _round(most):
 
 @router.get("/data/{key}/probe/{frame}")
 def probe(key: str, frame: int, eye: str, way: str, until: float = 1e9):
-    """What a ray first meets of a frame before it has gone a length [m]: the place and what is told of it; empty if it meets nothing."""
+    """What a ray first meets of a frame before it has gone a length [m]: the place and what is told of it; empty if it
+    meets nothing."""
     try:
         start, ray = (np.array([float(x) for x in text.split(",")]) for text in (eye, way))
         if start.shape != (3,) or ray.shape != (3,) or not np.isfinite([*start, *ray]).all() or not ray.any():

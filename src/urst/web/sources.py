@@ -22,7 +22,8 @@ _MOMENT = 1e-3
 
 @router.get("/sources/{layer_id}")
 def sources(shot_id: str, layer_id: str, frame: int):
-    """For each source of a layer: places that give, velocities there, and how much in all, in words; its launches likewise."""
+    """For each source of a layer: places that give, velocities there, and how much in all, in words; its launches
+    likewise."""
     with session() as db:
         shot = shots.get(db, shot_id).shot
     layer = shot.layer(layer_id)

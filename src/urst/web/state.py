@@ -147,8 +147,12 @@ def summary(db: Session, kept: shots.Kept, quality: str = "shot") -> dict:
         entry.pop("rows", None)
         cost = forecast(shot, layer.id, rates.get(key) or rates.get(entry["key"]))
         entry["forecast"] = {
-            "unit": cost.unit, "count": cost.count, "memory": cost.memory, "disk": cost.disk, "seconds": cost.seconds
-        }  # fmt: skip
+            "unit": cost.unit,
+            "count": cost.count,
+            "memory": cost.memory,
+            "disk": cost.disk,
+            "seconds": cost.seconds,
+        }
         entry["after"] = dependents(shot, layer.id)
         entry["together"] = [x for x in group_of(shot, layer.id) if x != layer.id]
         layers.append(entry)
@@ -166,15 +170,31 @@ def summary(db: Session, kept: shots.Kept, quality: str = "shot") -> dict:
         "cues": [c.model_dump() for c in shot.cues],
         "layers": layers,
         "findings": [
-            {"title": f.title, "why": f.why, "fix": f.fix if f.changes else "", "layer": f.layer, "frame": f.frame,
-             "grave": f.grave, "name": name_of(f), "known": without_numbers(f.title), "accepted": reason(kept.shot.accepted, f)}
+            {
+                "title": f.title,
+                "why": f.why,
+                "fix": f.fix if f.changes else "",
+                "layer": f.layer,
+                "frame": f.frame,
+                "grave": f.grave,
+                "name": name_of(f),
+                "known": without_numbers(f.title),
+                "accepted": reason(kept.shot.accepted, f),
+            }
             for f in found
         ],
         "runs": [_run(r) for r in open_runs],
         "last": _run(last) if last else None,
-    }  # fmt: skip
+    }
 
 
 def _run(row) -> dict:
-    return {"id": row.id, "kind": row.kind, "state": row.state, "layers": row.layers, "progress": row.progress,
-            "message": row.message, "stopping": row.stop_requested}  # fmt: skip
+    return {
+        "id": row.id,
+        "kind": row.kind,
+        "state": row.state,
+        "layers": row.layers,
+        "progress": row.progress,
+        "message": row.message,
+        "stopping": row.stop_requested,
+    }

@@ -52,7 +52,8 @@ class Boundary:
         return min(1.0, max(0.0, (time - self._start) / self._dt))
 
     def distance(self, places: np.ndarray, time: float) -> np.ndarray:
-        """Return signed distances of places from the nearest body, negative within one (m,) [m]; beyond edges a little less.
+        """Return signed distances of places from the nearest body, negative within one (m,) [m]; beyond edges a little
+        less.
 
         Parameters
         ----------

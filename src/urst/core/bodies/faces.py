@@ -83,11 +83,15 @@ def _points(f, apart):
     for n in np.unique(cuts[size > 0.0]):
         some, weights = np.flatnonzero((cuts == n) & (size > 0.0)), _middles(int(n))
         each = len(weights)
-        found.append((
-            np.repeat(owner[some], each), np.einsum("pk,tki->tpi", weights, skin[some]).reshape(-1, 3),
-            np.repeat(cross[some] / size[some, None], each, axis=0), np.repeat(edge[some] / n, each),
-            np.repeat(0.5 * size[some] / each, each),
-        ))  # fmt: skip
+        found.append(
+            (
+                np.repeat(owner[some], each),
+                np.einsum("pk,tki->tpi", weights, skin[some]).reshape(-1, 3),
+                np.repeat(cross[some] / size[some, None], each, axis=0),
+                np.repeat(edge[some] / n, each),
+                np.repeat(0.5 * size[some] / each, each),
+            )
+        )
     return Faces(*(np.concatenate(column) for column in zip(*found)))
 
 

@@ -25,7 +25,8 @@ class Fragments:
     ball: np.ndarray
     """(n,) float64 [m]: radius of what is a ball, 0 for all else; its hull and its skin are faceted"""
     whole: np.ndarray
-    """(n,) int64: the same for convex parts of one fragment that is hollow or bent, which never part; -1 for all else"""
+    """(n,) int64: the same for convex parts of one fragment that is hollow or bent, which never part; -1 for all
+    else"""
     hulls: Hulls
     """the convex stand-ins that collide; the shape itself where that is convex"""
     skin: np.ndarray
@@ -51,7 +52,8 @@ class Fragments:
         return cls(hulls=hulls, **plain)
 
     def arms(self) -> np.ndarray:
-        """Return the way from each fragment's centre to that of the whole it is a part of (n, 3) [m], where the set stands."""
+        """Return the way from each fragment's centre to that of the whole it is a part of (n, 3) [m], where the set
+        stands."""
         found = np.zeros((len(self), 3))
         for one in np.unique(self.whole[self.whole >= 0]):
             mine = self.whole == one

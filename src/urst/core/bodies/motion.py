@@ -16,7 +16,8 @@ class Motion:
     dt : float
         Time between them [s].
     arm : (n, 3) float, optional
-        From each body's centre, in its own coordinates, to the place that moves straight [m], so that the parts of a whole
+        From each body's centre, in its own coordinates, to the place that moves straight [m], so that the parts of a
+        whole
         do not come apart as it turns; the centre if left out.
     """
 

@@ -70,9 +70,14 @@ def ties(fragments: Fragments, group: np.ndarray) -> Patches:
     axis /= np.linalg.norm(axis, axis=1, keepdims=True)
     side = np.cbrt(np.minimum(fragments.volume[i], fragments.volume[j]))
     return Patches(
-        np.column_stack([i, j]), side**2, 0.5 * (fragments.centre[i] + fragments.centre[j]), normal, axis,
-        np.repeat((side**4 / 12.0)[:, None], 2, axis=1), np.repeat(0.5 * side[:, None], 2, axis=1),
-    )  # fmt: skip
+        np.column_stack([i, j]),
+        side**2,
+        0.5 * (fragments.centre[i] + fragments.centre[j]),
+        normal,
+        axis,
+        np.repeat((side**4 / 12.0)[:, None], 2, axis=1),
+        np.repeat(0.5 * side[:, None], 2, axis=1),
+    )
 
 
 def together(first: Patches, second: Patches) -> Patches:

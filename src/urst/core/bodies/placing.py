@@ -114,7 +114,8 @@ def place(hulls, some, owner, middle, position, rotation, travel, placed_at, out
         A point inside each, in body coordinates [m].
     position, rotation : (n, 3), (n, 3, 3) float64
     travel : (n,) float64
-        How far each body has gone; a hull that stands where it stood at `placed_at` (s,), which is brought up to date, is left.
+        How far each body has gone; a hull that stands where it stood at `placed_at` (s,), which is brought up to date,
+        is left.
     out : a tuple of arrays
         `vertices` (3, v), `planes` (4, f) and `centre` (s, 3) are written.
     """

@@ -42,7 +42,8 @@ def check_surface(mesh: Mesh, name: str = "The mesh") -> None:
     far = float(np.abs(mesh.vertices).max())
     if far > MOST_COORDINATE:
         raise BadMesh(
-            f"{name} reaches {far:.3g} m from its origin, farther than {MOST_COORDINATE:,.0f} m: look at the unit it was exported in."
+            f"{name} reaches {far:.3g} m from its origin, farther than {MOST_COORDINATE:,.0f} m: look at the unit it "
+            "was exported in."
         )
     if mesh.triangles.min() < 0 or mesh.triangles.max() >= len(mesh.vertices):
         raise BadMesh(f"{name} has triangles that name points it does not have: the file is damaged.")
@@ -67,7 +68,8 @@ def check_solid(mesh: Mesh, name: str = "The mesh") -> None:
     check_surface(mesh, name)
     if len(mesh.triangles) > MOST_OF_A_SOLID:
         raise BadMesh(
-            f"{name} has {len(mesh.triangles):,} triangles; what moves or breaks may have {MOST_OF_A_SOLID:,}: reduce it, or "
+            f"{name} has {len(mesh.triangles):,} triangles; what moves or breaks may have {MOST_OF_A_SOLID:,}: reduce "
+            "it, or "
             "let it be fixed."
         )
     loose = open_edges(mesh)
@@ -82,7 +84,8 @@ def check_solid(mesh: Mesh, name: str = "The mesh") -> None:
     if len(crossing):
         x, y, z = mesh.vertices[mesh.triangles[crossing[0, 0]]].mean(axis=0)
         raise BadMesh(
-            f"{name} crosses itself: {len(crossing)} pairs of triangles cut each other, near {x:.2f}, {y:.2f}, {z:.2f} m; "
+            f"{name} crosses itself: {len(crossing)} pairs of triangles cut each other, near {x:.2f}, {y:.2f}, "
+            f"{z:.2f} m; "
             "merge its overlapping parts into one surface."
         )
 
@@ -124,7 +127,8 @@ def self_crossings(mesh: Mesh, most: int = 1000) -> np.ndarray:
 def _near(corners):
     """Pairs of triangles whose boxes meet, each pair once, in parts (k,), (k,).
 
-    Triangles are looked for by classes of size, each twice as large as the one before, so that a large one among many small
+    Triangles are looked for by classes of size, each twice as large as the one before, so that a large one among many
+    small
     costs no more than those about it.
     """
     centre, low, high = corners.mean(axis=1), corners.min(axis=1), corners.max(axis=1)
@@ -141,7 +145,8 @@ def _near(corners):
             looked += int(many[-1])
             if looked > _MOST_LOOKED:
                 raise BadMesh(
-                    "The mesh is too tangled to be checked: too many of its triangles lie over each other. Remesh it evenly."
+                    "The mesh is too tangled to be checked: too many of its triangles lie over each other. Remesh it "
+                    "evenly."
                 )
             for part in np.split(
                 np.arange(len(larger)), np.searchsorted(many, np.arange(_AT_ONCE, many[-1], _AT_ONCE))

@@ -16,9 +16,17 @@ _WIDEST = 6.0
 
 
 def impulses(
-    field: SampledField, points, velocity, inverse_mass, rate: Callable[[np.ndarray], np.ndarray], reach, dt: float, *,
-    on_points: float, on_field: float,
-) -> np.ndarray:  # fmt: skip
+    field: SampledField,
+    points,
+    velocity,
+    inverse_mass,
+    rate: Callable[[np.ndarray], np.ndarray],
+    reach,
+    dt: float,
+    *,
+    on_points: float,
+    on_field: float,
+) -> np.ndarray:
     """Return what drag gives to points in `dt` seconds, (n, 3) [N s].
 
     Taken implicitly, in the points' speed and in what all of them together do to the field, so that nothing overshoots.
@@ -98,9 +106,16 @@ class BodyDrag:
         along /= np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-12)
         half = (0.5 * field.density * bodies.drag_coefficient * share * self.shadow(along))[some]
         impulse = impulses(
-            field, position, velocity, inverse_mass[some], lambda speed: half * speed, reach, dt, on_points=on_bodies,
+            field,
+            position,
+            velocity,
+            inverse_mass[some],
+            lambda speed: half * speed,
+            reach,
+            dt,
+            on_points=on_bodies,
             on_field=on_field,
-        )  # fmt: skip
+        )
         before = bodies.impulse_taken
         whole[some] = on_bodies * impulse
         bodies.apply_impulse(whole, np.zeros_like(whole))

@@ -52,7 +52,8 @@ class Stream:
         return high
 
     def _total(self, time):
-        """All that would have been given off between the first point and a time: the rate is straight between moments."""
+        """All that would have been given off between the first point and a time: the rate is straight between
+        moments."""
         times, rates, sums = self._times, self._rates, self._sums
         i = np.clip(np.searchsorted(times, time, side="right") - 1, 0, len(times) - 1)
         beyond = time - times[i]

@@ -57,7 +57,8 @@ class Bounce(NamedTuple):
 
 
 class Screws(NamedTuple):
-    """How bodies go in a step: each turns about an axis and moves along it, evenly, so that all places of what is rigid go alike."""
+    """How bodies go in a step: each turns about an axis and moves along it, evenly, so that all places of what is
+    rigid go alike."""
 
     turn: np.ndarray  # (m, 3) about which it turns, by as much [rad]
     shift: np.ndarray  # (m, 3) how the world's origin sets off with it [m]
@@ -92,7 +93,8 @@ def _draw(seed, patch, number, slot):
 
 @serial
 def parting(faces, parted, bodies, speed):
-    """Write how fast the two sides of each patch part, speed (m,) [m/s]; 0 where parted (m,) uint8 says it still holds."""
+    """Write how fast the two sides of each patch part, speed (m,) [m/s]; 0 where parted (m,) uint8 says it still
+    holds."""
     pair, area, anchor = faces.pair, faces.area, faces.anchor
     rotation, velocity, spin = bodies.rotation, bodies.velocity, bodies.spin
     for m in range(len(area)):
@@ -141,7 +143,8 @@ def spawn(faces, count, speed, first_number, rule, bodies, dt, out):
     """Write the newborn points of all patches; returns their number.
 
     A point starts on the patch, midway between the two bodies, with the mean of their surface velocities and a
-    random share of the speed of parting, at a moment drawn from the step; it has flown since. Sizes follow a power law with
+    random share of the speed of parting, at a moment drawn from the step; it has flown since. Sizes follow a power law
+    with
     as much mass in each decade.
     """
     pair, area, extent, axis, normal, anchor = (
@@ -281,9 +284,11 @@ def _restitution(bounce, speed):
 
 @inline
 def _sweep(ax, ay, az, bx, by, bz, radius, planes, first, last):
-    """When, as a share of the way from a to b, a ball meets a convex body that stands still, and by which face; 2 if it does not.
+    """When, as a share of the way from a to b, a ball meets a convex body that stands still, and by which face; 2 if
+    it does not.
 
-    What begins in the body leaves by the face that it was least deep behind, so that nothing passes that has once come to rest
+    What begins in the body leaves by the face that it was least deep behind, so that nothing passes that has once come
+    to rest
     on it, however thin it is.
     """
     enter, leave, face = -1.0, 1.0, -1
@@ -426,10 +431,13 @@ def collide(position, velocity, before, size, bodies, screws, bins, bounce, fric
                         for q in range(bins.start[c], bins.start[c + 1]):
                             body = bins.items[q]
                             if (
-                                max(ax, bx) < bodies.low[body, 0] or min(ax, bx) > bodies.high[body, 0]
-                                or max(ay, by) < bodies.low[body, 1] or min(ay, by) > bodies.high[body, 1]
-                                or max(az, bz) < bodies.low[body, 2] or min(az, bz) > bodies.high[body, 2]
-                            ):  # fmt: skip
+                                max(ax, bx) < bodies.low[body, 0]
+                                or min(ax, bx) > bodies.high[body, 0]
+                                or max(ay, by) < bodies.low[body, 1]
+                                or min(ay, by) > bodies.high[body, 1]
+                                or max(az, bz) < bodies.low[body, 2]
+                                or min(az, bz) > bodies.high[body, 2]
+                            ):
                                 continue
                             t, f, sx, sy, sz = _met(body, ax, ay, az, bx, by, bz, left, radius, bodies, screws)
                             if t < soonest:

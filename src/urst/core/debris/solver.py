@@ -170,8 +170,17 @@ class DebrisSolver(Checkpointed):
         travel = float(np.abs(now.position - was.position).max(initial=0.0)) + float(bulge.max(initial=0.0))
         now = now._replace(low=np.minimum(was.low, now.low) - bulge, high=np.maximum(was.high, now.high) + bulge)
         kernels.collide(
-            p.position, p.velocity, before, p.size, obstacles(now), screws, self._bins(now, before, travel), _bounce(s.restitution), s.friction, dt,
-        )  # fmt: skip
+            p.position,
+            p.velocity,
+            before,
+            p.size,
+            obstacles(now),
+            screws,
+            self._bins(now, before, travel),
+            _bounce(s.restitution),
+            s.friction,
+            dt,
+        )
 
     def _bins(self, bodies: Placed, before: np.ndarray | None = None, travel: float = 0.0) -> Bins:
         position, room = self.points.position, 0.0
@@ -251,7 +260,8 @@ class DebrisSolver(Checkpointed):
 
 
 def _screws(was: Placed, now: Placed) -> tuple[Screws, np.ndarray]:
-    """How bodies go from one pose to another, and by what angle (m,) [rad] they turn; the logarithm of a rigid motion."""
+    """How bodies go from one pose to another, and by what angle (m,) [rad] they turn; the logarithm of a rigid
+    motion."""
     turned = Rotation.from_matrix(now.rotation @ np.transpose(was.rotation, (0, 2, 1)))
     turn, shift = turned.as_rotvec(), now.position - turned.apply(was.position)
     angle = np.linalg.norm(turn, axis=1)

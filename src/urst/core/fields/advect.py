@@ -170,7 +170,8 @@ def _limited(f, ahead, back, i, j, k, x, y, z):
 def correct(f, ahead, origin, goal, out):
     """MacCormack correction: out = ahead + (f - back) / 2, within the values it came from (Selle et al. 2008).
 
-    `ahead` is the semi-Lagrangian step of f; `origin` (`Places`) is where each sample was, `goal` where it will be, so that
+    `ahead` is the semi-Lagrangian step of f; `origin` (`Places`) is where each sample was, `goal` where it will be, so
+    that
     `back` is `ahead` from there.
     """
     nx, ny, nz = f.shape
@@ -221,7 +222,8 @@ def gather_open(f, was_open, is_open, from_x, from_y, from_z, out):
 
 @parallel
 def correct_open(f, ahead, is_clear, origin, goal, out):
-    """MacCormack correction of the same, where both ends of the way lie clear of solids; elsewhere the plain step stands.
+    """MacCormack correction of the same, where both ends of the way lie clear of solids; elsewhere the plain step
+    stands.
 
     Beside a solid that moves, the two ways do not mirror each other, and the correction would make dust from nothing.
     """

@@ -16,7 +16,8 @@ class Held(NamedTuple):
     cell: np.ndarray
     """(m, 3) int64"""
     value: np.ndarray
-    """(m, 6) float64: what a unit of the body's velocity, and of its spin about its centre, drives out of that cell through
+    """(m, 6) float64: what a unit of the body's velocity, and of its spin about its centre, drives out of that cell
+    through
     one of its faces"""
 
     def impulses(self, pressure: np.ndarray, scale: float, bodies: int) -> np.ndarray:
@@ -54,8 +55,10 @@ def inverse_masses(inverse_mass: np.ndarray, inverse_inertia: np.ndarray) -> np.
 class BodyTerms:
     """The term J^T M^-1 J that bodies add to the pressure matrix (Batty, Bertails & Bridson 2007, eq. 10).
 
-    A row of J is one of a body's six directions: it sums the outflow that a unit of the body's velocity (or spin) drives
-    out of each open cell beside it. The pressure that keeps the flow free of divergence then pushes the body by J p: both
+    A row of J is one of a body's six directions: it sums the outflow that a unit of the body's velocity (or spin)
+    drives
+    out of each open cell beside it. The pressure that keeps the flow free of divergence then pushes the body by J p:
+    both
     are solved at once, so a light body is as steady as a heavy one.
 
     Parameters
@@ -68,7 +71,8 @@ class BodyTerms:
     scale : float
         Mass of a full cell [kg].
     joined : (nx, ny, nz) bool, optional
-        Cells from which there is a way out of the grid; all, if not given. Shut in, a cell pushes bodies but does not have
+        Cells from which there is a way out of the grid; all, if not given. Shut in, a cell pushes bodies but does not
+        have
         them give way: its pressure is known only up to a constant.
     """
 

@@ -8,7 +8,8 @@ _HAIR = 1e-6
 
 
 def shape(settings: Any) -> tuple[int, int, int]:
-    """Return the cells along x, y, z, rounded up to multiples of 8 for the multigrid; what rounding adds to a side counts for nothing.
+    """Return the cells along x, y, z, rounded up to multiples of 8 for the multigrid; what rounding adds to a side
+    counts for nothing.
 
     Parameters
     ----------

@@ -22,7 +22,8 @@ class LiquidFrame:
     filled: np.ndarray
     """(1,) how many particles fill it; deep in it there are none, and its flow is on the grid alone"""
     blocked: np.ndarray
-    """(nx, ny, nz) uint8, faces of cells that walls thinner than these close, a bit each: before and behind along x, y, z"""
+    """(nx, ny, nz) uint8, faces of cells that walls thinner than these close, a bit each: before and behind along x,
+    y, z"""
 
     @classmethod
     def of(cls, arrays: dict[str, np.ndarray]) -> "LiquidFrame":

@@ -102,7 +102,8 @@ def open_faces(is_open, axis, out):
 
 @parallel
 def coarsen(fine, axis, out):
-    """Weights of the coarse faces across one axis: the mean of the four fine faces each covers; plain arrays, not packed."""
+    """Weights of the coarse faces across one axis: the mean of the four fine faces each covers; plain arrays, not
+    packed."""
     quarter = np.float32(0.25)
     for row in prange(out.shape[0]):
         i = np.int64(row)
@@ -141,7 +142,8 @@ def free_surface(faces, surface, least, out_x, out_y, out_z, near, exact):
     """Part the open faces between liquid cells from those between liquid and the free surface.
 
     surface (cells): signed distance, negative in the liquid; a cell above -least is none of it. out_* take the weights
-    between two liquid cells, and of a liquid cell's faces beyond the grid; near (cells) the sum of the weights towards the surface, exact
+    between two liquid cells, and of a liquid cell's faces beyond the grid; near (cells) the sum of the weights towards
+    the surface, exact
     the same with each over the share of the way at which the surface is met (Gibou et al. 2002, A second-order-accurate
     symmetric discretization of the Poisson equation on irregular domains, sec. 2).
     """
@@ -184,7 +186,8 @@ def free_surface(faces, surface, least, out_x, out_y, out_z, near, exact):
 
 @parallel
 def pack_weights(wx, wy, wz, extra, weights, diagonal, inverse):
-    """Pack plain face weights by cell and colour, with the sum of them and `extra` (cells) and its inverse, 0 where the sum is
+    """Pack plain face weights by cell and colour, with the sum of them and `extra` (cells) and its inverse, 0 where
+    the sum is
     0."""
     nx, ny, nz = extra.shape
     stride = (nz + 1) // 2 + 2

@@ -241,7 +241,8 @@ def turn_plane(direction, share, z, i):
 
 @serial
 def restrict(p, rhs, weights, diagonal, odd, coarse, a, rooms):
-    """Sum the residual of the eight cells under each coarse one of plane a, halved, after a sweep that ended with colour 1.
+    """Sum the residual of the eight cells under each coarse one of plane a, halved, after a sweep that ended with
+    colour 1.
 
     That sweep has left no residual in colour 1, so only the four cells of colour 0 count. The half comes from the
     coarse matrix being discretised anew with unit weights on cells twice as wide. `rooms` (2, ny * stride) is scratch.
@@ -267,7 +268,8 @@ def restrict(p, rhs, weights, diagonal, odd, coarse, a, rooms):
 
 @serial
 def prolong(coarse, inverse, fine, odd, i):
-    """Add each coarse value to its open fine cells of colour 0 in plane i; the sweep that follows begins with colour 1."""
+    """Add each coarse value to its open fine cells of colour 0 in plane i; the sweep that follows begins with colour
+    1."""
     start, size = stride_of(fine, odd), odd.shape[1]
     wide = (start - 2) // 2 + start % 2 + 2
     a, row = i >> 1, np.empty(start - 2, np.float32)

@@ -8,7 +8,8 @@ from urst.core.fields import sampled_kernels as kernels
 class SampledField:
     """Velocity on the faces of a grid; what is sampled and what is deposited use the same weights.
 
-    A hat of `reach` cells about each point, over the open faces only, normalised. Deposits are the adjoint of samples, so an
+    A hat of `reach` cells about each point, over the open faces only, normalised. Deposits are the adjoint of samples,
+    so an
     impulse that goes into the field does just the work its sampled velocity tells.
 
     Parameters
@@ -48,7 +49,8 @@ class SampledField:
         Returns
         -------
         (velocity, response)
-            velocity (n, 3) [m/s]; response (n, 3) [1/kg], by how much the sampled velocity rises for an impulse of 1 N s
+            velocity (n, 3) [m/s]; response (n, 3) [1/kg], by how much the sampled velocity rises for an impulse of 1 N
+            s
             deposited at the point; 0 where no open face is near.
         """
         points = np.ascontiguousarray(points, float)
@@ -60,7 +62,8 @@ class SampledField:
         return velocity, response / (self.density * self.cell**3)
 
     def deposit(self, points: np.ndarray, reach: np.ndarray, impulse: np.ndarray) -> np.ndarray:
-        """Put impulses (n, 3) [N s] into the field at points; return the momentum it took, (3,) [N s], as measured on it.
+        """Put impulses (n, 3) [N s] into the field at points; return the momentum it took, (3,) [N s], as measured on
+        it.
 
         What single precision has swallowed is put in with the next deposit, so nothing is lost for long.
 
@@ -95,7 +98,8 @@ class SampledField:
     def load(self, points: np.ndarray, reach: np.ndarray, rate: np.ndarray) -> np.ndarray:
         """Return how strongly all points together hold the field at each of them.
 
-        Each point pulls with `rate` (n,) [kg], the impulse for a velocity difference of 1 m/s. Returns (n, 3), the sampled
+        Each point pulls with `rate` (n,) [kg], the impulse for a velocity difference of 1 m/s. Returns (n, 3), the
+        sampled
         sum of what all deposit over the field's own mass.
 
         Parameters

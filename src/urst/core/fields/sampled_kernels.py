@@ -26,7 +26,8 @@ def _hat(i, j, k, at, reach):
 
 @parallel
 def sample(u, weight, axis, points, reach, origin, cell, out, response):
-    """Write into column `axis` of out (n, 3) the mean of u about each point, and of response the sum of squared weights."""
+    """Write into column `axis` of out (n, 3) the mean of u about each point, and of response the sum of squared
+    weights."""
     for p in prange(len(points)):
         at, first, last = np.empty(3), np.empty(3, np.int64), np.empty(3, np.int64)
         _span(p, axis, points, reach, origin, cell, u.shape, at, first, last)
@@ -45,7 +46,8 @@ def sample(u, weight, axis, points, reach, origin, cell, out, response):
 
 @serial
 def deposit(out, weight, axis, points, reach, origin, cell, amount):
-    """Add each point's amount (n,) to out (faces, float64), spread by the weights `sample` uses; points in their order."""
+    """Add each point's amount (n,) to out (faces, float64), spread by the weights `sample` uses; points in their
+    order."""
     at, first, last = np.empty(3), np.empty(3, np.int64), np.empty(3, np.int64)
     for p in range(len(points)):
         if amount[p] == 0.0:

@@ -15,7 +15,8 @@ from urst.core.geometry.convex import hull_of
 from urst.core.geometry.mesh import Mesh, mass_properties
 from urst.errors import BadMesh
 
-#: a fragment is convex enough if the hulls of its parts hold so much more than it does, each, and has so many parts at most
+#: a fragment is convex enough if the hulls of its parts hold so much more than it does, each, and has so many parts at
+#: most
 _CONVEX, _PARTS = 0.03, 12
 #: and what stays whole so many
 _WHOLE_PARTS = 48

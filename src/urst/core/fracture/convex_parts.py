@@ -1,7 +1,9 @@
 """A closed mesh taken apart into nearly convex parts, so that what is hollow or bent collides as what it is.
 
-The worst part is cut again and again by the plane that brings most: one in which a face beside a reflex edge lies, or one across
-its middle (after Mamou & Ghorbel 2009, Approximate convex decomposition, with concavity as volume missing from the hull).
+The worst part is cut again and again by the plane that brings most: one in which a face beside a reflex edge lies, or
+one across
+its middle (after Mamou & Ghorbel 2009, Approximate convex decomposition, with concavity as volume missing from the
+hull).
 """
 
 import manifold3d
@@ -75,7 +77,8 @@ def _missing(part):
 def _cut(part, size):
     """The best plane, its normal and offset; None if no plane cuts it.
 
-    A first cut through something hollow brings nothing by itself; then the one counts that leaves the least in one piece.
+    A first cut through something hollow brings nothing by itself; then the one counts that leaves the least in one
+    piece.
     """
     best, least = None, np.inf
     for normal, offset in _candidates(part, size):

@@ -38,7 +38,8 @@ def spread_velocity(position, velocity, total, weight):
 
 @parallel
 def extend(total, weight, out, known):
-    """Write velocities (cells, 3), where no particle is near the mean of cells beside that have one, and which have one then,
+    """Write velocities (cells, 3), where no particle is near the mean of cells beside that have one, and which have
+    one then,
     known (cells) uint8."""
     nx, ny, nz = weight.shape
     for row in prange(nx):
@@ -71,8 +72,10 @@ def _ramp(x, none, full):
 def potentials(phi, walls, filled, u, cell, speed, clash, crest, rates, out):
     """Write how many points each cell gives birth to, out (cells) [1/s a cell's volume of liquid], near the surface.
 
-    Air is trapped where liquid closes on itself: the mean over directions n of |G n| - n . G n, with the slope G of the velocity,
-    which is the sum over neighbours of Ihmsen et al. 2012 for a flow that changes evenly. Crests are where the surface is bent
+    Air is trapped where liquid closes on itself: the mean over directions n of |G n| - n . G n, with the slope G of
+    the velocity,
+    which is the sum over neighbours of Ihmsen et al. 2012 for a flow that changes evenly. Crests are where the surface
+    is bent
     outwards and goes forward; where liquid has torn off it all is spray. All by how fast it goes.
 
     Parameters
@@ -142,9 +145,14 @@ def potentials(phi, walls, filled, u, cell, speed, clash, crest, rates, out):
                     sz = phi[i, j, k + 1] - phi[i, j, k - 1]
                     slope = max(np.sqrt(sx * sx + sy * sy + sz * sz), np.float32(1e-6))
                     bent = (
-                        phi[i + 1, j, k] + phi[i - 1, j, k] + phi[i, j + 1, k] + phi[i, j - 1, k] + phi[i, j, k + 1]
-                        + phi[i, j, k - 1] - np.float32(6.0) * phi[i, j, k]
-                    ) / cell  # fmt: skip
+                        phi[i + 1, j, k]
+                        + phi[i - 1, j, k]
+                        + phi[i, j + 1, k]
+                        + phi[i, j - 1, k]
+                        + phi[i, j, k + 1]
+                        + phi[i, j, k - 1]
+                        - np.float32(6.0) * phi[i, j, k]
+                    ) / cell
                     if (x * sx + y * sy + z * sz) > FORWARD * size * slope:
                         born += rates[1] * _ramp(bent, crest[0], crest[1])
                 out[i, j, k] = fast * born
@@ -179,7 +187,8 @@ def velocity_at(u, x, y, z, out):
 
 @inline
 def _stopped(blocked, axis, start, end, first, second, speed):
-    """Where a way along an axis ends, and with what speed: at the first face that a thin wall closes. first, second: the place along
+    """Where a way along an axis ends, and with what speed: at the first face that a thin wall closes. first, second:
+    the place along
     the two other axes, in their order."""
     nx, ny, nz = blocked.shape
     n = nx if axis == 0 else (ny if axis == 1 else nz)

@@ -17,8 +17,10 @@ _NAMES = {FOAM: "foam", BUBBLE: "bubbles", SPRAY: "spray", MIST: "mist"}
 
 
 class FrothSolver(Checkpointed):
-    """Points that a liquid gives birth to and carries along (Ihmsen, Akinci, Akinci & Teschner 2012, Unified spray, foam and air
-    bubbles for particle-based fluids): spray flies, foam goes with the surface, bubbles rise; each becomes another where it comes
+    """Points that a liquid gives birth to and carries along (Ihmsen, Akinci, Akinci & Teschner 2012, Unified spray,
+    foam and air
+    bubbles for particle-based fluids): spray flies, foam goes with the surface, bubbles rise; each becomes another
+    where it comes
     to be another.
 
     Parameters
@@ -39,9 +41,16 @@ class FrothSolver(Checkpointed):
     STATE = ("position", "velocity", "age", "life", "kind", "time", "born", "refused", "steps", "rate")
 
     def __init__(
-        self, settings: FrothSettings, gravity, origin, cell: float, shape, *, start_time: float = 0.0,
+        self,
+        settings: FrothSettings,
+        gravity,
+        origin,
+        cell: float,
+        shape,
+        *,
+        start_time: float = 0.0,
         check_cancelled: Callable[[], None] = lambda: None,
-    ):  # fmt: skip
+    ):
         self.settings, self.gravity, self.check_cancelled = settings, np.array(gravity, np.float32), check_cancelled
         self.origin, self.cell, self.shape = np.asarray(origin, float), float(cell), tuple(shape)
         self.time = start_time
@@ -98,9 +107,23 @@ class FrothSolver(Checkpointed):
         for _ in range(parts):
             self.check_cancelled()
             kernels.move(
-                self.position, self.velocity, self.age, self.life, self.kind, self.phi, self.walls, self.blocked, self.flow, self._rules,
-                self._lives, self._on, self.gravity, wind, np.float32(self.cell), np.float32(dt / parts),
-            )  # fmt: skip
+                self.position,
+                self.velocity,
+                self.age,
+                self.life,
+                self.kind,
+                self.phi,
+                self.walls,
+                self.blocked,
+                self.flow,
+                self._rules,
+                self._lives,
+                self._on,
+                self.gravity,
+                wind,
+                np.float32(self.cell),
+                np.float32(dt / parts),
+            )
         here = self.kind != kernels.GONE
         for name in ("position", "velocity", "age", "life", "kind"):
             setattr(self, name, getattr(self, name)[here])
@@ -115,9 +138,17 @@ class FrothSolver(Checkpointed):
         limits = lambda x: np.array([x.none, x.full], np.float32)  # noqa: E731
         volume = self.cell**3
         kernels.potentials(
-            self.phi, self.walls, self.filled, self.flow, np.float32(self.cell), limits(b.speed), limits(b.clash), limits(b.crest),
-            np.array([b.trapped * volume, b.crests * volume], np.float32), out,
-        )  # fmt: skip
+            self.phi,
+            self.walls,
+            self.filled,
+            self.flow,
+            np.float32(self.cell),
+            limits(b.speed),
+            limits(b.clash),
+            limits(b.crest),
+            np.array([b.trapped * volume, b.crests * volume], np.float32),
+            out,
+        )
         cells = np.flatnonzero(out > 0.0)
         count = rng.poisson(dt * out.ravel()[cells])
         self.rate = float(count.sum()) / (dt * volume * max(len(cells), 1))

@@ -33,9 +33,18 @@ class DustSource:
     """
 
     def __init__(
-        self, carrier: Boundary, where: Where, rate: float | Curve, velocity: np.ndarray, opens: float, closes: float, *,
-        cell: float, seed: int, clock: Clock | None = None,
-    ):  # fmt: skip
+        self,
+        carrier: Boundary,
+        where: Where,
+        rate: float | Curve,
+        velocity: np.ndarray,
+        opens: float,
+        closes: float,
+        *,
+        cell: float,
+        seed: int,
+        clock: Clock | None = None,
+    ):
         self.carrier, self.velocity, self.radius = carrier, velocity, 1.5 * cell
         self.stream = Stream(rate, opens, closes, clock)
         f = carrier.fragments

@@ -23,7 +23,8 @@ def pockets(is_open: np.ndarray) -> np.ndarray:
 def balance(pocket: np.ndarray, rhs: np.ndarray) -> None:
     """Spread what a closed pocket's walls squeeze evenly over it: such a pocket has no other way to give.
 
-    Between bodies that could give way it is done all the same: real air gets out through gaps that no cell shows, and air
+    Between bodies that could give way it is done all the same: real air gets out through gaps that no cell shows, and
+    air
     that could not would throw heavy bodies apart.
 
     Parameters

@@ -156,7 +156,8 @@ class GasSolver(Checkpointed):
         self.velocity = [self._carried(u, flow, step, axis) for axis, u in enumerate(flow)]
 
     def _keep_mass(self, wanted, beside):
-        """Put right beside solids what was made or lost there, where tracing keeps no account: cells that a body opens or
+        """Put right beside solids what was made or lost there, where tracing keeps no account: cells that a body opens
+        or
         closes have no one place their dust came from."""
         there = float(self.density[beside].sum(dtype=np.float64))
         if there > 0.0:
@@ -186,9 +187,16 @@ class GasSolver(Checkpointed):
         added = np.zeros(self.shape, np.float32)
         momentum = np.zeros((3, *self.shape), np.float32)
         kernels.splat(
-            births.position, births.velocity, births.mass, self.origin, self.cell, births.radius, self.solids.solid, added,
+            births.position,
+            births.velocity,
+            births.mass,
+            self.origin,
+            self.cell,
+            births.radius,
+            self.solids.solid,
+            added,
             momentum,
-        )  # fmt: skip
+        )
         self.given += float(added.sum(dtype=np.float64)) * self.cell**3
         if self.settings.heat:
             fresh = added / np.maximum(self.density + added, 1e-12)
@@ -196,18 +204,31 @@ class GasSolver(Checkpointed):
         self.density += added
         for axis in range(3):
             kernels.push(
-                self.velocity[axis], self.solids.weights[axis], axis, added, momentum[axis], np.float32(AIR_DENSITY),
+                self.velocity[axis],
+                self.solids.weights[axis],
+                axis,
+                added,
+                momentum[axis],
+                np.float32(AIR_DENSITY),
                 np.float32(s.push),
-            )  # fmt: skip
+            )
 
     def _force(self, h, s):
         weights = self.solids.weights
         for axis in range(3):
             if self.gravity[axis]:
                 kernels.lift(
-                    self.velocity[axis], weights[axis], axis, self.gravity[axis], self.density, self.heat,
-                    np.float32(h), np.float32(s.weight), np.float32(AIR_DENSITY), np.float32(AIR_TEMPERATURE),
-                )  # fmt: skip
+                    self.velocity[axis],
+                    weights[axis],
+                    axis,
+                    self.gravity[axis],
+                    self.density,
+                    self.heat,
+                    np.float32(h),
+                    np.float32(s.weight),
+                    np.float32(AIR_DENSITY),
+                    np.float32(AIR_TEMPERATURE),
+                )
         if s.swirl:
             curl = kernels.Curl(*(np.zeros(self.shape, np.float32) for _ in range(4)))
             kernels.vorticity(*self.velocity, np.float32(1.0 / self.cell), *curl)
@@ -233,8 +254,10 @@ class GasSolver(Checkpointed):
         pressure, self.solution = solver.solve(rhs, tolerance=self.settings.tolerance, terms=terms)
         if not self.solution.converged:
             raise SolverFailed(
-                f"The pressure solve left {self.solution.residual:.2g} of the divergence after {self.solution.iterations} "
-                f"rounds, more than the {self.settings.tolerance:.2g} asked for: raise the divergence left, or use larger cells."
+                f"The pressure solve left {self.solution.residual:.2g} of the divergence after "
+                f"{self.solution.iterations} "
+                f"rounds, more than the {self.settings.tolerance:.2g} asked for: raise the divergence left, or use "
+                "larger cells."
             )
         before = self.momentum() if terms is not None else None
         for axis in range(3):

@@ -88,6 +88,8 @@ class Puffs:
         share = np.interp(age - ended, self._ages, self._given) - np.interp(age - begun, self._ages, self._given)
         back = 0.5 * (begun + ended)[:, None]
         return Births(
-            self.position[here] - back * self.velocity[here], self.velocity[here],
-            self.mass * share, self.radius,
-        )  # fmt: skip
+            self.position[here] - back * self.velocity[here],
+            self.velocity[here],
+            self.mass * share,
+            self.radius,
+        )

@@ -1,7 +1,8 @@
 """Set pieces made from a few numbers.
 
 Every generator returns a list of meshes: one for a plain solid, several where the piece is built of parts that touch (a
-wall of bricks). All are closed but terrain, which is a sheet. The base rests on z = 0 and stands centred on the origin; z is up.
+wall of bricks). All are closed but terrain, which is a sheet. The base rests on z = 0 and stands centred on the
+origin; z is up.
 """
 
 import numpy as np
@@ -10,10 +11,20 @@ from urst.core.geometry.mesh import Mesh
 
 _BOX_TRIANGLES = np.array(
     [
-        [0, 2, 1], [0, 3, 2], [4, 5, 6], [4, 6, 7], [0, 1, 5], [0, 5, 4],
-        [1, 2, 6], [1, 6, 5], [2, 3, 7], [2, 7, 6], [3, 0, 4], [3, 4, 7],
+        [0, 2, 1],
+        [0, 3, 2],
+        [4, 5, 6],
+        [4, 6, 7],
+        [0, 1, 5],
+        [0, 5, 4],
+        [1, 2, 6],
+        [1, 6, 5],
+        [2, 3, 7],
+        [2, 7, 6],
+        [3, 0, 4],
+        [3, 4, 7],
     ]
-)  # fmt: skip
+)
 
 
 def box_between(low, high) -> Mesh:

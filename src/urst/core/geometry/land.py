@@ -23,7 +23,8 @@ class Land(NamedTuple):
     normal: np.ndarray
     """(t, 3) unit, to the side that bears"""
     fold: np.ndarray
-    """(t, 3) float64 [rad]: by how much the surface bends down beyond the edge from each corner to the next: positive over a
+    """(t, 3) float64 [rad]: by how much the surface bends down beyond the edge from each corner to the next: positive
+    over a
     ridge, pi / 2 where it ends, 0 where it is flat or rises"""
     low: np.ndarray
     """(nodes, 3) [m]: the tree's bounds, the root first, children of k at 2 k + 1 and 2 k + 2, leaves last"""
@@ -161,7 +162,8 @@ def _meet(low, high, other_low, other_high):
 
 @serial
 def thickness(land, some, most, out):
-    """Find how far behind the middles of triangles `some` (k,) the surface comes again, at most `most` [m], into out (k,).
+    """Find how far behind the middles of triangles `some` (k,) the surface comes again, at most `most` [m], into out
+    (k,).
 
     Rays are followed down the tree (Williams et al. 2005 for the bounds, Moller & Trumbore 1997 for triangles).
     """

@@ -26,7 +26,8 @@ _ROUNDS = 20
 def moved_in(mesh: Mesh, thickness: float) -> Mesh:
     """Return the surface that lies a distance behind all faces of a closed one.
 
-    Corners go where the faces about them, moved along their normals, meet: the point nearest to the corner that does so in the least squares.
+    Corners go where the faces about them, moved along their normals, meet: the point nearest to the corner that does
+    so in the least squares.
 
     Parameters
     ----------
@@ -49,7 +50,8 @@ def moved_in(mesh: Mesh, thickness: float) -> Mesh:
         if abs(low) < _LEAST * float(np.ptp(mesh.vertices, axis=0).max()):
             raise BadMesh("No surface lies behind this one: it is not a sound solid; repair it, or let it be solid.")
         raise BadMesh(
-            f"A wall of {abs(thickness) * 100:.3g} cm leaves no room where this shape is narrow: use at most {abs(low) * 99:.2g} cm, "
+            f"A wall of {abs(thickness) * 100:.3g} cm leaves no room where this shape is narrow: use at most "
+            f"{abs(low) * 99:.2g} cm, "
             "or let it grow to the other side."
         )
     return moved
@@ -136,8 +138,10 @@ def is_convex(mesh: Mesh) -> bool:
 def wall_parts(outer: Mesh, inner: Mesh) -> list[Mesh]:
     """Return convex parts of what lies between two closed surfaces.
 
-    Around a convex hollow they are cut off one after another by the planes of its faces, and together are just that; else each
-    flat convex patch of faces, which both surfaces must have in common, becomes a wedge, and wedges lap over a little where
+    Around a convex hollow they are cut off one after another by the planes of its faces, and together are just that;
+    else each
+    flat convex patch of faces, which both surfaces must have in common, becomes a wedge, and wedges lap over a little
+    where
     faces meet in a hollow edge.
 
     Parameters

@@ -1,4 +1,5 @@
-"""A narrow band of particles: deep in a liquid its flow is on the grid alone (Ferstl, Ando, Wojtan, Westermann & Thuerey 2016)."""
+"""A narrow band of particles: deep in a liquid its flow is on the grid alone (Ferstl, Ando, Wojtan, Westermann &
+Thuerey 2016)."""
 
 import numpy as np
 
@@ -91,7 +92,8 @@ class Band(Checkpointed):
         Returns
         -------
         (kept, places, velocities, slopes)
-            Which of them stay in sight, (n,) bool, None if all do; and those that come in sight, (m, 3) [cells], (m, 3) [m/s],
+            Which of them stay in sight, (n,) bool, None if all do; and those that come in sight, (m, 3) [cells], (m,
+            3) [m/s],
             (m, 3, 3), all float32.
         """
         if self.zone is None:
@@ -158,7 +160,8 @@ class Band(Checkpointed):
         return None if self.zone is None else self.zone == deep_kernels.BARE
 
     def counted_for(self, walls: Walls, flow: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Return what stands for the particles out of sight: places (n, 3) [m], velocities (n, 3) [m/s], and how many each is (n,).
+        """Return what stands for the particles out of sight: places (n, 3) [m], velocities (n, 3) [m/s], and how many
+        each is (n,).
 
         Parameters
         ----------
@@ -176,7 +179,8 @@ class Band(Checkpointed):
 def moving(
     places: np.ndarray, velocity: np.ndarray, number: np.ndarray, gravity: np.ndarray
 ) -> tuple[float, float, float]:
-    """Return sums over all particles: of squared speeds [m2/s2] and of height times gravity [m2/s2]; and the greatest speed [m/s].
+    """Return sums over all particles: of squared speeds [m2/s2] and of height times gravity [m2/s2]; and the greatest
+    speed [m/s].
 
     Parameters
     ----------

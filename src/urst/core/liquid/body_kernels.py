@@ -27,7 +27,8 @@ def _sample(axis, i, j, k, s, owner):
 
 @inline
 def _at_side(axis, i, j, k, ends, shape):
-    """Whether a face lies in a side of the grid that is a wall; ends (2,): whether the first and the last across the axis are."""
+    """Whether a face lies in a side of the grid that is a wall; ends (2,): whether the first and the last across the
+    axis are."""
     at = i if axis == 0 else (j if axis == 1 else k)
     return (at == 0 and ends[0]) or (at == shape[axis] - 1 and ends[1])
 
@@ -45,7 +46,8 @@ def _middle(axis, i, j, k, origin, cell):
 def move_walls(distance, owner, ease, weight, axis, ends, loose, position, velocity, spin, origin, cell, wall):
     """Write the velocity along an axis [m/s] of what closes each face across it, the mean of bodies by what they close.
 
-    It is 0 where none does. In sides of the grid that are walls, `ends` (2,), `loose` ones (n,) do not count: they lie against
+    It is 0 where none does. In sides of the grid that are walls, `ends` (2,), `loose` ones (n,) do not count: they lie
+    against
     these.
     """
     d, e = (axis + 1) % 3, (axis + 2) % 3
@@ -122,8 +124,23 @@ def count_held(distance, owner, ease, node, weight, axis, ends, phi, least, coun
 
 @parallel
 def list_held(
-    distance, owner, ease, node, weight, axis, ends, phi, least, position, origin, cell, first, out_body, out_cell, out_value
-):  # fmt: skip
+    distance,
+    owner,
+    ease,
+    node,
+    weight,
+    axis,
+    ends,
+    phi,
+    least,
+    position,
+    origin,
+    cell,
+    first,
+    out_body,
+    out_cell,
+    out_value,
+):
     """List what bodies hold of faces beside liquid.
 
     Parameters
@@ -282,7 +299,8 @@ def shut_in(wx, wy, wz, phi, least, closed, pocket):
 
 @parallel
 def immersed(distance, owner, phi, wet, all_of):
-    """Count the samples within each body near its surface, all_of (planes, n), and those beside liquid, wet (planes, n); both
+    """Count the samples within each body near its surface, all_of (planes, n), and those beside liquid, wet (planes,
+    n); both
     by planes of cells."""
     nx, ny, nz = phi.shape
     for row in prange(nx):

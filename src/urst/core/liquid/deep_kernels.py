@@ -14,7 +14,8 @@ LEFT, FILLED, BARE = 0, 1, 2
 STRIP = np.float32(1.0)
 #: set where the particles of a cell go
 ANEW = 256
-#: particles that a cell may have too many or too few of where they are kept in number, and so few of eight are hardly any
+#: particles that a cell may have too many or too few of where they are kept in number, and so few of eight are hardly
+#: any
 ODD, HARDLY = 1, 3
 #: deeper than this there are particles or the flow is known without [cells]
 WET = np.float32(1.5)
@@ -24,7 +25,8 @@ FEW = np.float32(1.0)
 
 @serial
 def deepen(depth):
-    """Make depths that end at that of the level set's band distances to its rim and on (chamfer distance: Borgefors 1986), in place.
+    """Make depths that end at that of the level set's band distances to its rim and on (chamfer distance: Borgefors
+    1986), in place.
 
     Parameters
     ----------
@@ -58,7 +60,8 @@ def deepen(depth):
 
 @parallel
 def zones(depth, kept, most, zone):
-    """Write where there are particles: LEFT near the surface and where they are `kept` (cells, bool), FILLED before `most` [cells]
+    """Write where there are particles: LEFT near the surface and where they are `kept` (cells, bool), FILLED before
+    `most` [cells]
     deep, BARE beyond."""
     nx, ny, nz = depth.shape
     for row in prange(nx):
@@ -74,7 +77,8 @@ def zones(depth, kept, most, zone):
 
 @serial
 def occupied(position, bits, count):
-    """Note which eighths of cells hold particles, bits (cells) uint8, and how many each cell holds, count (cells) int32."""
+    """Note which eighths of cells hold particles, bits (cells) uint8, and how many each cell holds, count (cells)
+    int32."""
     for p in range(len(position)):
         x, y, z = position[p, 0], position[p, 1], position[p, 2]
         i, j, k = np.int32(x), np.int32(y), np.int32(z)
@@ -85,11 +89,14 @@ def occupied(position, bits, count):
 
 @parallel
 def lacking(zone, depth, middle, touched, distance, bits, count, out):
-    """Write what is to become of cells, out (cells) uint16: the eighths of them that particles are to be born in, and ANEW where all that
+    """Write what is to become of cells, out (cells) uint16: the eighths of them that particles are to be born in, and
+    ANEW where all that
     there are go first.
 
-    FILLED cells with too few or too many are filled anew, so that what wells up is neither thin nor thick; so are the eighths of those
-    less deep that hardly hold any. BARE ones are emptied. Nothing is born in cells whose middle is in a wall, or that a thin wall
+    FILLED cells with too few or too many are filled anew, so that what wells up is neither thin nor thick; so are the
+    eighths of those
+    less deep that hardly hold any. BARE ones are emptied. Nothing is born in cells whose middle is in a wall, or that
+    a thin wall
     goes through.
 
     Parameters
@@ -127,7 +134,8 @@ def lacking(zone, depth, middle, touched, distance, bits, count, out):
 
 @parallel
 def take_up(position, u, v, w, step, velocity, affine):
-    """Give newborn particles (n, 3) [cells] the flow that comes to them in a step of so many cells for 1 m/s: velocity (n, 3) and its
+    """Give newborn particles (n, 3) [cells] the flow that comes to them in a step of so many cells for 1 m/s: velocity
+    (n, 3) and its
     slopes affine (n, 3, 3), written."""
     for number in prange(len(position)):
         p = np.int64(number)
@@ -147,9 +155,12 @@ def take_up(position, u, v, w, step, velocity, affine):
 def _weights(t):
     """Of the four values about a place t between the middle two (Catmull & Rom 1974)."""
     s = ONE - t
-    return -HALF * t * s * s, ONE - HALF * t * t * (np.float32(5.0) - np.float32(3.0) * t), HALF * t * (
-        ONE + t * (np.float32(4.0) - np.float32(3.0) * t)
-    ), -HALF * t * t * s  # fmt: skip
+    return (
+        -HALF * t * s * s,
+        ONE - HALF * t * t * (np.float32(5.0) - np.float32(3.0) * t),
+        HALF * t * (ONE + t * (np.float32(4.0) - np.float32(3.0) * t)),
+        -HALF * t * t * s,
+    )
 
 
 @inline
@@ -159,7 +170,8 @@ def _row(f, i, j, k, p, q, r, s):
 
 @inline
 def _smooth(f, x, y, z):
-    """A field between its values, by a cubic that does not leave the eight nearest; straight beside the grid's sides."""
+    """A field between its values, by a cubic that does not leave the eight nearest; straight beside the grid's
+    sides."""
     nx, ny, nz = f.shape
     x = min(max(x, ZERO), np.float32(nx - 1.001))
     y = min(max(y, ZERO), np.float32(ny - 1.001))
@@ -180,9 +192,11 @@ def _smooth(f, x, y, z):
         w = x0 if n == 0 else (x1 if n == 1 else (x2 if n == 2 else x3))
         h = i - 1 + n
         total += w * (
-            y0 * _row(f, h, j - 1, k, p, q, r, s) + y1 * _row(f, h, j, k, p, q, r, s)
-            + y2 * _row(f, h, j + 1, k, p, q, r, s) + y3 * _row(f, h, j + 2, k, p, q, r, s)
-        )  # fmt: skip
+            y0 * _row(f, h, j - 1, k, p, q, r, s)
+            + y1 * _row(f, h, j, k, p, q, r, s)
+            + y2 * _row(f, h, j + 1, k, p, q, r, s)
+            + y3 * _row(f, h, j + 2, k, p, q, r, s)
+        )
     least = min(min(min(f0, f1), min(f2, f3)), min(min(f4, f5), min(f6, f7)))
     most = max(max(max(f0, f1), max(f2, f3)), max(max(f4, f5), max(f6, f7)))
     return min(max(total, least), most)
@@ -190,9 +204,11 @@ def _smooth(f, x, y, z):
 
 @parallel
 def carry(u, v, w, axis, zone, depth, step, mass, out):
-    """Write what the flow carries to faces across an axis that have no particles to say it: velocity `out` and weight `mass`.
+    """Write what the flow carries to faces across an axis that have no particles to say it: velocity `out` and weight
+    `mass`.
 
-    It comes from where it was a step before (semi-Lagrangian: Robert 1981, by the midpoint rule and a cubic that makes no new extremes). Faces between
+    It comes from where it was a step before (semi-Lagrangian: Robert 1981, by the midpoint rule and a cubic that makes
+    no new extremes). Faces between
     cells that are FILLED or BARE go by the grid alone; so do those deep in the liquid that hardly a particle is near.
 
     Parameters

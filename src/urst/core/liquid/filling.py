@@ -54,7 +54,8 @@ def joined(place, level: float, walls: Walls) -> np.ndarray:
     at = np.floor((np.asarray(place, float) - walls.origin) / walls.cell).astype(int)
     if (at < 0).any() or (at >= shape).any() or not open_[tuple(at)]:
         raise BadValue(
-            f"The place of the pool, {', '.join(f'{x:g}' for x in place)}, is within a wall, above its level or outside the "
+            f"The place of the pool, {', '.join(f'{x:g}' for x in place)}, is within a wall, above its level or "
+            "outside the "
             "domain: choose one in the open below the level."
         )
     mine, found = (np.zeros(tuple(shape), bool) for _ in range(2))
@@ -92,7 +93,8 @@ def seeds(inside: Inside, walls: Walls, cells: tuple[np.ndarray, np.ndarray], ta
 
 
 def surface(inside: Inside, walls: Walls, cells: tuple[np.ndarray, np.ndarray]) -> np.ndarray:
-    """Return the distance of cells from the surface of what is filled; there is none where it ends at a wall (cells) [cells].
+    """Return the distance of cells from the surface of what is filled; there is none where it ends at a wall (cells)
+    [cells].
 
     Parameters
     ----------

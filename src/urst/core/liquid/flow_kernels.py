@@ -9,7 +9,8 @@ from urst.core.liquid.wall_kernels import HALF, ONE, ZERO
 
 @parallel
 def outflow(u, v, w, wx, wy, wz, walls_x, walls_y, walls_z, phi, least, source, out):
-    """Write minus what flows out of each liquid cell, plus `source` (cells) [m/s] where it is to grow; closed shares of faces move with
+    """Write minus what flows out of each liquid cell, plus `source` (cells) [m/s] where it is to grow; closed shares
+    of faces move with
     their walls. Cells above -least [cells] count as none."""
     nx, ny, nz = phi.shape
     for row in prange(nx):
@@ -41,7 +42,8 @@ def _beside(i, j, k, axis, p):
 
 @parallel
 def push(u, weight, phi, p, axis, least, closed, known):
-    """Take pressure's slope from the faces across an axis that are open by `closed` at least and touch liquid, to second order at
+    """Take pressure's slope from the faces across an axis that are open by `closed` at least and touch liquid, to
+    second order at
     the surface, beyond which air may have a pressure too; mark them in `known` uint8."""
     for row in prange(u.shape[0]):
         i = np.int64(row)
@@ -68,7 +70,8 @@ def push(u, weight, phi, p, axis, least, closed, known):
 
 @parallel
 def momentum(u, weight, phi, axis, least, closed, out):
-    """Write the momentum of the liquid at the faces across an axis that pressure acts on, a plane each, in cells of density 1.
+    """Write the momentum of the liquid at the faces across an axis that pressure acts on, a plane each, in cells of
+    density 1.
 
     The mass at a face is its open share, and of that what lies below the surface.
     """
@@ -99,7 +102,8 @@ def _gives(known, weight, closed, i, j, k):
 
 @parallel
 def spread(u, weight, closed, known, fresh, now):
-    """Give faces without a velocity the mean of those beside that have one (`known`); `fresh` and `now`: written, with these.
+    """Give faces without a velocity the mean of those beside that have one (`known`); `fresh` and `now`: written, with
+    these.
 
     Faces open by less than `closed` take and do not give: nothing spreads through walls.
     """
@@ -174,7 +178,8 @@ def hold(u, weight, wall, middle, axis, closed):
 
 @parallel
 def filter_short(u, known, out):
-    """Write u less its shortest waves, where all 26 faces about it are known: those of two faces go, longer ones hardly change.
+    """Write u less its shortest waves, where all 26 faces about it are known: those of two faces go, longer ones
+    hardly change.
 
     u - 0.2 (I - B)^2 u with the binomial mean B along each axis.
     """

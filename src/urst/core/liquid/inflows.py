@@ -50,7 +50,8 @@ class Place:
 class Inflow(Place, Checkpointed):
     """A place that fills with liquid that sets off from there.
 
-    Nothing is born where there is liquid already. With a rate no more comes in than that, and where it is full it presses as
+    Nothing is born where there is liquid already. With a rate no more comes in than that, and where it is full it
+    presses as
     much out of it.
     """
 
@@ -87,7 +88,8 @@ class Inflow(Place, Checkpointed):
         Returns
         -------
         (places, velocity, held, anew, push)
-            New particles (m, 3) [cells], how they set off (m, 3) [m/s], which of the old ones set off again (k,) and how (k, 3) [m/s], and
+            New particles (m, 3) [cells], how they set off (m, 3) [m/s], which of the old ones set off again (k,) and
+            how (k, 3) [m/s], and
             how fast each cell of it should grow (nx, ny, nz) [1/s], None if it need not.
         """
         end, shape = time + dt, shut.shape
@@ -172,7 +174,8 @@ class Inflow(Place, Checkpointed):
         return speed.astype(np.float32), speed - own
 
     def _swept(self, places, time, way, cell):
-        """Which places (n, 3) [m] lie in it, or would so at some moment of a step with its way (n, 3) [m] taken back."""
+        """Which places (n, 3) [m] lie in it, or would so at some moment of a step with its way (n, 3) [m] taken
+        back."""
         far = float(np.linalg.norm(way, axis=1).max(initial=0.0))
         moments = min(_MOMENTS, 1 + int(np.ceil(2.0 * far / cell)))
         return np.any([self.mouth.within(places - s * way, time) for s in np.linspace(0.0, 1.0, moments)], axis=0)

@@ -30,7 +30,8 @@ def _clip(x, most):
 
 @inline
 def _depth(share):
-    """How deep below a flat surface the middle of the kernel lies if so much of it is full [cells]: the integral of (1 - x^2)^4
+    """How deep below a flat surface the middle of the kernel lies if so much of it is full [cells]: the integral of (1
+    - x^2)^4
     turned about, by Newton's method."""
     s = min(max(share, ZERO), ONE)
     t = _clip((s - HALF) * np.float32(1.0 / 1.2305), np.float32(0.98))
@@ -115,9 +116,11 @@ def count(position, start, owner_cell, share, distance, home, reach, phi, full, 
                                 g = _kernel(u * u + v * v + w * w)
                                 whole += g
                                 if (
-                                    min(a, b, c) >= 0 and a < distance.shape[0] and b < distance.shape[1]
+                                    min(a, b, c) >= 0
+                                    and a < distance.shape[0]
+                                    and b < distance.shape[1]
                                     and c < distance.shape[2]
-                                ):  # fmt: skip
+                                ):
                                     if not free:
                                         r, s, t = cell_of(home, a // 2, b // 2, c // 2, a, b, c)
                                         if r < 0 or not reached(reach, i, j, k, r, s, t):
@@ -157,7 +160,8 @@ def correct(phi, wanted, u, v, w, step):
 
 @parallel
 def close_gaps(phi, share, reach, wide, out):
-    """Write the distance, in which small gaps in the liquid are none: where particles do not come, in crevices, there would be
+    """Write the distance, in which small gaps in the liquid are none: where particles do not come, in crevices, there
+    would be
     one for ever, which sucks.
 
     A cell is in the liquid if all cells about it are that are open by `wide`, and there is one.
@@ -205,9 +209,12 @@ def _along_z(f, i, j, k, t):
 def _along_y(f, i, j, k, s, t):
     ny = f.shape[1]
     return _cubic(
-        _along_z(f, i, max(j - 1, 0), k, t), _along_z(f, i, j, k, t), _along_z(f, i, min(j + 1, ny - 1), k, t),
-        _along_z(f, i, min(j + 2, ny - 1), k, t), s,
-    )  # fmt: skip
+        _along_z(f, i, max(j - 1, 0), k, t),
+        _along_z(f, i, j, k, t),
+        _along_z(f, i, min(j + 1, ny - 1), k, t),
+        _along_z(f, i, min(j + 2, ny - 1), k, t),
+        s,
+    )
 
 
 @inline
@@ -219,9 +226,12 @@ def _tricubic(f, x, y, z):
     i, j, k = np.int32(x), np.int32(y), np.int32(z)
     r, s, t = x - np.float32(i), y - np.float32(j), z - np.float32(k)
     return _cubic(
-        _along_y(f, max(i - 1, 0), j, k, s, t), _along_y(f, i, j, k, s, t), _along_y(f, min(i + 1, nx - 1), j, k, s, t),
-        _along_y(f, min(i + 2, nx - 1), j, k, s, t), r,
-    )  # fmt: skip
+        _along_y(f, max(i - 1, 0), j, k, s, t),
+        _along_y(f, i, j, k, s, t),
+        _along_y(f, min(i + 1, nx - 1), j, k, s, t),
+        _along_y(f, min(i + 2, nx - 1), j, k, s, t),
+        r,
+    )
 
 
 @parallel
@@ -254,7 +264,8 @@ def advect(phi, u, v, w, step, reach, out):
 
 @serial
 def extend(phi, distance, middle, reach, cells):
-    """Continue the distance straight into walls, at the cells listed (m, 3), one after another; in thin ones it is as in the cells
+    """Continue the distance straight into walls, at the cells listed (m, 3), one after another; in thin ones it is as
+    in the cells
     about that are reached.
 
     middle, reach : (nx, ny, nz)
@@ -312,7 +323,8 @@ def _solve(a, b, c):
 
 @serial
 def redistance(phi, held, blocked):
-    """Make phi a distance again, out to BAND: cells beside the surface, and those `held` (cells) uint8, stay as near as they are. Across
+    """Make phi a distance again, out to BAND: cells beside the surface, and those `held` (cells) uint8, stay as near
+    as they are. Across
     blocked faces, a bit each as `thin_kernels` has them, cells are not neighbours.
 
     Fast sweeping (Zhao 2005, A fast sweeping method for Eikonal equations).

@@ -1,7 +1,9 @@
 """Kernels between particles and the grid: affine particle-in-cell (Jiang et al. 2015).
 
-Places are in cells from the grid's least corner, velocities in m/s. Particles are sorted by cell, plane by plane along x, so
-that slabs of planes can be written side by side in two colours and the sums do not depend on the number of threads. What has
+Places are in cells from the grid's least corner, velocities in m/s. Particles are sorted by cell, plane by plane along
+x, so
+that slabs of planes can be written side by side in two colours and the sums do not depend on the number of threads.
+What has
 to look for thin walls is kept apart from what need not, which is most.
 """
 
@@ -42,7 +44,8 @@ def sort(position, shape, start, order):
 
 @parallel
 def extent(position, parts):
-    """Return the least and the greatest of places (n, 3), n > 0, along each axis, (2, 3) float32, looked for in parts side by side."""
+    """Return the least and the greatest of places (n, 3), n > 0, along each axis, (2, 3) float32, looked for in parts
+    side by side."""
     ends = np.empty((parts, 2, 3), np.float32)
     for part in prange(parts):
         s = np.int64(part)
@@ -158,7 +161,8 @@ def _free(reach, i, j, k):
 
 @parallel
 def scatter(position, velocity, affine, start, owner_cell, reach, mx, my, mz, u, v, w):
-    """Add particles to the faces across x, y, z that thin walls (lodging, reach: `thin_kernels`) do not part them from: masses
+    """Add particles to the faces across x, y, z that thin walls (lodging, reach: `thin_kernels`) do not part them
+    from: masses
     mx, my, mz and momenta u, v, w; start (cells + 1,): where those of each cell begin."""
     nx, ny, nz = reach.shape
     slabs = (nx + SLAB - 1) // SLAB
@@ -217,7 +221,8 @@ def _weigh_free(position, p, density):
 
 @parallel
 def weigh(position, start, owner_cell, reach, density):
-    """Add particles to the cells about them that thin walls (lodging, reach: `thin_kernels`) do not part them from, density (cells);
+    """Add particles to the cells about them that thin walls (lodging, reach: `thin_kernels`) do not part them from,
+    density (cells);
     start as in `scatter`."""
     nx, ny, nz = reach.shape
     slabs = (nx + SLAB - 1) // SLAB
@@ -242,7 +247,8 @@ def _within(x, y, z, nx, ny, nz):
 
 @parallel
 def shift(position, u, v, w, distance, keep, stand, most, reach, met):
-    """Move particles by what faces say [cells], `most` along each axis at most, and out of walls; for reach and met see `carry`."""
+    """Move particles by what faces say [cells], `most` along each axis at most, and out of walls; for reach and met
+    see `carry`."""
     for number in prange(len(position)):
         p = np.int64(number)
         x, y, z = position[p, 0], position[p, 1], position[p, 2]
@@ -287,10 +293,9 @@ def sample(u, axis, x, y, z):
     """The velocity along an axis at a place, straight between faces."""
     i, j, k, a, b, c = _corner(u, axis, x, y, z)
     p, q, r = ONE - a, ONE - b, ONE - c
-    return (
-        p * (q * (r * u[i, j, k] + c * u[i, j, k + 1]) + b * (r * u[i, j + 1, k] + c * u[i, j + 1, k + 1]))
-        + a * (q * (r * u[i + 1, j, k] + c * u[i + 1, j, k + 1]) + b * (r * u[i + 1, j + 1, k] + c * u[i + 1, j + 1, k + 1]))
-    )  # fmt: skip
+    return p * (q * (r * u[i, j, k] + c * u[i, j, k + 1]) + b * (r * u[i, j + 1, k] + c * u[i, j + 1, k + 1])) + a * (
+        q * (r * u[i + 1, j, k] + c * u[i + 1, j, k + 1]) + b * (r * u[i + 1, j + 1, k] + c * u[i + 1, j + 1, k + 1])
+    )
 
 
 @inline
@@ -311,14 +316,24 @@ def slopes_at(u, axis, x, y, z):
     """The same with its slope along x, y, z a cell."""
     i, j, k, a, b, c = _corner(u, axis, x, y, z)
     return _slopes(
-        a, b, c, u[i, j, k], u[i, j, k + 1], u[i, j + 1, k], u[i, j + 1, k + 1], u[i + 1, j, k], u[i + 1, j, k + 1],
-        u[i + 1, j + 1, k], u[i + 1, j + 1, k + 1],
-    )  # fmt: skip
+        a,
+        b,
+        c,
+        u[i, j, k],
+        u[i, j, k + 1],
+        u[i, j + 1, k],
+        u[i, j + 1, k + 1],
+        u[i + 1, j, k],
+        u[i + 1, j, k + 1],
+        u[i + 1, j + 1, k],
+        u[i + 1, j + 1, k + 1],
+    )
 
 
 @called
 def _gather_apart(u, axis, reach, r, s, t, x, y, z):
-    """The same of the faces that are beside what is reached from a cell (r, s, t) past thin walls; others are as these on average."""
+    """The same of the faces that are beside what is reached from a cell (r, s, t) past thin walls; others are as these
+    on average."""
     p, q, o, a, b, c = _corner(u, axis, x, y, z)
     i, j, k, way = np.int64(p), np.int64(q), np.int64(o), np.int64(axis)
     total, weights = ZERO, ZERO
@@ -332,7 +347,9 @@ def _gather_apart(u, axis, reach, r, s, t, x, y, z):
         return u[i, j, k], ZERO, ZERO, ZERO
     mean = total / weights
     return _slopes(
-        a, b, c,
+        a,
+        b,
+        c,
         u[i, j, k] if _beside_face(reach, r, s, t, way, i, j, k) else mean,
         u[i, j, k + 1] if _beside_face(reach, r, s, t, way, i, j, k + 1) else mean,
         u[i, j + 1, k] if _beside_face(reach, r, s, t, way, i, j + 1, k) else mean,
@@ -341,12 +358,13 @@ def _gather_apart(u, axis, reach, r, s, t, x, y, z):
         u[i + 1, j, k + 1] if _beside_face(reach, r, s, t, way, i + 1, j, k + 1) else mean,
         u[i + 1, j + 1, k] if _beside_face(reach, r, s, t, way, i + 1, j + 1, k) else mean,
         u[i + 1, j + 1, k + 1] if _beside_face(reach, r, s, t, way, i + 1, j + 1, k + 1) else mean,
-    )  # fmt: skip
+    )
 
 
 @inline
 def _out_of_walls(distance, keep, before, x, y, z, stand, velocity):
-    """The place out of walls that is nearest, and whether it is a better one than before; a velocity into them is lost."""
+    """The place out of walls that is nearest, and whether it is a better one than before; a velocity into them is
+    lost."""
     for _ in range(2):
         d = distance_at(distance, x, y, z)
         if d >= stand:

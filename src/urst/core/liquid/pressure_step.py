@@ -18,7 +18,8 @@ from urst.core.liquid.walls import STAND, Walls
 
 #: faces beyond the liquid that get a velocity [cells]
 BEYOND = 4
-#: share of a crowding that is wanted away in a step, how closely this is solved, and how far a particle goes for it [cells]
+#: share of a crowding that is wanted away in a step, how closely this is solved, and how far a particle goes for it
+#: [cells]
 EVEN, EVEN_TO, EVEN_MOST = 0.5, 0.05, 0.1
 #: rounds of the pressure solve at most, and of what is put right after it
 MOST, MOST_AGAIN = 120, 40
@@ -98,9 +99,12 @@ class PressureStep:
             wet = self.solver.solved()[tuple(self.held.cell.T)]
             if (nodes.inverse_mass[mine[wet]] > 0.0).any():
                 self.terms = BodyTerms(
-                    phi.shape, Held(*(x[wet] for x in whole)), self.inverse, self.full,
+                    phi.shape,
+                    Held(*(x[wet] for x in whole)),
+                    self.inverse,
+                    self.full,
                     self._pocket == 0 if self.pockets else None,
-                )  # fmt: skip
+                )
                 beside = Held(*(x[~wet] for x in whole))
         if self.label is not None and self.label.any():
             self.air = AirTerms(self.label, self.weights, self.phi, LEAST, CLOSED, self.terms, beside)
@@ -134,9 +138,21 @@ class PressureStep:
             first = np.concatenate([[0], np.cumsum(count)])
             part = Held(np.empty(first[-1], np.int64), np.empty((first[-1], 3), np.int64), np.empty((first[-1], 6)))
             body_kernels.list_held(
-                w.distance, w.owner, w.ease, nodes.node, weight, axis, w.ends(axis), phi, LEAST, w.position, w.origin, w.cell,
-                first, *part,
-            )  # fmt: skip
+                w.distance,
+                w.owner,
+                w.ease,
+                nodes.node,
+                weight,
+                axis,
+                w.ends(axis),
+                phi,
+                LEAST,
+                w.position,
+                w.origin,
+                w.cell,
+                first,
+                *part,
+            )
             parts.append(part)
         held = Held(*(np.concatenate(x) for x in zip(*parts)))
         # a cell that has no open face has no pressure
@@ -145,7 +161,8 @@ class PressureStep:
         return Held(*(x[solved] for x in held))
 
     def follow(self, before: Kept | None, dt: float) -> tuple[Kept | None, np.ndarray | None]:
-        """Return the pockets of air with what they are to hold, and what each is to grow, as a speed across a cell [m/s].
+        """Return the pockets of air with what they are to hold, and what each is to grow, as a speed across a cell
+        [m/s].
 
         Parameters
         ----------
@@ -329,7 +346,8 @@ class PressureStep:
         return out
 
     def even_out(self, position: np.ndarray, start: np.ndarray, owner_cell: np.ndarray, band: Band) -> None:
-        """Move particles from where they crowd to where they are few (implicit density projection: Kugelstadt et al. 2019).
+        """Move particles from where they crowd to where they are few (implicit density projection: Kugelstadt et al.
+        2019).
 
         Speeds do not change, and where all is even nothing moves.
 
@@ -362,7 +380,8 @@ class PressureStep:
 
 
 def spread(u: np.ndarray, weight: np.ndarray, known: np.ndarray, layers: int) -> tuple[np.ndarray, np.ndarray]:
-    """Return velocities on so many layers of faces beyond those that are known, not through walls, and which are known then.
+    """Return velocities on so many layers of faces beyond those that are known, not through walls, and which are known
+    then.
 
     Parameters
     ----------

@@ -15,7 +15,8 @@ INNER, OVER = 0.02, 0.25
 
 
 class Sea:
-    """A band along the sides in which waves come in and go out without coming back (relaxation zone: Jacobsen et al. 2012).
+    """A band along the sides in which waves come in and go out without coming back (relaxation zone: Jacobsen et al.
+    2012).
 
     Parameters
     ----------

@@ -126,7 +126,7 @@ class LiquidSettings(BaseModel):
     )
     pool_at: Corner | None = Field(
         None,
-        description="A place in the pool: only what is joined to it below the level is full; empty: all of the domain [m]",
+        description="A place in the pool: only what is joined to it below the level is full; empty: all [m]",
     )
     waves: WaveSettings = Field(WaveSettings(), description="Waves on the pool")
     fills: tuple[Fill, ...] = Field((), max_length=1000, description="Set pieces whose inside is full at the start")
@@ -142,7 +142,10 @@ class LiquidSettings(BaseModel):
         4.0,
         ge=3,
         le=1000,
-        description="So many cells below the surface there are particles, deeper the flow is on the grid alone; empty: everywhere",
+        description=(
+            "So many cells below the surface there are particles, deeper the flow is on the grid alone; empty: "
+            "everywhere"
+        ),
     )
     air: Literal["vents", "keeps its volume"] = Field(
         "vents", description="What air does that liquid shuts in: gives way, or keeps its volume and rises as bubbles"

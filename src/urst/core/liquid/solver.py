@@ -11,12 +11,13 @@ from urst.core.checkpoint import Checkpointed
 from urst.core.curves.clock import Clock
 from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.fields.pressure import Solution
-from urst.core.fields.wet import DENSITY, Wet
+from urst.core.fields.wet import DENSITY
 from urst.core.liquid import deep_kernels, filling, level_kernels, particle_kernels
 from urst.core.liquid.air import Kept
 from urst.core.liquid.band import Band, moving
 from urst.core.liquid.damping import damped
 from urst.core.liquid.inflows import Inflow, Region
+from urst.core.liquid.port import SEEN, Port
 from urst.core.liquid.pressure_step import LEAST, PressureStep, spread
 from urst.core.liquid.restart import Lattice, taken_up
 from urst.core.liquid.sea import Sea
@@ -31,8 +32,8 @@ from urst.errors import BadValue, SolverFailed
 COURANT = 2.0
 #: what is so far above the surface flies by itself [cells]
 SPRAY = 0.4
-#: frames tell of the flow so far beyond the surface [cells], and of so much at most [m/s], [kPa]
-SEEN, FASTEST, MOST_PRESSED = 2.0, 6e4, 6e4
+#: frames hold no greater speed [m/s] nor pressure [kPa]
+FASTEST, MOST_PRESSED = 6e4, 6e4
 #: so near an open side of the domain there are particles at all depths [cells]
 SIDE = 2
 #: what lies so deep in the liquid is full, whether particles show it or not [cells]
@@ -47,12 +48,15 @@ MEND = 5.0
 MOST_MEND = 0.2
 
 
-class LiquidSolver(Checkpointed):
+class LiquidSolver(Port, Checkpointed):
     """An incompressible liquid with a free surface among moving walls.
 
-    Particles carry velocities and their slopes (APIC: Jiang et al. 2015); pressure is solved on cut faces (Batty, Bertails &
-    Bridson 2007) with a second-order free surface (Gibou et al. 2002). The surface is a level set that goes with the flow and
-    is brought nearer to where the particles are in proportion to how far it moves, so that liquid at rest stays at rest.
+    Particles carry velocities and their slopes (APIC: Jiang et al. 2015); pressure is solved on cut faces (Batty,
+    Bertails &
+    Bridson 2007) with a second-order free surface (Gibou et al. 2002). The surface is a level set that goes with the
+    flow and
+    is brought nearer to where the particles are in proportion to how far it moves, so that liquid at rest stays at
+    rest.
 
     Parameters
     ----------
@@ -72,9 +76,9 @@ class LiquidSolver(Checkpointed):
     """
 
     STATE = (
-        "box", "time", "position", "speed", "affine", "phi", "pressed", "velocity", "pockets", "push", "band", "inflows", "lost",
-        "poured", "flying", "begun", "drained", "given", "taken", "exchanged",
-    )  # fmt: skip
+        *("box", "time", "position", "speed", "affine", "phi", "pressed", "velocity", "pockets", "push", "band"),
+        *("inflows", "lost", "poured", "flying", "begun", "drained", "given", "taken", "exchanged"),
+    )
     RECORDS = {"pockets": Kept}
 
     def __init__(
@@ -335,8 +339,10 @@ class LiquidSolver(Checkpointed):
         self.pressed = self.pressure * np.float32(1e-3 * DENSITY * self.cell / fall)
         if not self.solution.converged:
             raise SolverFailed(
-                f"The pressure solve left {self.solution.residual:.2g} of the divergence after {self.solution.iterations} "
-                f"rounds, more than the {self.settings.tolerance:.2g} asked for: raise the divergence left, or use larger cells."
+                f"The pressure solve left {self.solution.residual:.2g} of the divergence after "
+                f"{self.solution.iterations} "
+                f"rounds, more than the {self.settings.tolerance:.2g} asked for: raise the divergence left, or use "
+                "larger cells."
             )
         if afloat is not None and nodes:
             impulse = pressure_step.impulses(self.pressure)
@@ -344,7 +350,7 @@ class LiquidSolver(Checkpointed):
             if pressure_step.trapped is not None:
                 impulse = impulse + pressure_step.trapped.impulses(nodes, self._ways, w.position)
             afloat.take(impulse + pressure_step.viscous_impulse, dt)
-            self._note(pressure_step)
+            self.note(pressure_step)
         if not all(np.isfinite(u).all() for u in self.velocity):
             raise SolverFailed("The liquid has no finite velocity any more: raise the most substeps.")
 
@@ -356,30 +362,9 @@ class LiquidSolver(Checkpointed):
         if s.tension > 0.0:
             apply_surface_tension(self.velocity, self.phi, self.cell, s.tension, dt, LEAST)
 
-    def _note(self, pressure_step):
+    def note(self, pressure_step: PressureStep) -> None:
         self.given, self.taken = self.given + pressure_step.given, self.taken + pressure_step.taken
         self.exchanged += pressure_step.exchanged
-
-    def respond(self, change: np.ndarray) -> np.ndarray:
-        """Let nodes that others have pushed since the first half of a step push the liquid, which gives way with them.
-
-        Parameters
-        ----------
-        change : (k, 6) float
-            How their velocities have changed by that [m/s], [rad/s].
-
-        Returns
-        -------
-        (k, 6) float
-            How the liquid changes them in turn.
-        """
-        pressure_step = self.pressure_step
-        assert pressure_step is not None and pressure_step.nodes is not None
-        impulse = pressure_step.respond(self.velocity, change, self.settings.tolerance)
-        back = pressure_step.moved(impulse)
-        self._ways = self._ways + change + back
-        self._note(pressure_step)
-        return back
 
     def move(self, dt: float, time: float) -> None:
         """Do the second half of a step: carry particles and surface along the flow.
@@ -473,7 +458,8 @@ class LiquidSolver(Checkpointed):
         return len(self.position) + self.band.unseen - self.flying
 
     def _add(self, places, speed, slopes=None, fresh=1):
-        """Add particles at places (n, 3) [cells] with velocities (n, 3) and their slopes (n, 3, 3), each of `fresh` liquid."""
+        """Add particles at places (n, 3) [cells] with velocities (n, 3) and their slopes (n, 3, 3), each of `fresh`
+        liquid."""
         slopes = np.zeros((len(places), 3, 3), np.float32) if slopes is None else slopes
         self.position = np.concatenate([self.position, places.astype(np.float32)])
         self.speed = np.concatenate([self.speed, speed.astype(np.float32)])
@@ -491,10 +477,23 @@ class LiquidSolver(Checkpointed):
         self.walls.place(time)
         state = np.zeros(len(self.position), np.uint8)
         particle_kernels.carry(
-            self.position, self.speed, self.affine, *self.velocity, self.phi, np.float32(SPRAY),
-            (dt * self.gravity).astype(np.float32), self.walls.distance, self.walls.keep, step, np.float32(STAND), self.walls.left, self.walls.reach,
-            self.walls.met(), self._owner_cell, state,
-        )  # fmt: skip
+            self.position,
+            self.speed,
+            self.affine,
+            *self.velocity,
+            self.phi,
+            np.float32(SPRAY),
+            (dt * self.gravity).astype(np.float32),
+            self.walls.distance,
+            self.walls.keep,
+            step,
+            np.float32(STAND),
+            self.walls.left,
+            self.walls.reach,
+            self.walls.met(),
+            self._owner_cell,
+            state,
+        )
         self.flying = int((state == particle_kernels.FLYING).sum())
         kept = state != particle_kernels.GONE
         if not kept.all():
@@ -524,8 +523,18 @@ class LiquidSolver(Checkpointed):
         wanted, w = np.empty_like(self.phi), self.walls
         deep = np.float32(min(COUNTED, self.band.counted))
         level_kernels.count(
-            self.position, self._start, self._owner_cell, w.share, w.distance, w.home, w.reach, self.phi, np.float32(_FULL), deep, wanted
-        )  # fmt: skip
+            self.position,
+            self._start,
+            self._owner_cell,
+            w.share,
+            w.distance,
+            w.home,
+            w.reach,
+            self.phi,
+            np.float32(_FULL),
+            deep,
+            wanted,
+        )
         return wanted
 
     def _surface(self):
@@ -542,7 +551,8 @@ class LiquidSolver(Checkpointed):
         self.phi = whole
 
     def _scatter(self, dt):
-        """Bring the particles' motion to the faces, that of a step before to those deeper, and both to faces a few cells beyond."""
+        """Bring the particles' motion to the faces, that of a step before to those deeper, and both to faces a few
+        cells beyond."""
         w, before = self.walls, self.velocity
         found, masses = [np.zeros_like(u) for u in before], [np.zeros_like(u) for u in before]
         particle_kernels.scatter(
@@ -555,18 +565,6 @@ class LiquidSolver(Checkpointed):
             found[axis], self._known[axis] = spread(u, w.weights[axis], known, 2)
         self.velocity = found
 
-    def boundaries(self) -> Sequence[Boundary]:
-        """Return what stands or moves on its grid."""
-        return self.walls.boundaries
-
-    def immersed(self) -> np.ndarray:
-        """Return the share of each body's volume that is in it, (n,)."""
-        return self.walls.immersed(self.phi)
-
-    def momentum_lost(self) -> float:
-        """Return what got lost between liquid and solids so far, as a share of all that passed."""
-        return float(np.abs(self.given - self.taken).sum()) / self.exchanged if self.exchanged else 0.0
-
     def volume(self) -> float:
         """Return how much liquid the surface holds [m3]."""
         full = np.clip(0.5 - self.phi, 0.0, 1.0) * self.walls.share
@@ -574,7 +572,7 @@ class LiquidSolver(Checkpointed):
 
     def frame(self) -> dict[str, np.ndarray]:
         """Return what a frame keeps, see `LiquidFrame`, and particles' sizes [m]."""
-        flow, whole = self._flow(SEEN), partial(over, self.window, self.domain)
+        flow, whole = self.flow(SEEN), partial(over, self.window, self.domain)
         return {
             "position": (self.origin + self.cell * self.position).astype(np.float32),
             "velocity": self.speed.astype(np.float16),
@@ -586,10 +584,6 @@ class LiquidSolver(Checkpointed):
             "blocked": moved(self.walls.blocked, self.window, Window((0, 0, 0), self.domain), None, 0),
             "filled": np.array([len(self.position) + self.band.unseen]),
         }
-
-    def wet(self, time: float) -> Wet:
-        """Return where it is and how it goes now, for what meets it; it knows of no other time [s]."""
-        return Wet(self.phi, self._flow(SEEN), self.origin, self.cell, self.settings.kinematic())
 
     def gauges(self) -> dict[str, float]:
         """Return the numbers judged on every frame."""
@@ -617,11 +611,11 @@ class LiquidSolver(Checkpointed):
         """What `band.moving` tells of all there is."""
         places = self.origin + self.cell * self.position.astype(np.float64)
         seen: tuple[np.ndarray, ...] = places, self.speed, np.ones(len(places))
-        unseen = self.band.counted_for(self.walls, self._flow(0.0))
+        unseen = self.band.counted_for(self.walls, self.flow(0.0))
         every = [np.concatenate(pair) for pair in zip(seen, unseen)]
         return moving(every[0], every[1], every[2], self.gravity)
 
-    def _flow(self, beyond):
+    def flow(self, beyond: float) -> np.ndarray:
         """The flow at cells' middles, none farther beyond the surface than so many cells (cells, 3)."""
         flow = np.empty((*self.shape, 3), np.float32)
         deep_kernels.middles(*self.velocity, self.phi, np.float32(beyond), flow)

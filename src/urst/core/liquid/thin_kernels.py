@@ -1,7 +1,9 @@
 """Kernels of walls that are thinner than two cells: which side of one a cell is on, and what it can be reached from.
 
-A thin wall may pass between the middle of a cell and its samples. Then the cell is on the side on which most of its room is, and
-what is left of its room goes to the cell across the face beside it. Faces between cells that have no open way across are closed.
+A thin wall may pass between the middle of a cell and its samples. Then the cell is on the side on which most of its
+room is, and
+what is left of its room goes to the cell across the face beside it. Faces between cells that have no open way across
+are closed.
 """
 
 import numpy as np
@@ -14,17 +16,20 @@ from urst.core.liquid.wall_kernels import HALF, NONE, ONE, ZERO, open_share, ten
 ALL = np.uint32((1 << 27) - 1)
 #: in a wall's neighbourhood: set if any cell within two of this one cannot reach all about it
 GUARDED = np.uint32(1 << 31)
-#: whose room a sample is: that of its own cell, that of the cell across a face (1 to 6: before and behind along x, y, z), nobody's
+#: whose room a sample is: that of its own cell, that of the cell across a face (1 to 6: before and behind along x, y,
+#: z), nobody's
 OWN, NOBODY = 0, 7
 #: all samples of a cell
 WHOLE = 255
-#: planes are so much farther out for what crosses a wall, so that nothing slips through between two of its parts [cells]
+#: planes are so much farther out for what crosses a wall, so that nothing slips through between two of its parts
+#: [cells]
 LAP = 1e-3
 
 
 @called
 def clip(planes, first, last, lap, x, y, z, u, v, w):
-    """Where a way from a place by (u, v, w) enters a convex body, 2 if it does not, and through which plane; from within it that is
+    """Where a way from a place by (u, v, w) enters a convex body, 2 if it does not, and through which plane; from
+    within it that is
     where it begins, and the nearest plane.
 
     Parameters
@@ -106,7 +111,8 @@ def cross(planes, face_start, low, high, thin, origin, cell, edges):
 
 @parallel
 def split(distance, owner, thin, edges, main, touched):
-    """Find which samples of each cell are on its side of thin walls, main (nx, ny, nz) uint8 a bit each, and mark the cells that
+    """Find which samples of each cell are on its side of thin walls, main (nx, ny, nz) uint8 a bit each, and mark the
+    cells that
     there are thin walls in, touched (nx, ny, nz) uint8."""
     nx, ny, nz = main.shape
     for row in prange(nx):
@@ -199,7 +205,8 @@ def give_home(distance, edges, main, home):
 
 @parallel
 def close_faces(distance, edges, main, touched, axis, weight, blocked):
-    """Close the faces across an axis that there is no open way across beside thin walls, and leave others what is open on their
+    """Close the faces across an axis that there is no open way across beside thin walls, and leave others what is open
+    on their
     side; blocked (nx, ny, nz) uint8: bits 1 + 2 axis behind, 2 axis before."""
     nx, ny, nz = main.shape
     for row in prange(nx):
@@ -331,7 +338,8 @@ def apart(f, reach, i, j, k, x, y, z):
 
 @parallel
 def find_reach(blocked, reach):
-    """Find which of the 26 cells about each can be reached from it without leaving them, reach (nx, ny, nz) uint32 a bit each."""
+    """Find which of the 26 cells about each can be reached from it without leaving them, reach (nx, ny, nz) uint32 a
+    bit each."""
     nx, ny, nz = blocked.shape
     for row in prange(nx):
         i = np.int64(row)
@@ -372,7 +380,8 @@ def find_reach(blocked, reach):
 
 @parallel
 def guard(reach, out):
-    """Copy reach (nx, ny, nz) uint32 and mark the cells within two of any that does not reach all about it, but ALL elsewhere."""
+    """Copy reach (nx, ny, nz) uint32 and mark the cells within two of any that does not reach all about it, but ALL
+    elsewhere."""
     nx, ny, nz = reach.shape
     for row in prange(nx):
         i = np.int64(row)
@@ -411,7 +420,8 @@ def room_about(distance, home, reach, share, room):
 
 @serial
 def joined(open_, blocked, i, j, k, out):
-    """Mark the open cells, (nx, ny, nz) bool, that are joined to one of them past thin walls, out (nx, ny, nz) bool, False."""
+    """Mark the open cells, (nx, ny, nz) bool, that are joined to one of them past thin walls, out (nx, ny, nz) bool,
+    False."""
     nx, ny, nz = open_.shape
     stack = np.empty((open_.size, 3), np.int32)
     stack[0, 0], stack[0, 1], stack[0, 2] = i, j, k
@@ -433,7 +443,8 @@ def joined(open_, blocked, i, j, k, out):
 
 @serial
 def beside(low, high, thin, reach):
-    """List for each body the thin ones whose bounds, (n, 3) each [m], are no farther than `reach` [m] from its own, itself among them:
+    """List for each body the thin ones whose bounds, (n, 3) each [m], are no farther than `reach` [m] from its own,
+    itself among them:
     numbers (m,), and where those of each begin (n + 1,)."""
     n = len(low)
     start, m = np.zeros(n + 1, np.int64), 0
@@ -464,7 +475,8 @@ def _taken(turn, shift, origin, cell, body, u, v, w):
 
 @called
 def hit(met, goes, u, v, w, x, y, z, lap):
-    """Where a way between two places [cells] meets a thin wall: the share of it, 2 if there is none, the wall, its plane, and the
+    """Where a way between two places [cells] meets a thin wall: the share of it, 2 if there is none, the wall, its
+    plane, and the
     place from which it is as the wall sees it, which has gone along since it was placed last if it `goes`.
 
     Walls are looked for that are nearest to some place of the way, and those beside them.
@@ -486,9 +498,10 @@ def hit(met, goes, u, v, w, x, y, z, lap):
     if goes:
         # from where the nearest has taken it
         body = owner[
-            min(max(np.int64(2.0 * u), 0), owner.shape[0] - 1), min(max(np.int64(2.0 * v), 0), owner.shape[1] - 1),
+            min(max(np.int64(2.0 * u), 0), owner.shape[0] - 1),
+            min(max(np.int64(2.0 * v), 0), owner.shape[1] - 1),
             min(max(np.int64(2.0 * w), 0), owner.shape[2] - 1),
-        ]  # fmt: skip
+        ]
         if body != NONE:
             ou, ov, ow = _taken(turn, shift, origin, cell, body, u, v, w)
     count = min(1 + int(2.0 * (abs(x - ou) + abs(y - ov) + abs(z - ow))), 16)
@@ -507,9 +520,17 @@ def hit(met, goes, u, v, w, x, y, z, lap):
             if goes:
                 px, py, pz = _taken(turn, shift, origin, cell, body, u, v, w)
             t, f = clip(
-                planes, face_start[body], face_start[body + 1], lap * cell, origin[0] + cell * px, origin[1] + cell * py,
-                origin[2] + cell * pz, cell * (x - px), cell * (y - py), cell * (z - pz),
-            )  # fmt: skip
+                planes,
+                face_start[body],
+                face_start[body + 1],
+                lap * cell,
+                origin[0] + cell * px,
+                origin[1] + cell * py,
+                origin[2] + cell * pz,
+                cell * (x - px),
+                cell * (y - py),
+                cell * (z - pz),
+            )
             if t < nearest:
                 nearest, wall, face, su, sv, sw = t, body, f, px, py, pz
     return nearest, wall, face, su, sv, sw
@@ -517,7 +538,8 @@ def hit(met, goes, u, v, w, x, y, z, lap):
 
 @called
 def stopped(met, before, x, y, z, velocity, stand):
-    """Where a particle gets to that goes from `before` (3,) to (x, y, z) [cells] beside thin walls, which it does not pass; of its
+    """Where a particle gets to that goes from `before` (3,) to (x, y, z) [cells] beside thin walls, which it does not
+    pass; of its
     velocity (3,) [m/s] what leads into them is lost. For met see `hit`.
 
     Parameters
@@ -570,7 +592,8 @@ def stopped(met, before, x, y, z, velocity, stand):
 
 @serial
 def edge_of(mine, share, blocked, most, out):
-    """Mark the cells open by `most` at most that are beside some, mine (nx, ny, nz) bool, past thin walls, and these, out."""
+    """Mark the cells open by `most` at most that are beside some, mine (nx, ny, nz) bool, past thin walls, and these,
+    out."""
     nx, ny, nz = mine.shape
     for i in range(nx):
         for j in range(ny):
@@ -600,7 +623,8 @@ def clear(position, reach, met, out):
 
 @parallel
 def find_owner_cells(position, distance, home, reach, met, owner_cell):
-    """Find whose room each particle is in, lodging (n,) int32, the number of a cell: that of the nearest sample that it sees.
+    """Find whose room each particle is in, lodging (n,) int32, the number of a cell: that of the nearest sample that
+    it sees.
 
     Parameters
     ----------

@@ -1,6 +1,7 @@
 """Liquid that lies against thin walls and goes with them.
 
-The faces that a thin wall closes have liquid in them beside the wall. It cannot flow there, so it is part of the wall: its weight
+The faces that a thin wall closes have liquid in them beside the wall. It cannot flow there, so it is part of the wall:
+its weight
 and its inertia are borne by it. Without it a plate that is thinner than a cell would float like one of a cell.
 """
 
@@ -96,7 +97,8 @@ def trapped(
 
 @serial
 def _find(blocked, distance, owner, home, node, phi, least):
-    """List closed faces with liquid in them: the body that closes each, its axis, the cell behind it and how full it is."""
+    """List closed faces with liquid in them: the body that closes each, its axis, the cell behind it and how full it
+    is."""
     nx, ny, nz = blocked.shape
     m = 0
     for turn in range(2):

@@ -50,7 +50,8 @@ def apply_viscosity(
     Returns
     -------
     (rounds, clinging, force)
-        How many it took; what it clings to, with how that goes now, and what it does there to each face (m,), in velocities of a
+        How many it took; what it clings to, with how that goes now, and what it does there to each face (m,), in
+        velocities of a
         full cell.
 
     Raises
@@ -120,7 +121,8 @@ def apply_viscosity(
         before, gain = gain, dot(left, guess)
         way = [z + np.float32(gain / before) * p for z, p in zip(guess, way)]
     raise SolverFailed(
-        f"Viscosity left {np.sqrt(gain / first):.2g} after {MOST} rounds: use a viscosity under {viscosity:.3g} Pa s, or more substeps."
+        f"Viscosity left {np.sqrt(gain / first):.2g} after {MOST} rounds: use a viscosity under {viscosity:.3g} Pa s, "
+        "or more substeps."
     )
 
 

@@ -1,6 +1,7 @@
 """Kernels of viscosity on a staggered grid, with the liquid's shares of cells, edges and faces.
 
-Energies of strain at cells and edges, weighted with what of them is liquid (Batty & Bridson 2008, Accurate viscous free surfaces
+Energies of strain at cells and edges, weighted with what of them is liquid (Batty & Bridson 2008, Accurate viscous
+free surfaces
 for buckling, coiling, and rotating liquids). Lengths are in cells.
 """
 
@@ -41,9 +42,11 @@ def _edge(phi, d, e, i, j, k):
     for s in range(4):
         a, b = s & 1, s >> 1
         total += _phi(
-            phi, i - (a if d == 0 else 0) - (b if e == 0 else 0), j - (a if d == 1 else 0) - (b if e == 1 else 0),
+            phi,
+            i - (a if d == 0 else 0) - (b if e == 0 else 0),
+            j - (a if d == 1 else 0) - (b if e == 1 else 0),
             k - (a if d == 2 else 0) - (b if e == 2 else 0),
-        )  # fmt: skip
+        )
     return _full(np.float32(0.25) * total)
 
 
@@ -145,7 +148,8 @@ def apply(phi, u, v, w, axis, kind, share, strength, ends, out):
 
 @parallel
 def wall_stress(phi, u, v, w, axis, kind, strength, ends, out):
-    """Write what stress does to the closed faces across an axis, in steps of velocity of a full cell, 0 at others; see `apply`."""
+    """Write what stress does to the closed faces across an axis, in steps of velocity of a full cell, 0 at others; see
+    `apply`."""
     d, e, f = axis, (axis + 1) % 3, (axis + 2) % 3
     for row in prange(out.shape[0]):
         i = np.int64(row)
@@ -173,7 +177,8 @@ def diagonal(phi, axis, kind, share, strength, out):
 def pull(phi, axis, strength, least, u):
     """Add what surface tension does to the faces across an axis beside the liquid.
 
-    The pressure at the surface is its tension times its curvature. That times the step, as a field about the surface, is taken from
+    The pressure at the surface is its tension times its curvature. That times the step, as a field about the surface,
+    is taken from
     the flow before pressure is solved for what is left: there it is 0.
 
     Parameters
@@ -202,7 +207,8 @@ def pull(phi, axis, strength, least, u):
 
 @kernel
 def _curvature(phi, i, j, k):
-    """Twice the mean curvature of the surface through the middle of a cell, that of a drop is positive [1/cell]; it fades three
+    """Twice the mean curvature of the surface through the middle of a cell, that of a drop is positive [1/cell]; it
+    fades three
     cells from the surface."""
     two, quarter = np.float32(2.0), np.float32(0.25)
     o = phi[i, j, k]

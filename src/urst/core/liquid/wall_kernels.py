@@ -42,7 +42,8 @@ def _lonely(low, high, b, gap):
 def carve(planes, face_start, low, high, origin, cell, reach, distance, owner, full):
     """Lessen distance (2nx, 2ny, 2nz) to that from convex bodies where they are nearest, and note which these are.
 
-    Where bodies touch they are one wall: an eighth of a cell all of whose corners' middles lie within one or another of them is
+    Where bodies touch they are one wall: an eighth of a cell all of whose corners' middles lie within one or another
+    of them is
     closed, however near its own middle is to a seam.
 
     Parameters
@@ -115,7 +116,8 @@ def open_share(d):
 
 @inline
 def closed_share(distance, owner, ease, a, b, c):
-    """Share of the eighth of a cell about a sample that is closed; ease (n,) is what each body is short of what its samples say."""
+    """Share of the eighth of a cell about a sample that is closed; ease (n,) is what each body is short of what its
+    samples say."""
     body = owner[a, b, c]
     return (ONE - open_share(distance[a, b, c])) * (ease[body] if body != NONE else ONE)
 
@@ -134,7 +136,8 @@ def measure(distance, owner, out):
 
 @parallel
 def open_samples(distance, owner, ease, out):
-    """Write the open share of the eighth of a cell about each sample, out (2nx, 2ny, 2nz) float32; ease: see `closed_share`."""
+    """Write the open share of the eighth of a cell about each sample, out (2nx, 2ny, 2nz) float32; ease: see
+    `closed_share`."""
     nx, ny, nz = distance.shape
     for row in prange(nx):
         i = np.int64(row)
@@ -145,7 +148,8 @@ def open_samples(distance, owner, ease, out):
 
 @parallel
 def open_faces(samples, axis, weight):
-    """Write the open share of the cube about each face across an axis, of what samples say; of a face on the grid's side that of its
+    """Write the open share of the cube about each face across an axis, of what samples say; of a face on the grid's
+    side that of its
     inner half."""
     nx, ny, nz = weight.shape
     for row in prange(nx):
@@ -190,7 +194,8 @@ def _tented(before, here, after, behind):
 
 @parallel
 def open_about(samples, room):
-    """Write the open share of the tent of two cells' width about the middle of each cell, along each axis, of what samples say; there is
+    """Write the open share of the tent of two cells' width about the middle of each cell, along each axis, of what
+    samples say; there is
     nothing open beyond the grid."""
     nx, ny, nz = room.shape
     for row in prange(nx):
@@ -226,14 +231,12 @@ def distance_at(distance, x, y, z):
     j = min(max(np.int32(np.floor(v)), 0), distance.shape[1] - 2)
     k = min(max(np.int32(np.floor(w)), 0), distance.shape[2] - 2)
     u, v, w = u - np.float32(i), v - np.float32(j), w - np.float32(k)
-    below = (
-        (ONE - u) * ((ONE - v) * distance[i, j, k] + v * distance[i, j + 1, k])
-        + u * ((ONE - v) * distance[i + 1, j, k] + v * distance[i + 1, j + 1, k])
-    )  # fmt: skip
-    above = (
-        (ONE - u) * ((ONE - v) * distance[i, j, k + 1] + v * distance[i, j + 1, k + 1])
-        + u * ((ONE - v) * distance[i + 1, j, k + 1] + v * distance[i + 1, j + 1, k + 1])
-    )  # fmt: skip
+    below = (ONE - u) * ((ONE - v) * distance[i, j, k] + v * distance[i, j + 1, k]) + u * (
+        (ONE - v) * distance[i + 1, j, k] + v * distance[i + 1, j + 1, k]
+    )
+    above = (ONE - u) * ((ONE - v) * distance[i, j, k + 1] + v * distance[i, j + 1, k + 1]) + u * (
+        (ONE - v) * distance[i + 1, j, k + 1] + v * distance[i + 1, j + 1, k + 1]
+    )
     return (ONE - w) * below + w * above
 
 
@@ -264,7 +267,8 @@ def sides(low, high, distance):
 
 @serial
 def behind(middle, reach):
-    """List the cells whose middles lie within walls, no deeper than `reach` [cells], the shallowest first: (m, 3) int32."""
+    """List the cells whose middles lie within walls, no deeper than `reach` [cells], the shallowest first: (m, 3)
+    int32."""
     nx, ny, nz = middle.shape
     found, depth, m = np.empty((middle.size, 3), np.int32), np.empty(middle.size, np.float32), 0
     for i in range(nx):

@@ -20,7 +20,8 @@ THIN, ACROSS = 2.2, 3.0
 class Walls:
     """Convex bodies of several boundaries, and the sides of the domain, as a liquid meets them.
 
-    A wall is cut into cells by open shares of the cubes about faces (variational: Batty, Bertails & Bridson 2007), so that
+    A wall is cut into cells by open shares of the cubes about faces (variational: Batty, Bertails & Bridson 2007), so
+    that
     liquid stands against it wherever it lies between cells.
 
     Parameters
@@ -34,7 +35,8 @@ class Walls:
     box : ((3,), (3,)) float [m], optional
         Corners of a box whose floor and sides are walls; it has no lid. None: all sides are open.
     beyond : callable, optional
-        Velocity of the water beyond floor and sides at places (n, 3) [m], (n, 3) [m/s]: it comes in and goes out by that.
+        Velocity of the water beyond floor and sides at places (n, 3) [m], (n, 3) [m/s]: it comes in and goes out by
+        that.
 
     Attributes
     ----------
@@ -127,8 +129,17 @@ class Walls:
             ends = np.cumsum([0, *(len(f.hulls.planes) for f in found)])
             self._faces = np.concatenate([*(f.hulls.face_start[:-1] + e for f, e in zip(found, ends)), ends[-1:]])
             kernels.carve(
-                planes, self._faces, low, self._high, self.origin, self.cell, REACH, self.distance, self.owner, self._full
-            )  # fmt: skip
+                planes,
+                self._faces,
+                low,
+                self._high,
+                self.origin,
+                self.cell,
+                REACH,
+                self.distance,
+                self.owner,
+                self._full,
+            )
         self._measure(found)
         kernels.open_samples(self.distance, self.owner, self.ease, self._open)
         for axis in range(3):
@@ -167,12 +178,23 @@ class Walls:
         thin_kernels.room_about(self.distance, self.home, self.reach, self.share, self.room)
 
     def met(self):
-        """Return what particles meet of thin walls: planes, faces, owners, those beside each body (itself too) and where they begin, how each
+        """Return what particles meet of thin walls: planes, faces, owners, those beside each body (itself too) and
+        where they begin, how each
         has turned and moved since it was placed last, velocities, positions, spins, origin and cell."""
         return (
-            self._planes, self._faces, self.owner, self._beside, self._beside_start, self._turn, self._shift, self.velocity, self.position,
-            self.spin, self.origin, self.cell,
-        )  # fmt: skip
+            self._planes,
+            self._faces,
+            self.owner,
+            self._beside,
+            self._beside_start,
+            self._turn,
+            self._shift,
+            self.velocity,
+            self.position,
+            self.spin,
+            self.origin,
+            self.cell,
+        )
 
     def _see_out(self, low):
         """Let nothing out through open sides of the grid where there is a wall beyond."""
@@ -196,7 +218,8 @@ class Walls:
                 self.weights[axis][side] = np.minimum(self.weights[axis][side], share.take(0, axis))
 
     def _measure(self, found):
-        """See how much more bodies hold by their samples than they are: small ones would be lifted by water that they do not
+        """See how much more bodies hold by their samples than they are: small ones would be lifted by water that they
+        do not
         displace."""
         volume = np.concatenate([np.zeros(0), *(b.fragments.volume for b in self.boundaries)])
         held = np.zeros((len(self.distance), len(volume)), np.float32)
@@ -206,7 +229,8 @@ class Walls:
         self.ease = np.where(small & (samples > volume), volume / np.maximum(samples, 1e-30), 1.0).astype(np.float32)
 
     def ends(self, axis: int) -> np.ndarray:
-        """Return whether the first and the last faces across an axis lie in sides that pressure does not move, (2,) bool."""
+        """Return whether the first and the last faces across an axis lie in sides that pressure does not move, (2,)
+        bool."""
         closed = self.boxed or self._beyond is not None
         return np.array([closed, closed and axis < 2])
 
@@ -223,9 +247,20 @@ class Walls:
         loose = np.zeros(len(velocity), bool) if loose is None else loose
         for axis in range(3):
             body_kernels.move_walls(
-                self.distance, self.owner, self.ease, self.weights[axis], axis, self.ends(axis), loose, self.position, velocity, spin, self.origin, self.cell,
+                self.distance,
+                self.owner,
+                self.ease,
+                self.weights[axis],
+                axis,
+                self.ends(axis),
+                loose,
+                self.position,
+                velocity,
+                spin,
+                self.origin,
+                self.cell,
                 self.walls[axis],
-            )  # fmt: skip
+            )
 
         if self._beyond is not None:
             for axis in range(3):

@@ -136,7 +136,8 @@ class Waves:
         return out
 
     def velocity(self, places: np.ndarray, time: float) -> np.ndarray:
-        """Return how the water goes at places (n, 3) at a time, (n, 3) [m/s]; depths are stretched to the surface (Wheeler 1970).
+        """Return how the water goes at places (n, 3) at a time, (n, 3) [m/s]; depths are stretched to the surface
+        (Wheeler 1970).
 
         Parameters
         ----------

@@ -13,7 +13,8 @@ BESIDE = -1e30
 
 @inline
 def on_screen(corners, frame, scale, perspective, w, h, sx, sy, sz):
-    """Write where the corners (3, 3) of a triangle are seen, pixels and depth (3,); returns whether none lies behind the eye."""
+    """Write where the corners (3, 3) of a triangle are seen, pixels and depth (3,); returns whether none lies behind
+    the eye."""
     for k in range(3):
         x, y, z = corners[k, 0] - frame[0, 0], corners[k, 1] - frame[0, 1], corners[k, 2] - frame[0, 2]
         a = x * frame[1, 0] + y * frame[1, 1] + z * frame[1, 2]

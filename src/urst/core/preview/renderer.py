@@ -40,9 +40,18 @@ def _distance(volume, view):
 
 
 def render(
-    view: View, triangles: np.ndarray, colours: np.ndarray, *, normals=None, crease=None, jointed=None, points=(), dust=(),
-    water=None, exposure: float = 0.0,
-) -> np.ndarray:  # fmt: skip
+    view: View,
+    triangles: np.ndarray,
+    colours: np.ndarray,
+    *,
+    normals=None,
+    crease=None,
+    jointed=None,
+    points=(),
+    dust=(),
+    water=None,
+    exposure: float = 0.0,
+) -> np.ndarray:
     """Render one picture.
 
     Parameters
@@ -114,8 +123,14 @@ def render(
         from_sun, from_sky = np.empty_like(density), np.empty_like(density)
         kernels.light_through(density, DIMMING * EXTINCTION, cell, sun, from_sun, from_sky)
         cloud = kernels.Cloud(
-            density, _busy(density), from_sun, from_sky, np.asarray(origin, float), float(cell), EXTINCTION,
+            density,
+            _busy(density),
+            from_sun,
+            from_sky,
+            np.asarray(origin, float),
+            float(cell),
+            EXTINCTION,
             np.asarray(albedo, float),
-        )  # fmt: skip
+        )
         kernels.veil(near, frame, 0.5 * scale, cloud, sun, image)
     return to_srgb(image * 2.0**exposure)

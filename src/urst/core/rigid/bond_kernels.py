@@ -77,7 +77,8 @@ def _directions(bonds, b, rotation, axes):
 
 @inline
 def _stretch(bonds, b, position, rotation, orientation, arm, e):
-    """Write the anchors of bond b seen from the centres, arm (2, 3), and how its ends lie apart in the world, e (6,)."""
+    """Write the anchors of bond b seen from the centres, arm (2, 3), and how its ends lie apart in the world, e
+    (6,)."""
     i, j = bonds.body[b, 0], bonds.body[b, 1]
     for side in range(2):
         r, a = rotation[bonds.body[b, side]], bonds.anchor[b, side]
@@ -99,7 +100,8 @@ def _stretch(bonds, b, position, rotation, orientation, arm, e):
 
 @serial
 def strains(bonds, some, position, rotation, orientation, strain):
-    """Write how the ends of some bonds (k,) lie apart and are turned against each other, strain (k, 6), own directions."""
+    """Write how the ends of some bonds (k,) lie apart and are turned against each other, strain (k, 6), own
+    directions."""
     axes, arm, e = np.empty((3, 3)), np.empty((2, 3)), np.empty(6)
     for k in range(len(some)):
         b = some[k]
@@ -112,9 +114,11 @@ def strains(bonds, some, position, rotation, orientation, strain):
 
 @serial
 def prepare(bonds, position, rotation, orientation, inertia, h, lag, brittle, start):
-    """Write arms, strains and effective masses of living bonds that move a body, and what their impulses do to the bodies.
+    """Write arms, strains and effective masses of living bonds that move a body, and what their impulses do to the
+    bodies.
 
-    `start` (n + 1, 6) is added to. Nothing gives out within the check unless it is `brittle`. Returns the numbers of these bonds, (k,) int64.
+    `start` (n + 1, 6) is added to. Nothing gives out within the check unless it is `brittle`. Returns the numbers of
+    these bonds, (k,) int64.
     """
     columns = np.empty((2, 3, 3))
     some, count = np.empty(len(bonds.alive), np.int64), 0
@@ -301,7 +305,8 @@ def sweep(bonds, some, velocity, moved, inertia, h, lag, backward):
 
 @serial
 def snap(bonds, some, moved, inertia, start):
-    """Let those of some bonds (k,) part that have borne all they can and given all they may, by how far bodies have `moved` (n + 1, 6)
+    """Let those of some bonds (k,) part that have borne all they can and given all they may, by how far bodies have
+    `moved` (n + 1, 6)
     since the check; what they did is taken back from `start` (n + 1, 6)."""
     e, f, given = np.empty(6), np.empty(6), np.empty(6)
     for b in some:

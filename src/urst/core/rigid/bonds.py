@@ -216,7 +216,8 @@ class Bonds:
 
         The rest of such a bond moves until it bears just its strength (perfect plasticity). Once it has given by its
         elongation a crack opens, over which its strength fades evenly to nothing, and takes its energy: half of
-        strength times opening (Hillerborg et al. 1976). So strain gathers where a crack has begun, and what is beside it is relieved.
+        strength times opening (Hillerborg et al. 1976). So strain gathers where a crack has begun, and what is beside
+        it is relieved.
 
         Parameters
         ----------
@@ -275,7 +276,8 @@ def _lengths(fragments, patches, use, kind):
 
 
 def _stiffness(patches, use, length, modulus):
-    """A patch is a beam of the bonds' modulus from middle to middle: E A, G A and E I, G J over its length (Timoshenko).
+    """A patch is a beam of the bonds' modulus from middle to middle: E A, G A and E I, G J over its length
+    (Timoshenko).
 
     J is A^4 / (40 (I1 + I2)), close for any compact section (de Saint-Venant 1855).
     """

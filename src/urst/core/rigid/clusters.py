@@ -1,8 +1,11 @@
 """Lumps: what bonds join, and whether it moves as one or bond by bond.
 
-A lump that nothing strains is *firm*: it moves as one compound, and its bonds give as `flex` says. A blow, or a load that a bond
-does not bear, makes it *loose*: from that check on, which is taken back, every bond is a spring among the contacts, so that
-the blow acts where it falls and bonds snap where they are overloaded. Once no bond has snapped and nothing has struck for a
+A lump that nothing strains is *firm*: it moves as one compound, and its bonds give as `flex` says. A blow, or a load
+that a bond
+does not bear, makes it *loose*: from that check on, which is taken back, every bond is a spring among the contacts, so
+that
+the blow acts where it falls and bonds snap where they are overloaded. Once no bond has snapped and nothing has struck
+for a
 while it is firm again, in the shape that it has then.
 """
 
@@ -29,7 +32,8 @@ BLOW = 0.5
 _USED = 0.1
 #: how long nothing must have happened to a loose lump before it is firm again [s]
 CALM = 0.02
-#: share of the way to equilibrium that a lump goes from one flex to the next, at most and as its slowest swing allows: contacts
+#: share of the way to equilibrium that a lump goes from one flex to the next, at most and as its slowest swing allows:
+#: contacts
 #: learn how it gives only while it does, and would shake what gives faster
 _MOST, _STEADY = 0.1, 0.7
 #: a lump that nothing presses by more than this share of a member's weight has no contacts to mind
@@ -186,9 +190,14 @@ class Clusters(Checkpointed):
         first = self.compounds.member[self.compounds.start[:-1]]
         free = np.concatenate([np.zeros(n, bool), awake[first] & ~self.held[first], [False]])
         compound.gather(
-            bodies, self.compounds, free, np.zeros((n + c, 3)), Inertia(np.zeros(n + c + 1), np.zeros((n + c + 1, 6))),
-            np.zeros((n + c + 1, 6)), self.taken,
-        )  # fmt: skip
+            bodies,
+            self.compounds,
+            free,
+            np.zeros((n + c, 3)),
+            Inertia(np.zeros(n + c + 1), np.zeros((n + c + 1, 6))),
+            np.zeros((n + c + 1, 6)),
+            self.taken,
+        )
 
     def loosen(self, struck: np.ndarray, bodies: Bodies) -> None:
         """Let the lumps of some bodies move bond by bond.
@@ -237,9 +246,20 @@ class Clusters(Checkpointed):
         """
         hit = np.zeros(len(self.firm), bool)
         some = compound.struck(
-            self.firm, bodies.awake, self.held, bodies.kind, bodies.velocity, bodies.spin, pairs.body, pairs.gap, pairs.size,
-            force, self.used, BLOW * self.bears, hit,
-        )  # fmt: skip
+            self.firm,
+            bodies.awake,
+            self.held,
+            bodies.kind,
+            bodies.velocity,
+            bodies.spin,
+            pairs.body,
+            pairs.gap,
+            pairs.size,
+            force,
+            self.used,
+            BLOW * self.bears,
+            hit,
+        )
         return hit if some else None
 
     def heed(self, bodies: Bodies, force: np.ndarray, dt: float) -> None:
@@ -260,7 +280,8 @@ class Clusters(Checkpointed):
         self.since[clusters[self.label]] = 0.0
 
     def flex(self, bodies: Bodies, gravity: np.ndarray, calm: np.ndarray, touching, number: int) -> np.ndarray:
-        """Let firm lumps give under what was done to them since the last time; returns which bonds are overloaded, (b,) bool.
+        """Let firm lumps give under what was done to them since the last time; returns which bonds are overloaded,
+        (b,) bool.
 
         Parameters
         ----------

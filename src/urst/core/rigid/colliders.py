@@ -13,13 +13,23 @@ from urst.core.rigid import broad
 from urst.core.rigid.detect import SOLID, Shapes
 from urst.core.rigid.state import Bodies
 
-#: a triangle as a prism: its faces, top, bottom and sides, as loops of corners, and its edges with the faces that meet there
+#: a triangle as a prism: its faces, top, bottom and sides, as loops of corners, and its edges with the faces that meet
+#: there
 _LOOPS = np.array([0, 1, 2, 3, 5, 4, 1, 0, 3, 4, 2, 1, 4, 5, 0, 2, 5, 3])
 _SIZES = np.array([3, 3, 4, 4, 4])
 _EDGES = np.array(
-    [[0, 1, 0, 2], [1, 2, 0, 3], [2, 0, 0, 4], [3, 4, 1, 2], [4, 5, 1, 3], [5, 3, 1, 4], [0, 3, 2, 4], [1, 4, 3, 2],
-     [2, 5, 4, 3]]
-)  # fmt: skip
+    [
+        [0, 1, 0, 2],
+        [1, 2, 0, 3],
+        [2, 0, 0, 4],
+        [3, 4, 1, 2],
+        [4, 5, 1, 3],
+        [5, 3, 1, 4],
+        [0, 3, 2, 4],
+        [1, 4, 3, 2],
+        [2, 5, 4, 3],
+    ]
+)
 
 
 class Colliders:
@@ -80,10 +90,15 @@ class Colliders:
         more = lambda start, size: np.concatenate([start, start[-1] + size * np.arange(1, m + 1)])  # noqa: E731
         loop_start = np.concatenate([h.loop_start, h.loop_start[-1] + np.cumsum(np.tile(_SIZES, m))]).astype(np.int64)
         self.hulls = Hulls(
-            vertices, more(h.vertex_start, 6), planes, more(h.face_start, 5),
-            np.concatenate([h.loops, np.tile(_LOOPS, m)]), loop_start,
-            np.concatenate([h.edges, np.tile(_EDGES, (m, 1))]), more(h.edge_start, 9),
-        )  # fmt: skip
+            vertices,
+            more(h.vertex_start, 6),
+            planes,
+            more(h.face_start, 5),
+            np.concatenate([h.loops, np.tile(_LOOPS, m)]),
+            loop_start,
+            np.concatenate([h.edges, np.tile(_EDGES, (m, 1))]),
+            more(h.edge_start, 9),
+        )
         self.owner = np.concatenate([np.arange(k), self.first_land + which])
         """(s,) the body of each shape"""
         tops = vertices[len(h.vertices) :].reshape(-1, 6, 3)
@@ -91,16 +106,28 @@ class Colliders:
         s = k + m
         self._placed = np.full(s, -1.0)
         self.shapes = Shapes(
-            np.empty((3, len(vertices))), self.hulls.vertex_start, np.empty((4, len(planes))), self.hulls.face_start,
-            self.hulls.loops.astype(np.int32), loop_start, self.hulls.edges.astype(np.int32), self.hulls.edge_start, np.zeros((s, 3)),
-            np.concatenate([self._rounding, np.zeros(m)]), fold,
-            np.array([np.diff(x).max(initial=1) for x in (
-                self.hulls.vertex_start, self.hulls.face_start, self.hulls.edge_start, loop_start
-            )]),
-        )  # fmt: skip
+            np.empty((3, len(vertices))),
+            self.hulls.vertex_start,
+            np.empty((4, len(planes))),
+            self.hulls.face_start,
+            self.hulls.loops.astype(np.int32),
+            loop_start,
+            self.hulls.edges.astype(np.int32),
+            self.hulls.edge_start,
+            np.zeros((s, 3)),
+            np.concatenate([self._rounding, np.zeros(m)]),
+            fold,
+            np.array(
+                [
+                    np.diff(x).max(initial=1)
+                    for x in (self.hulls.vertex_start, self.hulls.face_start, self.hulls.edge_start, loop_start)
+                ]
+            ),
+        )
 
     def _depth(self, n, some):
-        """How far triangles of a land reach back: half of what lies behind them, so that a thin shell keeps its sides apart."""
+        """How far triangles of a land reach back: half of what lies behind them, so that a thin shell keeps its sides
+        apart."""
         surface, first = self._lands[n], self._base[n] - self._convex.size
         new = some[np.isnan(self._thick[first + some])]
         if len(new):
@@ -122,8 +149,16 @@ class Colliders:
         bodies : Bodies
         """
         place(
-            self.hulls, some, self.owner, self._middle, bodies.position, bodies.rotation, bodies.travel, self._placed, self.shapes
-        )  # fmt: skip
+            self.hulls,
+            some,
+            self.owner,
+            self._middle,
+            bodies.position,
+            bodies.rotation,
+            bodies.travel,
+            self._placed,
+            self.shapes,
+        )
         return self.shapes
 
     def pairs(self, bodies: Bodies, margin, moves, loose) -> np.ndarray:

@@ -1,6 +1,7 @@
 """Kernels of compounds: several bodies that move as one.
 
-A compound has no state of its own: its motion is gathered from its members before a check and carried back to them after it.
+A compound has no state of its own: its motion is gathered from its members before a check and carried back to them
+after it.
 In the solver it is a node behind the bodies, and what touches a member pushes the node.
 """
 
@@ -216,14 +217,15 @@ def creep(bodies: Bodies, creeping):
         if bodies.awake[b] and (s[0] != 0.0 or s[1] != 0.0 or s[2] != 0.0 or s[3] != 0.0 or s[4] != 0.0 or s[5] != 0.0):
             r = bodies.rotation[b]
             _shift(
-                bodies, b,
+                bodies,
+                b,
                 r[0, 0] * s[0] + r[0, 1] * s[1] + r[0, 2] * s[2],
                 r[1, 0] * s[0] + r[1, 1] * s[1] + r[1, 2] * s[2],
                 r[2, 0] * s[0] + r[2, 1] * s[1] + r[2, 2] * s[2],
                 r[0, 0] * s[3] + r[0, 1] * s[4] + r[0, 2] * s[5],
                 r[1, 0] * s[3] + r[1, 1] * s[4] + r[1, 2] * s[5],
                 r[2, 0] * s[3] + r[2, 1] * s[4] + r[2, 2] * s[5],
-            )  # fmt: skip
+            )
 
 
 @serial
@@ -287,7 +289,8 @@ def pushes(m, bodies, some, load, h, dt, taken, force):
 def struck(firm, awake, held, kind, velocity, spin, bodies, gap, size, force, used, bears, hit):
     """Mark in `hit` (n,) the members of firm lumps that are struck; returns whether there are any.
 
-    `bodies` (p, 2), `gap` (p,) [m] and `size` (p,) are those of the pairs, `force` and `used` (n, 3) [N] what contacts do to each
+    `bodies` (p, 2), `gap` (p,) [m] and `size` (p,) are those of the pairs, `force` and `used` (n, 3) [N] what contacts
+    do to each
     body now and did of late, `bears` (n,) [N] by how much they may differ.
     """
     some = False
@@ -314,7 +317,8 @@ def struck(firm, awake, held, kind, velocity, spin, bodies, gap, size, force, us
 def heed(label, awake, force, used, bears, share, since, time, dt):
     """Let each body get used to the force on it by a share, and count since when nothing has struck its lump.
 
-    See `struck`; `since` and `time` (n,) [s] are the time since the last blow and that awake, `label` (n,) tells the lumps.
+    See `struck`; `since` and `time` (n,) [s] are the time since the last blow and that awake, `label` (n,) tells the
+    lumps.
     """
     blow = np.zeros(len(label), np.uint8)
     for b in range(len(label)):

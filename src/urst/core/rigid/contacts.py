@@ -88,7 +88,8 @@ class Contacts(Checkpointed):
         self._take(found, bodies, moves, tied)
 
     def _take(self, found, bodies, moves, tied):
-        """Go on with these pairs of numbered shapes: what was known of them, and of sleepers that nobody looked at, is kept."""
+        """Go on with these pairs of numbered shapes: what was known of them, and of sleepers that nobody looked at, is
+        kept."""
         old, all_there, total = self.pairs, self.colliders.number, self.colliders.total
         resting = ~moves[old.body].any(axis=1) & (bodies.kind[old.body] != ABSENT).all(axis=1)
         before = all_there[old.shape[:, 0]] * total + all_there[old.shape[:, 1]]

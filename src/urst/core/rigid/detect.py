@@ -1,7 +1,8 @@
 """Where two convex shapes touch or may soon: their normal and up to four pairs of points.
 
 A shape is the hull of its corners grown by a radius: a polyhedron, or a ball (one corner) or capsule (two). Apart, the
-normal is that of the shortest distance (Gilbert, Johnson & Keerthi 1988); in each other, that of the least overlap over all
+normal is that of the shortest distance (Gilbert, Johnson & Keerthi 1988); in each other, that of the least overlap
+over all
 faces and pairs of edges (Gottschalk, Lin & Manocha 1996), pairs of edges pruned by the arcs they span on the Gauss map
 (Gregorius 2013). A face that lies on the other shape is clipped against it, so that it rests on a patch.
 """
@@ -57,7 +58,8 @@ def _far(shapes, s, x, y, z):
 
 @kernel
 def _separation(shapes, i, j, x, y, z):
-    """How far two hulls lie apart along a unit direction, from the first to the second [m]; negative if they overlap in it."""
+    """How far two hulls lie apart along a unit direction, from the first to the second [m]; negative if they overlap
+    in it."""
     _, top = _far(shapes, i, x, y, z)
     _, bottom = _far(shapes, j, -x, -y, -z)
     return -bottom - top - shapes.rounding[i] - shapes.rounding[j]
@@ -147,7 +149,8 @@ def _tetrahedron(s, w, work):
 def _distance(shapes, i, j, margin, axis, scratch):
     """Find the shortest distance between two hulls, without their rounding.
 
-    Returns a distance that is proven: no points of the two lie nearer along `axis`. Above `margin` it stops as soon as that
+    Returns a distance that is proven: no points of the two lie nearer along `axis`. Above `margin` it stops as soon as
+    that
     is proven. 0 or less: they overlap. `axis` (3,): where to look first, and the direction found, from the first to the
     second. The points nearest each other are left in `scratch.point`.
     """
@@ -224,7 +227,8 @@ def _distance(shapes, i, j, margin, axis, scratch):
 
 @kernel
 def _faces_apart(shapes, i, j, dist, low):
-    """How far every corner of `j` lies outside every face of `i`, in `dist`, corner after corner; the least of each face in `low`.
+    """How far every corner of `j` lies outside every face of `i`, in `dist`, corner after corner; the least of each
+    face in `low`.
 
     Returns the face that parts them most, and by how much.
     """
@@ -254,7 +258,8 @@ def _edges_near(shapes, i, j, best, dist, depth, kept):
     """List in `kept` the edges of `j` that come within `depth` of the surface of `i`; returns how many.
 
     `best`: the face of `i` that parts the two most; it rules out most edges at once.
-    Where two edges give the least overlap, each has a point within that overlap of the other's body: one wholly farther outside
+    Where two edges give the least overlap, each has a point within that overlap of the other's body: one wholly
+    farther outside
     one face, or wholly farther inside all of them, cannot be one of the two.
     """
     edges, faces = shapes.edges, shapes.face_start[i + 1] - shapes.face_start[i]
@@ -279,7 +284,8 @@ def _edges_near(shapes, i, j, best, dist, depth, kept):
 def _least_overlap(shapes, i, j, scratch):
     """Search all faces and pairs of edges of two hulls in each other for the direction of least overlap.
 
-    Returns (gap, kind, first, second): kind 0 a face of the first, 1 of the second, 2 an edge of either; the direction of a
+    Returns (gap, kind, first, second): kind 0 a face of the first, 1 of the second, 2 an edge of either; the direction
+    of a
     pair of edges is left in `scratch.normal`.
     """
     v, planes, centre, edges = shapes.vertices, shapes.planes, shapes.centre, shapes.edges
@@ -464,7 +470,8 @@ def _rest_on(shapes, i, j, face, margin, sign, scratch, normal, points, gaps):
 
 @kernel
 def thin(n, nx, ny, nz, sign, scratch, points, gaps):
-    """Keep at most four of the points in `scratch.poly`: the deepest, the farthest from it, the two widest beside that line.
+    """Keep at most four of the points in `scratch.poly`: the deepest, the farthest from it, the two widest beside that
+    line.
 
     Parameters
     ----------
@@ -537,7 +544,8 @@ def detect(shapes, i, j, margin, inside, axis, points, gaps, scratch):
     margin : float
         How far apart they may be to be noted [m].
     inside : bool
-        Whether they are thought to be in each other: then the search over faces and edges comes first, else that for their
+        Whether they are thought to be in each other: then the search over faces and edges comes first, else that for
+        their
         distance. The result is the same.
     axis : (3,) float64
         Where to look first, a unit vector from the first to the second; on return the normal, or what parts them.
@@ -550,7 +558,8 @@ def detect(shapes, i, j, margin, inside, axis, points, gaps, scratch):
     Returns
     -------
     (state, count, apart, share)
-        PARTED or NEAR, the number of points, a distance that is proven to part them [m], and which body the points go along with:
+        PARTED or NEAR, the number of points, a distance that is proven to part them [m], and which body the points go
+        along with:
         1 the second, whose corner rests on a face of the first, 0 the first, 0.5 neither more than the other.
     """
     rounding = shapes.rounding[i] + shapes.rounding[j]
@@ -606,7 +615,8 @@ def detect(shapes, i, j, margin, inside, axis, points, gaps, scratch):
         if least > apart + 1e-4:
             # the nearest points alone, since no corner of the patch is as near
             count, share, gaps[0] = 1, 0.5, 0.0
-            # along the way that is proven to part them: that from point to point is all rounding where they nearly touch
+            # along the way that is proven to part them: that from point to point is all rounding where they nearly
+            # touch
             axis[0], axis[1], axis[2] = wx, wy, wz
             for c in range(3):
                 points[0, 0, c], points[0, 1, c] = scratch.point[0, c], scratch.point[1, c]
@@ -664,8 +674,19 @@ def scratch(shapes):
     # clipping one convex outline by another adds a corner a side at most; rounding may add a few
     room = 2 * room + 8
     return Scratch(
-        np.zeros((4, 3)), np.zeros(4), np.zeros(4), np.zeros((4, 2), np.int64), np.zeros((2, 3)), np.zeros(3),
-        np.zeros((room, 3)), np.zeros((room, 3)), np.zeros(room), np.zeros(4, np.int64),
-        np.zeros(corners * faces), np.zeros(corners * faces), np.zeros(faces), np.zeros(edges, np.int64),
+        np.zeros((4, 3)),
+        np.zeros(4),
+        np.zeros(4),
+        np.zeros((4, 2), np.int64),
+        np.zeros((2, 3)),
+        np.zeros(3),
+        np.zeros((room, 3)),
+        np.zeros((room, 3)),
+        np.zeros(room),
+        np.zeros(4, np.int64),
+        np.zeros(corners * faces),
+        np.zeros(corners * faces),
+        np.zeros(faces),
         np.zeros(edges, np.int64),
-    )  # fmt: skip
+        np.zeros(edges, np.int64),
+    )

@@ -151,7 +151,8 @@ class Director(Checkpointed):
         return np.bincount(face[here], area[here], minlength=len(self._area))
 
     def _outward(self, bodies, mine):
-        """Which way the open faces of some bodies (k,) look on the whole, (k, 3); away from the middle of all if no way."""
+        """Which way the open faces of some bodies (k,) look on the whole, (k, 3); away from the middle of all if no
+        way."""
         body = np.repeat(np.arange(self.hulls.size), np.diff(self.hulls.face_start))
         open_area = np.maximum(self._area - self._covered(bodies), 0.0)
         local = np.zeros((self.hulls.size, 3))
@@ -182,7 +183,8 @@ class Director(Checkpointed):
 
 
 def _covers(hulls, patches, position):
-    """Which face of which body each patch covers: face (c,), area (c,) [m2], body and neighbour (c,), apart at the start (c,) [m]."""
+    """Which face of which body each patch covers: face (c,), area (c,) [m2], body and neighbour (c,), apart at the
+    start (c,) [m]."""
     found = []
     for side, sign in ((0, 1.0), (1, -1.0)):
         body, other = patches.pair[:, side], patches.pair[:, 1 - side]

@@ -51,15 +51,24 @@ class JointRows(NamedTuple):
 def lay_out(joints, position, rotation, carrier, centre, velocity, inertia, h, half, lag, start):
     """Lay out the rows of a check and add what their last impulses do to the nodes, start (m + 1, 6); see `JointRows`.
 
-    Errors are those at its beginning; directions and arms those in its middle, `half` [s] later, as far as can be foreseen: the
+    Errors are those at its beginning; directions and arms those in its middle, `half` [s] later, as far as can be
+    foreseen: the
     rows are of second order then, and what swings gains no energy.
     """
     world = len(inertia.inverse_mass) - 1
     room = ROWS * len(joints.kind)
     rows = JointRows(
-        np.zeros((room, 2), np.int64), np.zeros((room, 2), np.int64), np.zeros((room, 3)), np.zeros((room, 2, 3)),
-        np.zeros(room), np.zeros(room), np.zeros(room), np.full(room, np.inf), np.zeros(room), np.zeros(room),
-    )  # fmt: skip
+        np.zeros((room, 2), np.int64),
+        np.zeros((room, 2), np.int64),
+        np.zeros((room, 3)),
+        np.zeros((room, 2, 3)),
+        np.zeros(room),
+        np.zeros(room),
+        np.zeros(room),
+        np.full(room, np.inf),
+        np.zeros(room),
+        np.zeros(room),
+    )
     r = 0
     end, arm, axes = np.zeros((2, 3)), np.zeros((2, 3)), np.zeros((2, 3, 3))
     line, none, ahead, mid = np.zeros(3), np.zeros(3), np.zeros((2, 3)), np.zeros((3, 3))
@@ -272,9 +281,16 @@ def _rate(rows, n, velocity):
     d, i, j = rows.along[n], rows.node[n, 0], rows.node[n, 1]
     a, b, v, w = rows.about[n, 0], rows.about[n, 1], velocity[i], velocity[j]
     return (
-        d[0] * (w[0] - v[0]) + d[1] * (w[1] - v[1]) + d[2] * (w[2] - v[2])
-        + b[0] * w[3] + b[1] * w[4] + b[2] * w[5] - a[0] * v[3] - a[1] * v[4] - a[2] * v[5]
-    )  # fmt: skip
+        d[0] * (w[0] - v[0])
+        + d[1] * (w[1] - v[1])
+        + d[2] * (w[2] - v[2])
+        + b[0] * w[3]
+        + b[1] * w[4]
+        + b[2] * w[5]
+        - a[0] * v[3]
+        - a[1] * v[4]
+        - a[2] * v[5]
+    )
 
 
 @serial

@@ -43,12 +43,18 @@ class Joints:
         self.jointed = jointed
         self.state = JointState(
             kind=np.array([JOINTS.index(x.joint.kind) for x in jointed], np.int64),
-            body=np.full((count, 2), -1, np.int64), anchor=np.zeros((count, 2, 3)), axes=np.zeros((count, 2, 3, 3)),
-            low=np.zeros(count), high=np.zeros(count), stiffness=np.array([x.joint.stiffness for x in jointed], float),
+            body=np.full((count, 2), -1, np.int64),
+            anchor=np.zeros((count, 2, 3)),
+            axes=np.zeros((count, 2, 3, 3)),
+            low=np.zeros(count),
+            high=np.zeros(count),
+            stiffness=np.array([x.joint.stiffness for x in jointed], float),
             damping=np.array([x.joint.damping for x in jointed], float),
-            strength=np.array([x.joint.strength or np.inf for x in jointed], float), alive=np.ones(count, np.uint8),
-            impulse=np.zeros((count, ROWS)), force=np.zeros(count),
-        )  # fmt: skip
+            strength=np.array([x.joint.strength or np.inf for x in jointed], float),
+            alive=np.ones(count, np.uint8),
+            impulse=np.zeros((count, ROWS)),
+            force=np.zeros(count),
+        )
         for k, x in enumerate(jointed):
             self._place(k, x, bodies, hulls)
 
@@ -82,7 +88,8 @@ class Joints:
             s.low[k], s.high[k] = -np.array(joint.slides[::-1])
 
     def join(self, pairs: np.ndarray) -> np.ndarray:
-        """Return which pairs of bodies (p, 2) are of solids that a joint joins, (p,) bool; ropes and springs do not count."""
+        """Return which pairs of bodies (p, 2) are of solids that a joint joins, (p,) bool; ropes and springs do not
+        count."""
         s = self.state
         near = (s.alive == 1) & (s.kind != ROPE) & (s.kind != SPRING) & (s.body[:, 1] >= 0)
         solids, asked = np.sort(self._solid[s.body[near]], axis=1), np.sort(self._solid[pairs], axis=1)

@@ -1,7 +1,9 @@
 """Pairs of shapes that are near each other, and where they touch, kept from check to check.
 
-A manifold keeps its points in the frames of its two bodies. While these have moved little against each other since they were
-looked at, the points are only brought up to date; a pair that is apart is not looked at before its distance could have closed.
+A manifold keeps its points in the frames of its two bodies. While these have moved little against each other since
+they were
+looked at, the points are only brought up to date; a pair that is apart is not looked at before its distance could have
+closed.
 """
 
 from typing import NamedTuple
@@ -59,11 +61,26 @@ def still(radius: np.ndarray) -> np.ndarray:
 def none(p: int) -> Manifolds:
     """Return room for `p` manifolds that nobody has looked at."""
     return Manifolds(
-        shape=np.zeros((p, 2), np.int64), body=np.zeros((p, 2), np.int64), state=np.zeros(p, np.int64),
-        size=np.zeros(p, np.int64), axis=np.zeros((p, 3)), tangent=np.zeros((p, 3)),
-        point=np.zeros((p, POINTS, 2, 3)), share=np.zeros(p), impulse=np.zeros((p, POINTS, 3)), apart=np.zeros(p), margin=np.zeros(p),
-        travel=np.zeros(p), safe=np.zeros(p), known=np.zeros(p), offset=np.zeros((p, 3)), turn=np.zeros((p, 3, 3)), need=np.zeros(p), gap=np.zeros(p), missed=np.zeros(p),
-    )  # fmt: skip
+        shape=np.zeros((p, 2), np.int64),
+        body=np.zeros((p, 2), np.int64),
+        state=np.zeros(p, np.int64),
+        size=np.zeros(p, np.int64),
+        axis=np.zeros((p, 3)),
+        tangent=np.zeros((p, 3)),
+        point=np.zeros((p, POINTS, 2, 3)),
+        share=np.zeros(p),
+        impulse=np.zeros((p, POINTS, 3)),
+        apart=np.zeros(p),
+        margin=np.zeros(p),
+        travel=np.zeros(p),
+        safe=np.zeros(p),
+        known=np.zeros(p),
+        offset=np.zeros((p, 3)),
+        turn=np.zeros((p, 3, 3)),
+        need=np.zeros(p),
+        gap=np.zeros(p),
+        missed=np.zeros(p),
+    )
 
 
 @kernel
@@ -98,7 +115,8 @@ def _see(m, p, bodies):
 
 @kernel
 def _across(m, p, i, way):
-    """The direction that parts two bodies as it was when they were looked at, from the larger, `i`, to the smaller, in `i`'s frame."""
+    """The direction that parts two bodies as it was when they were looked at, from the larger, `i`, to the smaller, in
+    `i`'s frame."""
     for a in range(3):
         if i == m.body[p, 0]:
             way[a] = m.axis[p, a]
@@ -141,9 +159,15 @@ def _project(m, p, bodies):
             n = r[c, 0] * m.axis[p, 0] + r[c, 1] * m.axis[p, 1] + r[c, 2] * m.axis[p, 2]
             a, b = m.point[p, k, 0], m.point[p, k, 1]
             gap += n * (
-                bodies.position[j, c] + s[c, 0] * b[0] + s[c, 1] * b[1] + s[c, 2] * b[2]
-                - bodies.position[i, c] - r[c, 0] * a[0] - r[c, 1] * a[1] - r[c, 2] * a[2]
-            )  # fmt: skip
+                bodies.position[j, c]
+                + s[c, 0] * b[0]
+                + s[c, 1] * b[1]
+                + s[c, 2] * b[2]
+                - bodies.position[i, c]
+                - r[c, 0] * a[0]
+                - r[c, 1] * a[1]
+                - r[c, 2] * a[2]
+            )
         least = min(least, gap)
     m.gap[p] = least
 
@@ -202,7 +226,8 @@ def _match(m, p, bodies, count, axis, points, near, old, push):
 
 @serial
 def _look_ahead(bodies, dt, weight, ahead):
-    """Write how far each body has gone, will have gone by the end of a check at most, and may go without a look, (n, 3) [m]."""
+    """Write how far each body has gone, will have gone by the end of a check at most, and may go without a look, (n,
+    3) [m]."""
     for b in range(len(ahead)):
         ahead[b, 0] = ahead[b, 1] = bodies.travel[b]
         ahead[b, 2] = max(_MOTION, _SHARE * bodies.radius[b])
@@ -213,7 +238,8 @@ def _look_ahead(bodies, dt, weight, ahead):
 
 @serial
 def _sift(m, bodies, dt, weight, ahead, due):
-    """Bring pairs up to date where that takes no look at their shapes; mark in `due` (p,) those that must be looked at."""
+    """Bring pairs up to date where that takes no look at their shapes; mark in `due` (p,) those that must be looked
+    at."""
     way = np.zeros(3)
     for p in range(len(m.state)):
         due[p] = 0
@@ -293,9 +319,11 @@ def _stirs(m, p, bodies):
     """Whether either body of a pair moves by itself."""
     i, j = m.body[p, 0], m.body[p, 1]
     return (
-        bodies.kind[i] == DRIVEN or bodies.kind[j] == DRIVEN
-        or (bodies.kind[i] == LOOSE and bodies.awake[i]) or (bodies.kind[j] == LOOSE and bodies.awake[j])
-    )  # fmt: skip
+        bodies.kind[i] == DRIVEN
+        or bodies.kind[j] == DRIVEN
+        or (bodies.kind[i] == LOOSE and bodies.awake[i])
+        or (bodies.kind[j] == LOOSE and bodies.awake[j])
+    )
 
 
 @serial
@@ -378,7 +406,8 @@ def look(m: Manifolds, bodies: Bodies, place, dt: float, weight: float) -> None:
 
 @serial
 def fastest(m, bodies, dt, ahead, spare):
-    """Return how far any two that may touch may close within the check [m], and how fast any turns that may touch soon [rad/s].
+    """Return how far any two that may touch may close within the check [m], and how fast any turns that may touch soon
+    [rad/s].
 
     Parameters
     ----------

@@ -70,7 +70,8 @@ def pressed(b: Bodies, contacts: Contacts, weight: float) -> np.ndarray:
 
 
 def floors(fragments: Fragments, kind: np.ndarray) -> tuple[float, float]:
-    """Return the lowest point of all there is at the start, but not far below what is loose, and that of what is loose [m].
+    """Return the lowest point of all there is at the start, but not far below what is loose, and that of what is loose
+    [m].
 
     Parameters
     ----------

@@ -1,6 +1,7 @@
 """Which bodies sleep, and what wakes them.
 
-A body that has hardly moved for a while, with neighbours as calm, is left out of everything and stands like a wall. What
+A body that has hardly moved for a while, with neighbours as calm, is left out of everything and stands like a wall.
+What
 would move it wakes it: something that comes at it, a load far above what it bore, a support that goes.
 """
 
@@ -86,7 +87,8 @@ def _count(bodies, rest, b, dt):
 def put_to_sleep(bodies, m, load, rest, marks, label, sleepy):
     """Put calm bodies with calm neighbours to sleep.
 
-    `load` (p,) [N]: what the pairs bear; `label` (n,) is the same for bodies that must sleep together, the least of their
+    `load` (p,) [N]: what the pairs bear; `label` (n,) is the same for bodies that must sleep together, the least of
+    their
     numbers; `sleepy` (n,) uint8 is for work.
     """
     n = len(bodies.mass)
@@ -139,7 +141,8 @@ def _mark(bodies, m, load, marks, p):
 
 @serial
 def wake_before(bodies, m, marks, weight, dt, wake):
-    """Mark in `wake` (n,) the sleepers that something comes at, or whose neighbour has gone; returns whether there are any."""
+    """Mark in `wake` (n,) the sleepers that something comes at, or whose neighbour has gone; returns whether there are
+    any."""
     some = False
     for p in range(len(m.state)):
         i, j = m.body[p, 0], m.body[p, 1]
@@ -167,7 +170,8 @@ def wake_before(bodies, m, marks, weight, dt, wake):
 
 @serial
 def wake_after(bodies, m, load, marks, weight, wake):
-    """Mark in `wake` (n,) the sleepers that bear far more than they fell asleep under; returns whether there are any."""
+    """Mark in `wake` (n,) the sleepers that bear far more than they fell asleep under; returns whether there are
+    any."""
     some = False
     for p in range(len(m.state)):
         if load[p] <= 0.0:

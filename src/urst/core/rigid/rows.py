@@ -41,7 +41,7 @@ from urst.core.rigid.sweeps import (
     Y,
     Z,
     spun,
-)  # fmt: skip
+)
 
 #: colours that are kept as bits of a number; what finds none of them free is solved alone
 COLOURS = 60
@@ -72,7 +72,8 @@ def choose(m, free, carrier, spare):
 
 @serial
 def colour(m, chosen, free, carrier, batch, lane):
-    """Give each of the manifolds `chosen` (k,) a batch and a lane, so that none of a batch moves the same body as another.
+    """Give each of the manifolds `chosen` (k,) a batch and a lane, so that none of a batch moves the same body as
+    another.
 
     Those with as many points go together.
 
@@ -163,9 +164,12 @@ def lay_out(m, free, carrier, centre, position, rotation, turned, inertia, frict
     batch, lane = np.empty(total, np.int64), np.empty(total, np.int64)
     batches = colour(m, chosen, free, carrier, batch, lane)
     rows = Rows(
-        np.empty((batches, BATCH), REAL), np.full((batches, 2, LANES), len(free) - 1), np.full((batches, LANES), -1),
-        np.zeros(batches, np.int64), np.zeros(batches, np.uint8),
-    )  # fmt: skip
+        np.empty((batches, BATCH), REAL),
+        np.full((batches, 2, LANES), len(free) - 1),
+        np.full((batches, LANES), -1),
+        np.zeros(batches, np.int64),
+        np.zeros(batches, np.uint8),
+    )
     for k in range(total):
         b, x, p = batch[k], lane[k], chosen[k]
         i, j = m.body[p, 0], m.body[p, 1]

@@ -34,7 +34,9 @@ class BondSettings(BaseModel):
         0.0,
         ge=0,
         le=1,
-        description="Stretch at its strength before it parts, as a share of its length, beside what its crack opens; 0: brittle",
+        description=(
+            "Stretch at its strength before it parts, as a share of its length, beside what its crack opens; 0: brittle"
+        ),
     )
     modulus: float = Field(
         2e9, ge=1e5, le=1e12, description="Stiffness of what is held together, as Young's modulus [Pa]"
@@ -68,8 +70,8 @@ class Event(BaseModel):
     delay: float = Field(0.0, ge=0, le=1e4, description="So much later [s]")
     what: Literal["launch", "blast", "let go", "anchor", "remove", "part", "slow down"] = Field(
         "launch",
-        description="Sets them off; a charge goes off; held or driven ones fall; they stand from now on; they are gone; "
-        "their bonds part; they are slowed down",
+        description="Sets them off; a charge goes off; held or driven ones fall; they stand from now on; "
+        "they are gone; their bonds part; they are slowed down",
     )
     launch: SpinningLaunch = SpinningLaunch()
     charge: float = Field(1.0, gt=0, le=1e6, description="Charge at the launch's centre, as much TNT [kg]")
@@ -84,7 +86,8 @@ class Event(BaseModel):
             raise ValueError(f"'{self.name}' follows no event: name another one in 'after'")
         if self.launch.least > self.launch.most:
             raise ValueError(
-                f"'{self.name}' sets off at least at {self.launch.least:g} m/s and at most at {self.launch.most:g}: swap them"
+                f"'{self.name}' sets off at least at {self.launch.least:g} m/s and at most at {self.launch.most:g}: "
+                "swap them"
             )
         return self
 

@@ -6,7 +6,6 @@ import numpy as np
 
 from urst.core.bodies.fragments import Fragments
 from urst.core.bodies.mobility import ABSENT, DRIVEN, FIXED, LOOSE
-from urst.core.bodies.nodes import Nodes
 from urst.core.bodies.patches import Patches
 from urst.core.checkpoint import Checkpointed
 from urst.core.curves.clock import Clock
@@ -18,14 +17,14 @@ from urst.core.launch.blast import faces
 from urst.core.rigid import manifolds, mass_scaling, measure, outside, rest, state, substeps, sweeps
 from urst.core.rigid.bond_kernels import forces
 from urst.core.rigid.bonds import LAG, Bonds
-from urst.core.rigid.clusters import BLOW, FLEX, Clusters
+from urst.core.rigid.clusters import FLEX, Clusters
 from urst.core.rigid.colliders import Colliders
 from urst.core.rigid.compounds import pushes
 from urst.core.rigid.contacts import Contacts, Touching
 from urst.core.rigid.director import Directed, Director
 from urst.core.rigid.joints import Jointed, Joints
 from urst.core.rigid.matter import Matter
-from urst.core.rigid.nodes import nodes_of
+from urst.core.rigid.port import Port
 from urst.core.rigid.rest import Rest
 from urst.core.rigid.settings import RigidSettings
 from urst.core.rigid.state import Bodies
@@ -36,7 +35,8 @@ from urst.errors import BadValue, SolverFailed
 RECOVERY = 0.0378
 #: share of its impulse that a closed contact forgets a sweep at most, and the overlap this may keep standing [m]
 LEAK, LEAK_DEPTH = 0.058, 1e-4
-#: changes of speed that call for another visit: this share of what gravity adds in a substep, this share of the speed, and
+#: changes of speed that call for another visit: this share of what gravity adds in a substep, this share of the speed,
+#: and
 #: never less than this [m/s]
 HOT_FALL, HOT_SHARE, HOT_LEAST = 0.2, 0.02, 1e-4
 #: approaches slower than what gravity adds in so many substeps, or than this, do not bounce [m/s]
@@ -45,7 +45,8 @@ BOUNCE_FALL, BOUNCE_LEAST = 4.0, 0.05
 WAKES = 16
 #: times that this is done for pairs that were left out, and how deep in each other they may get before it is [m]
 MISSES, DEEP = 2, 5e-3
-#: where two bodies come at each other by more than this in a check, or one turns by more [rad], it is taken in two parts, and in
+#: where two bodies come at each other by more than this in a check, or one turns by more [rad], it is taken in two
+#: parts, and in
 #: four where by twice as much
 FAR, WIDE, FINER = 16e-3, 0.08, (2, 4)
 #: and where they come by less than this, twice as long a one serves [m]
@@ -60,10 +61,11 @@ Drive = Callable[[float], tuple[np.ndarray, np.ndarray]]
 Presence = Callable[[float], np.ndarray]
 
 
-class RigidSolver(Checkpointed):
+class RigidSolver(Port, Checkpointed):
     """Convex bodies under gravity with friction, bounce and bonds that snap.
 
-    Each step, a check, finds contacts once and solves them in several substeps; see `substeps` for the method and `manifolds`
+    Each step, a check, finds contacts once and solves them in several substeps; see `substeps` for the method and
+    `manifolds`
     for the contacts. The same input gives the same bytes for any number of threads.
 
     Parameters
@@ -84,7 +86,8 @@ class RigidSolver(Checkpointed):
     jointed : sequence of Jointed
         Joints and what they join.
     surfaces : sequence of Land
-        What the last fragments are instead of convex, each in the frame of its fragment; fixed or driven. They are not among
+        What the last fragments are instead of convex, each in the frame of its fragment; fixed or driven. They are not
+        among
         what frames and poses tell of.
     start_time : float [s]
     clock : Clock
@@ -224,12 +227,14 @@ class RigidSolver(Checkpointed):
         return self._bonds.state.strength[:, :2]
 
     def stable_dt(self) -> float:
-        """Return the longest time that one check for contact serves [s]: twice as long where bodies hardly come at each other."""
+        """Return the longest time that one check for contact serves [s]: twice as long where bodies hardly come at
+        each other."""
         swings = len(self.joints) or len(self.clusters.swept)
         return self.step_dt if swings or self.pace * 2.0 * self.step_dt >= SLOW else 2.0 * self.step_dt
 
     def step(self, dt: float) -> None:
-        """Advance by `dt` seconds, with one check for contact, or more as fast as bodies came at each other in the last one.
+        """Advance by `dt` seconds, with one check for contact, or more as fast as bodies came at each other in the
+        last one.
 
         Raises
         ------
@@ -398,7 +403,8 @@ class RigidSolver(Checkpointed):
                     s.ease,
                 )
                 break
-            # what sleeps was a wall so far, what is firm was one body, what was left out was not met: take the check back
+            # what sleeps was a wall so far, what is firm was one body, what was left out was not met: take the check
+            # back
             self._take_back(saved)
             if woken:
                 self.wake_up(wake)
@@ -447,7 +453,8 @@ class RigidSolver(Checkpointed):
             x[:] = before
 
     def _pushes(self, dt):
-        """What contacts did to bonded bodies over the check: impulses (n, 6) [N s], [N m s] and mean forces (n, 3) [N]."""
+        """What contacts did to bonded bodies over the check: impulses (n, 6) [N s], [N m s] and mean forces (n, 3)
+        [N]."""
         n = len(self.bodies.mass)
         pushed, force = np.zeros((n, 6)), np.zeros((n, 3))
         h = self.step_dt / self.settings.substeps
@@ -494,16 +501,44 @@ class RigidSolver(Checkpointed):
         """Return how nodes go over the check; see `substeps.solve`."""
         c, weight, count = self.contacts, self.weight(), self._substeps(dt)
         h = dt / count
-        rules = sweeps.Rules(*(sweeps.REAL(x) for x in (
-            h, RECOVERY / h, self.settings.push_speed, LEAK, LEAK_DEPTH, max(HOT_FALL * weight * h, HOT_LEAST), HOT_SHARE,
-            max(BOUNCE_FALL * weight * h, BOUNCE_LEAST),
-        )))  # fmt: skip
+        rules = sweeps.Rules(
+            *(
+                sweeps.REAL(x)
+                for x in (
+                    h,
+                    RECOVERY / h,
+                    self.settings.push_speed,
+                    LEAK,
+                    LEAK_DEPTH,
+                    max(HOT_FALL * weight * h, HOT_LEAST),
+                    HOT_SHARE,
+                    max(BOUNCE_FALL * weight * h, BOUNCE_LEAST),
+                )
+            )
+        )
         keep = np.exp([-linear_damping * h, -angular_damping * h])
         pull, ballast = self.steady_forces.on_nodes(self, len(free))
         return substeps.solve(
-            c.pairs, self.bonds, self.joints.state, self.bodies, self.share, ballast, self.clusters.compounds, c.rub, c.bounce,
-            free, pull, weight, keep, count, rules, LAG, snapping, self.clusters.taken, c.load,
-        )  # fmt: skip
+            c.pairs,
+            self.bonds,
+            self.joints.state,
+            self.bodies,
+            self.share,
+            ballast,
+            self.clusters.compounds,
+            c.rub,
+            c.bounce,
+            free,
+            pull,
+            weight,
+            keep,
+            count,
+            rules,
+            LAG,
+            snapping,
+            self.clusters.taken,
+            c.load,
+        )
 
     def wake_up(self, wake: np.ndarray) -> None:
         """Wake some bodies (n,) bool, and what bonds and joints hold to them."""
@@ -555,95 +590,6 @@ class RigidSolver(Checkpointed):
         state.steer(self.bodies, driven, position[still], orientation[still], dt)
         return position, orientation
 
-    def free(self) -> np.ndarray:
-        """Return which bodies forces may move, (n,) bool."""
-        return self.bodies.kind == LOOSE
-
-    def inverse_mass(self) -> np.ndarray:
-        """Return 1 / mass (n,) [1/kg], 0 for what does not move now."""
-        return self.lightness()[: self.count]
-
-    def lightness(self) -> np.ndarray:
-        """Return the same of bodies and surfaces."""
-        still = (self.clusters.firm == 1) & self.clusters.held
-        return np.where(self.free() & (self.bodies.awake == 1) & ~still, 1.0 / self.bodies.mass, 0.0)
-
-    def inverse_inertia(self) -> np.ndarray:
-        """Return the inverse inertia in world axes (n, 3, 3) [1/(kg m2)], 0 for what does not move now."""
-        turn, inverse = self.bodies.rotation[: self.count], self.bodies.inverse_inertia[: self.count]
-        turned = turn @ inverse @ np.transpose(turn, (0, 2, 1))
-        return np.where((self.inverse_mass() > 0.0)[:, None, None], turned, 0.0)
-
-    @property
-    def impulse_taken(self) -> np.ndarray:
-        """All impulse from outside so far, what bodies at rest held against included, (3,) [N s]."""
-        return self.taken + self.held
-
-    @property
-    def drag_coefficient(self) -> float:
-        """Of form drag."""
-        return self.settings.drag
-
-    def nodes(self) -> Nodes:
-        """Return what moves as one now."""
-        return nodes_of(self.bodies, self.clusters)
-
-    def apply_impulse(self, impulse: np.ndarray, twist: np.ndarray) -> None:
-        """Take impulses from outside, through the centres (n, 3) [N s] and about them (n, 3) [N m s].
-
-        A body asleep is woken by what would move it faster than rest allows, and holds against the rest.
-
-        Parameters
-        ----------
-        impulse : (n, 3) float [N s]
-        twist : (n, 3) float [N m s]
-        """
-        bodies, some = self.bodies, slice(self.count)
-        asleep = self.free()[some] & (bodies.awake[some] == 0)
-        pushed = np.linalg.norm(impulse, axis=1)
-        if asleep.any():
-            woken = np.zeros(len(bodies.mass), bool)
-            woken[some] = asleep & (pushed > measure.REST_SPEED * bodies.mass[some])
-            if woken.any():
-                self.wake_up(woken)
-        # what bonds hold to something fixed gives and breaks by it all the same
-        clusters = self.clusters
-        stands = np.flatnonzero(((clusters.firm == 1) & clusters.held & (bodies.awake == 1))[some])
-        if len(stands):
-            clusters.taken[stands] += np.concatenate([impulse, twist], axis=1)[stands]
-            torn = np.zeros(len(bodies.mass), bool)
-            torn[stands] = pushed[stands] > BLOW * clusters.bears[stands] * self.step_dt
-            if torn.any():
-                clusters.loosen(torn, bodies)
-        moved = self.inverse_mass()
-        bodies.velocity[some] += moved[:, None] * impulse
-        bodies.spin[some] += np.einsum("nij,nj->ni", self.inverse_inertia(), twist)
-        self.taken += impulse[moved > 0.0].sum(axis=0)
-        self.held += impulse[moved == 0.0].sum(axis=0)
-
-    def apply_steady_force(self, force: np.ndarray, added_mass: np.ndarray) -> None:
-        """Take forces that act until they are replaced; bodies asleep wake where they change.
-
-        Parameters
-        ----------
-        force : (n, 6) float
-            And torques about their centres [N], [N m].
-        added_mass : (n,) float
-            Mass of what moves along with each body and adds to its inertia in contacts [kg].
-        """
-        woken = self.steady_forces.take(force, added_mass, self.bodies, self.weight(), self.free())
-        if woken.any():
-            self.wake_up(woken)
-
-    def outputs(self) -> dict[str, np.ndarray]:
-        """Return position (n, 3) [m], orientation (n, 4) and which bonds have parted (b,) bool, as they are now."""
-        motion = self.motion
-        return {
-            "position": motion.position.copy(),
-            "orientation": motion.orientation.copy(),
-            "parted": self.bonds.alive == 0,
-        }
-
     def begin_from(self, frame: dict[str, np.ndarray]) -> None:
         """Begin with the bodies of a baked frame; nothing is settled then.
 
@@ -655,7 +601,8 @@ class RigidSolver(Checkpointed):
         bodies, n = self.bodies, self.count
         if frame["position"].shape != (n, 3) or len(frame["bond_alive"]) != len(self.bonds.alive):
             raise BadValue(
-                f"The start holds {len(frame['position'])} bodies and {len(frame['bond_alive'])} bonds, this layer {n} and "
+                f"The start holds {len(frame['position'])} bodies and {len(frame['bond_alive'])} bonds, this layer "
+                f"{n} and "
                 f"{len(self.bonds.alive)}: let both fall from the same breaks, with the same bonds."
             )
         for name in ("position", "orientation", "velocity", "spin"):
@@ -672,7 +619,8 @@ class RigidSolver(Checkpointed):
             self._place_driven(*self.drive(self.time))
 
     def frame(self) -> dict[str, np.ndarray]:
-        """Return what a frame keeps: poses and velocities (float32), who is awake, what presses each, and the bonds' state; by
+        """Return what a frame keeps: poses and velocities (float32), who is awake, what presses each, and the bonds'
+        state; by
         choice the points of contact [m] and the forces there [N]."""
         b, some = self.bodies, slice(self.count)
         touching = {}

@@ -84,7 +84,8 @@ def conjugate(r, m, v, out):
 
 @serial
 def steer(bodies, driven, position, orientation, dt):
-    """Give driven bodies the velocity and spin that take them to a pose, position (d, 3) and orientation (d, 4), in `dt` seconds."""
+    """Give driven bodies the velocity and spin that take them to a pose, position (d, 3) and orientation (d, 4), in
+    `dt` seconds."""
     back, turn = np.empty(4), np.empty(4)
     for k in range(len(driven)):
         b = driven[k]
@@ -242,7 +243,8 @@ def _load(bodies, b, free, turned, centre, velocity, momentum, spin):
 def move(bodies, free, turned, velocity, moved):
     """Take up velocities (n + 1, 6), and move by `moved` (n + 1, 6), the shifts and turns of the substeps.
 
-    A loose body keeps its angular momentum exactly, and in free flight follows the explicit midpoint rule, which is of second
+    A loose body keeps its angular momentum exactly, and in free flight follows the explicit midpoint rule, which is of
+    second
     order: the substeps went by the spin that it has at `turned`, half way.
     """
     momentum = np.empty(3)

@@ -45,7 +45,8 @@ class SteadyForces(Checkpointed):
         return free & ~awake & (change > STIR * max(weight, 1.0) * bodies.mass)
 
     def on_nodes(self, solver, count: int) -> tuple[np.ndarray, np.ndarray]:
-        """Return accelerations of nodes by these and by gravity (count, 6), and how much heavier they are to what meets them (count,).
+        """Return accelerations of nodes by these and by gravity (count, 6), and how much heavier they are to what
+        meets them (count,).
 
         Parameters
         ----------

@@ -1,8 +1,11 @@
 """The substeps of a check.
 
-Impulses are sought in many small substeps rather than in many sweeps (Macklin et al. 2019, Small Steps in Physics Simulation):
-each goes on from what all contacts and bonds did to a body in the last one, works off overlap while bodies are moved, and then
-takes back what that added to their speed (Catto 2024, Solver2D). The world stands still over a check; gaps follow from how far
+Impulses are sought in many small substeps rather than in many sweeps (Macklin et al. 2019, Small Steps in Physics
+Simulation):
+each goes on from what all contacts and bonds did to a body in the last one, works off overlap while bodies are moved,
+and then
+takes back what that added to their speed (Catto 2024, Solver2D). The world stands still over a check; gaps follow from
+how far
 bodies have moved since.
 """
 
@@ -14,7 +17,8 @@ from urst.core.rigid.manifolds import SPARE
 from urst.core.rigid.state import Inertia
 from urst.core.rigid.sweeps import ONE, REAL, ZERO
 
-#: a body was struck that contacts and bonds made faster by what gravity adds in so many substeps, and by this at least [m/s]
+#: a body was struck that contacts and bonds made faster by what gravity adds in so many substeps, and by this at least
+#: [m/s]
 HARD, HARD_LEAST = 16.0, 0.02
 
 
@@ -81,7 +85,8 @@ def solve(
     Returns
     -------
     (velocity, moved, centre, turned)
-        Velocities and spins at the end, shifts and turns, (m + 1, 6) each; where the nodes were at the start (m + 1, 3); how the
+        Velocities and spins at the end, shifts and turns, (m + 1, 6) each; where the nodes were at the start (m + 1,
+        3); how the
         bodies stood half way, (n, 3, 3), which is where they have those spins.
     """
     n = len(free)
@@ -116,9 +121,26 @@ def solve(
     )
     reach = sweeps.reach(laid.body, laid.manifold, free)
     _advance(
-        laid, reach, bonds, some, joints, rods, count_rods, lag, brittle, inertia, velocity, moved, start, free, pull, weight, keep,
-        count, rules,
-    )  # fmt: skip
+        laid,
+        reach,
+        bonds,
+        some,
+        joints,
+        rods,
+        count_rods,
+        lag,
+        brittle,
+        inertia,
+        velocity,
+        moved,
+        start,
+        free,
+        pull,
+        weight,
+        keep,
+        count,
+        rules,
+    )
     rows.keep(laid, m, count * float(rules.h), load)
     return velocity, moved, centre, turned
 
@@ -137,7 +159,8 @@ def _live(free, velocity):
 
 @serial
 def conclude(bodies, joined, creeping, calm, free, turned, velocity, moved, dt, top_speed, top_spin, ease):
-    """Move the bodies at the end of a check, and count how long each has been calm; see `state.spin_up` for the result."""
+    """Move the bodies at the end of a check, and count how long each has been calm; see `state.spin_up` for the
+    result."""
     state.move(bodies, free, turned, velocity, moved)
     compounds.carry(bodies, joined, free, velocity, moved, dt)
     compounds.creep(bodies, creeping)
@@ -148,12 +171,30 @@ def conclude(bodies, joined, creeping, calm, free, turned, velocity, moved, dt, 
 
 @serial
 def _advance(
-    rows, reach, bonds, some, joints, rods, count_rods, lag, brittle, inertia, velocity, moved, start, free, pull, weight, keep,
-    substeps, rules,
-):  # fmt: skip
+    rows,
+    reach,
+    bonds,
+    some,
+    joints,
+    rods,
+    count_rods,
+    lag,
+    brittle,
+    inertia,
+    velocity,
+    moved,
+    start,
+    free,
+    pull,
+    weight,
+    keep,
+    substeps,
+    rules,
+):
     """Advance velocities (n + 1, 6) by some substeps.
 
-    `start` (n + 1, 6): what contacts and bonds did to each body in the last substep, done again at the start of the next.
+    `start` (n + 1, 6): what contacts and bonds did to each body in the last substep, done again at the start of the
+    next.
     """
     h, n = float(rules.h), len(free)
     before, stood = np.empty((n, 6), REAL), np.empty((n, 6))

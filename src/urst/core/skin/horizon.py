@@ -32,12 +32,14 @@ def sheet(low, high, spacing: float, height: Callable[[np.ndarray], np.ndarray])
     count = np.maximum(np.ceil(side / spacing).astype(int), 2)
     t = [np.linspace(0.0, 1.0, n, endpoint=False) for n in (count[0], count[1])]
     # once round, against the clock
-    rim = np.concatenate([
-        np.stack([low[0] + side[0] * t[0], np.full(count[0], low[1])], axis=1),
-        np.stack([np.full(count[1], high[0]), low[1] + side[1] * t[1]], axis=1),
-        np.stack([high[0] - side[0] * t[0], np.full(count[0], high[1])], axis=1),
-        np.stack([np.full(count[1], low[0]), high[1] - side[1] * t[1]], axis=1),
-    ])  # fmt: skip
+    rim = np.concatenate(
+        [
+            np.stack([low[0] + side[0] * t[0], np.full(count[0], low[1])], axis=1),
+            np.stack([np.full(count[1], high[0]), low[1] + side[1] * t[1]], axis=1),
+            np.stack([high[0] - side[0] * t[0], np.full(count[0], high[1])], axis=1),
+            np.stack([np.full(count[1], low[0]), high[1] - side[1] * t[1]], axis=1),
+        ]
+    )
     middle, n = 0.5 * (low + high), len(rim)
     reach = np.concatenate([[0.0], spacing * np.geomspace(1.0, FAR / spacing, RINGS - 1)])
     away = rim - middle

@@ -1,4 +1,5 @@
-"""Kernels of the surface: the distance on a finer grid, single drops, volume, normals. Lengths are in cells of the finer grid
+"""Kernels of the surface: the distance on a finer grid, single drops, volume, normals. Lengths are in cells of the
+finer grid
 unless said."""
 
 import numpy as np
@@ -98,7 +99,8 @@ def _across(i, j, k, side, shape):
 
 @parallel
 def meet_thin(phi, walls, blocked, out, met):
-    """Let the surface run along walls thinner than a cell that part liquid from air, and not somewhere between two cells' middles.
+    """Let the surface run along walls thinner than a cell that part liquid from air, and not somewhere between two
+    cells' middles.
 
     Parameters
     ----------
@@ -135,7 +137,8 @@ def meet_thin(phi, walls, blocked, out, met):
 
 @parallel
 def follow_thin(phi, met, blocked, out):
-    """Let cells beside those that `meet_thin` has changed be no farther from the surface than a cell more; out (nx, ny, nz), written."""
+    """Let cells beside those that `meet_thin` has changed be no farther from the surface than a cell more; out (nx,
+    ny, nz), written."""
     for row in prange(phi.shape[0]):
         i = np.int64(row)
         for j in range(phi.shape[1]):
@@ -154,7 +157,8 @@ def follow_thin(phi, met, blocked, out):
 
 @serial
 def gather_drops(position, reach, weight, sums):
-    """Add up particles about each cell's middle: weight (cells) and weighted places sums (cells, 3) (Zhu & Bridson 2005).
+    """Add up particles about each cell's middle: weight (cells) and weighted places sums (cells, 3) (Zhu & Bridson
+    2005).
 
     Parameters
     ----------
@@ -183,7 +187,8 @@ def gather_drops(position, reach, weight, sums):
 
 @parallel
 def join_drops(weight, sums, radius, scale, out):
-    """Lessen the distance, out (cells), to that from drops: of a radius about the mean place of the particles near a cell, times
+    """Lessen the distance, out (cells), to that from drops: of a radius about the mean place of the particles near a
+    cell, times
     `scale`."""
     nx, ny, nz = out.shape
     for row in prange(nx):
@@ -200,7 +205,8 @@ def join_drops(weight, sums, radius, scale, out):
 
 @parallel
 def volume(distance, level, scale, out):
-    """Write how many cells lie below a level, a plane each, out (nx,), each by the share that a flat surface leaves it; distances
+    """Write how many cells lie below a level, a plane each, out (nx,), each by the share that a flat surface leaves
+    it; distances
     are `scale` times too large."""
     for row in prange(distance.shape[0]):
         i, total = np.int64(row), 0.0
@@ -252,7 +258,8 @@ def mean_velocity(position, velocity, total, count):
 
 @parallel
 def velocities(places, total, count, out):
-    """Write the velocity at places (n, 3) [cells]: the mean of the particles in the 27 cells about each, out (n, 3); 0 where there
+    """Write the velocity at places (n, 3) [cells]: the mean of the particles in the 27 cells about each, out (n, 3); 0
+    where there
     are none."""
     nx, ny, nz = count.shape
     for row in prange(len(places)):

@@ -74,7 +74,8 @@ class Skinner(Checkpointed):
         self.shape = tuple(max(4, int(np.ceil(n * cell / self.cell - 1e-6))) for n in shape)
         if np.prod(self.shape, dtype=float) > MOST_CELLS:
             raise BadValue(
-                f"The surface would have {np.prod(self.shape, dtype=float):,.0f} cells, more than {MOST_CELLS:,}: use larger ones."
+                f"The surface would have {np.prod(self.shape, dtype=float):,.0f} cells, more than {MOST_CELLS:,}: use "
+                "larger ones."
             )
         self.time = start_time
         self.liquid: LiquidFrame | None = None
@@ -149,7 +150,8 @@ class Skinner(Checkpointed):
         kernels.join_drops(weight, sums, np.float32(radius), np.float32(ratio), out)
 
     def frame(self) -> dict[str, np.ndarray]:
-        """Return what a frame keeps: corners [m] with normals and velocities [m/s], and triangles; by choice the distance on the
+        """Return what a frame keeps: corners [m] with normals and velocities [m/s], and triangles; by choice the
+        distance on the
         grid, negative within, float16 [m]."""
         self._gauges = {}
         if self.liquid is None:

@@ -46,7 +46,7 @@ class Billow(Emitting):
     quantities = (
         Quantity("density", "dust", 0.35),
         Quantity("velocity", "velocity", 4.2, always=False),
-        Quantity("heat", "warmth", 0.4, always=False),
+        Quantity("heat", "temperature", 0.4, always=False),
     )
     chief = "dust_mass"
     activity = "dust_mass"
@@ -54,55 +54,91 @@ class Billow(Emitting):
         Gauge("dust_mass", "dust in the air", "kg"),
         Gauge("dust_given", "dust given off", "kg"),
         Gauge(
-            "dust_drift", "dust drift", "%", 100, -15, 15,
+            "dust_drift",
+            "dust drift",
+            "%",
+            100,
+            -15,
+            15,
             about="Dust the solver itself has made or lost so far, as a share of what was given off",
         ),
         Gauge("densest", "densest", "kg/m3"),
         Gauge(
-            "edge_share", "dust at the side", "%", 100, None, 4,
+            "edge_share",
+            "dust at the domain side",
+            "%",
+            100,
+            None,
+            4,
             about="Dust at the domain's sides, as a share of the densest",
         ),
         Gauge("top_speed", "fastest air", "m/s"),
-        Gauge("divergence_left", "divergence left", "%", 100, None, 0.1),
-        Gauge("pressure_iterations", "pressure rounds", "", 1, None, 40),
+        Gauge("divergence_left", "residual divergence", "%", 100, None, 0.1),
+        Gauge("pressure_iterations", "pressure iterations", "", 1, None, 40),
         Gauge("substeps", "substeps"),
         Gauge(
-            "momentum_lost", "momentum lost", "%", 100, None, 0.01,
+            "momentum_lost",
+            "momentum lost",
+            "%",
+            100,
+            None,
+            0.01,
             about="What the air gave to bodies and points and these did not take, as a share of all that was exchanged",
         ),
-    )  # fmt: skip
+    )
     questions = (
-        Question("How fine?", "cells", (
-            Field("cell_size", "Cell", **CENTIMETRES),
-            Field("sharp", "Sharp detail"),
-        )),
-        Question("Where?", "domain", (
-            Field("low", "Low corner", **METRES),
-            Field("high", "High corner", **METRES),
-            Field("wind", "Wind x, y, z", **SPEED),
-        )),
-        Question("How does it move?", "forces", (
-            Field("weight", "Weight of dust", "x real"),
-            Field("heat", "Warmth", "K", 1.0, "K"),
-            Field("push", "Push of debris", "x real"),
-            Field("swirl", "Swirl"),
-        )),
-        Question("When does it go?", "clearing", (
-            Field("clearing", "Has cleared after", **SECONDS),
-        )),
-        Question("How finely is it solved?", "steps", (
-            Field("tolerance", "Divergence left"),
-            Field("most_substeps", "Most substeps"),
-        )),
-        Question("What else gives it off?", "set pieces", (
-            Field("sources.*.piece", "Piece", names="piece"),
-            Field("sources.*.where", "From its"),
-            Field("sources.*.rate", "Dust", "g/s", 0.001, ""),
-            Field("sources.*.velocity", "Velocity", **SPEED),
-            Field("sources.*.since", "From frame", **FRAME),
-            Field("sources.*.until", "Until frame", **FRAME),
-        ), entries="sources", noun="source", asks=("piece",)),
-    )  # fmt: skip
+        Question(
+            "How fine?",
+            "cells",
+            (
+                Field("cell_size", "Cell size", **CENTIMETRES),
+                Field("sharp", "Sharper advection"),
+            ),
+        ),
+        Question(
+            "Where?",
+            "domain",
+            (
+                Field("low", "Low corner", **METRES),
+                Field("high", "High corner", **METRES),
+                Field("wind", "Wind x, y, z", **SPEED),
+            ),
+        ),
+        Question(
+            "How does it move?",
+            "forces",
+            (
+                Field("weight", "Dust weight", "x real"),
+                Field("heat", "Temperature rise", "K", 1.0, "K"),
+                Field("push", "Debris drag", "x real"),
+                Field("swirl", "Vorticity confinement"),
+            ),
+        ),
+        Question("When does it go?", "clearing", (Field("clearing", "Clears after", **SECONDS),)),
+        Question(
+            "How finely is it solved?",
+            "steps",
+            (
+                Field("tolerance", "Pressure tolerance"),
+                Field("most_substeps", "Maximum substeps"),
+            ),
+        ),
+        Question(
+            "What else gives it off?",
+            "set pieces",
+            (
+                Field("sources.*.piece", "Piece", names="piece"),
+                Field("sources.*.where", "Emit from"),
+                Field("sources.*.rate", "Dust per second", "g/s", 0.001, ""),
+                Field("sources.*.velocity", "Velocity", **SPEED),
+                Field("sources.*.since", "From frame", **FRAME),
+                Field("sources.*.until", "Until frame", **FRAME),
+            ),
+            entries="sources",
+            noun="source",
+            asks=("piece",),
+        ),
+    )
 
     def grid(self, layer):
         s = layer.settings
@@ -154,11 +190,14 @@ class Billow(Emitting):
     def _no_source(self, shot, layer):
         if self._giving(shot, layer) or layer.settings.sources or layer.start:
             return []
-        return [Finding(
-            f"Nothing gives '{layer.name}' any dust.",
-            "It reads no points that give off dust and has no set piece as its source, so the air stays clear: give it one.",
-            layer=layer.id,
-        )]  # fmt: skip
+        return [
+            Finding(
+                f"Nothing gives '{layer.name}' any dust.",
+                "It reads no points that give off dust and has no set piece as its source, so the air stays clear: "
+                "give it one.",
+                layer=layer.id,
+            )
+        ]
 
     def _giving(self, shot, layer) -> list[PointFacts]:
         """The points it reads that give off dust."""
@@ -180,11 +219,15 @@ class Billow(Emitting):
             return []
         new_low = [round(float(min(x, u - 1.0)), 3) for x, u in zip(s.low, low)]
         new_high = [round(float(max(y, v + 1.0)), 3) for y, v in zip(s.high, high)]
-        return [Finding(
-            f"What gives off dust stands outside '{layer.name}' along {' and '.join(out)}.",
-            "Dust born out there is lost.", layer=layer.id, fix="Widen the domain by what is missing and 1 m",
-            changes=((at(shot, layer, "low"), new_low), (at(shot, layer, "high"), new_high)),
-        )]  # fmt: skip
+        return [
+            Finding(
+                f"What gives off dust stands outside '{layer.name}' along {' and '.join(out)}.",
+                "Dust born out there is lost.",
+                layer=layer.id,
+                fix="Widen the domain by what is missing and 1 m",
+                changes=((at(shot, layer, "low"), new_low), (at(shot, layer, "high"), new_high)),
+            )
+        ]
 
     def matter(self, shot, layer):
         if layer.settings.sources:
@@ -199,8 +242,13 @@ class Billow(Emitting):
         margin = round(0.2 * max(b - a for a, b in zip(s.low, s.high)), 1)
         low = [round(a - margin * k, 3) for a, k in zip(s.low, _DOWN)]
         high = [round(b + margin * k, 3) for b, k in zip(s.high, _UP)]
-        return [Finding(
-            f"Dust reaches the domain's side at frame {cut}.", "Beyond it the dust is cut off.", layer=layer.id,
-            frame=cut, fix=f"Let it grow by {margin:g} m to each side",
-            changes=((at(shot, layer, "low"), low), (at(shot, layer, "high"), high)),
-        )]  # fmt: skip
+        return [
+            Finding(
+                f"Dust reaches the domain's side at frame {cut}.",
+                "Beyond it the dust is cut off.",
+                layer=layer.id,
+                frame=cut,
+                fix=f"Let it grow by {margin:g} m to each side",
+                changes=((at(shot, layer, "low"), low), (at(shot, layer, "high"), high)),
+            )
+        ]

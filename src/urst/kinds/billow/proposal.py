@@ -44,9 +44,11 @@ def proposal(shot, reads) -> dict:
     cell = min(smallest / _CELLS_ACROSS, float((high - low).min()) / _FEWEST_ALONG)
     cell = max(cell, float((np.prod(high - low) / _MOST_CELLS) ** (1 / 3)))
     return {
-        "cell_size": _rounded_up(cell), "low": [round(float(x), 2) for x in low], "high": [round(float(x), 2) for x in high],
+        "cell_size": _rounded_up(cell),
+        "low": [round(float(x), 2) for x in low],
+        "high": [round(float(x), 2) for x in high],
         "sources": sources,
-    }  # fmt: skip
+    }
 
 
 def _box(pieces, shot):

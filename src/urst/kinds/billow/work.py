@@ -15,16 +15,28 @@ def prepare(inputs) -> PreparedLayer:
         *inputs.puffs(),
         *(
             DustSource(
-                inputs.carrier(s.piece), s.where, s.rate, np.array(s.velocity, float), *inputs.window(s),
-                cell=settings.cell_size, seed=number, clock=inputs.clock,
+                inputs.carrier(s.piece),
+                s.where,
+                s.rate,
+                np.array(s.velocity, float),
+                *inputs.window(s),
+                cell=settings.cell_size,
+                seed=number,
+                clock=inputs.clock,
             )
             for number, s in enumerate(settings.sources)
         ),
-    ]  # fmt: skip
+    ]
     solver = GasSolver(
-        settings, shot.gravity, boundaries=boundaries, sources=sources, clock=inputs.clock, keeps=layer.keeps,
-        liquids=inputs.liquids(), check_cancelled=inputs.check_cancelled,
-    )  # fmt: skip
+        settings,
+        shot.gravity,
+        boundaries=boundaries,
+        sources=sources,
+        clock=inputs.clock,
+        keeps=layer.keeps,
+        liquids=inputs.liquids(),
+        check_cancelled=inputs.check_cancelled,
+    )
     start = inputs.start_frame()
     if start is not None:
         solver.begin_from(start)

@@ -41,14 +41,18 @@ class Break(Kind):
     )
     questions = (
         Question("What breaks?", "set pieces", (Field("pieces", "Pieces"),)),
-        Question(_CRACKS, "Voronoi", (
-            Field("pattern", "Pattern"),
-            Field("count", "Fragments"),
-            Field("focus", "Focus x, y, z", **METRES),
-            Field("focus_radius", "Focus reach", **METRES),
-            Field("seed", "Seed"),
-        )),
-    )  # fmt: skip
+        Question(
+            _CRACKS,
+            "Voronoi",
+            (
+                Field("pattern", "Pattern"),
+                Field("count", "Fragments"),
+                Field("focus", "Focus x, y, z", **METRES),
+                Field("focus_radius", "Focus reach", **METRES),
+                Field("seed", "Seed"),
+            ),
+        ),
+    )
 
     def problem(self, shot, layer):
         for name in layer.settings.pieces:
@@ -121,6 +125,7 @@ class Break(Kind):
 
     def summary(self, gauges):
         return (
-            f"{gauges['fragments']:.0f} fragments, {gauges['smallest'] * 1000:.2g} to {gauges['largest'] * 1000:.3g} L · "
+            f"{gauges['fragments']:.0f} fragments, {gauges['smallest'] * 1000:.2g} to {gauges['largest'] * 1000:.3g} "
+            "L · "
             f"{100 * gauges['volume_kept']:.2f} % of the volume kept"
         )

@@ -10,53 +10,73 @@ _PLACED = (("what", ("launch", "blast")),)
 _REGION = (("when", ("region",)),)
 _SLOW = (("what", ("slow down",)),)
 
-EVENTS = Question("What happens when?", "events", (
-    Field("events.*.name", "Name"),
-    Field("events.*.what", "What"),
-    Field("events.*.of", "Happens to", names="meant"),
-    Field("events.*.when", "When"),
-    Field("events.*.frame", "At frame", only=(("when", ("frame",)),), **FRAME),
-    Field("events.*.by", "Touched by", only=(("when", ("touch",)),), names="meant"),
-    Field("events.*.force", "Load", "kN", 1e3, "kN", only=(("when", ("load",)),)),
-    Field("events.*.low", "Region from", only=_REGION, **METRES),
-    Field("events.*.high", "Region to", only=_REGION, **METRES),
-    Field("events.*.after", "After", only=(("when", ("after",)),)),
-    Field("events.*.delay", "Later by", **SECONDS),
-    *launching.fields("events.*.launch", _LAUNCH, _PLACED),
-    Field("events.*.launch.spin", "Spin up to", "rad/s", 1.0, "rad/s", only=_LAUNCH),
-    Field("events.*.charge", "Charge", "kg", 1.0, "kg", only=(("what", ("blast",)),)),
-    Field("events.*.top_speed", "Down to", only=_SLOW, **SPEED),
-    Field("events.*.over", "within", only=_SLOW, **SECONDS),
-), entries="events", noun="event", asks=("what",))  # fmt: skip
+EVENTS = Question(
+    "What happens when?",
+    "events",
+    (
+        Field("events.*.name", "Name"),
+        Field("events.*.what", "Action"),
+        Field("events.*.of", "Applies to", names="meant"),
+        Field("events.*.when", "Trigger"),
+        Field("events.*.frame", "At frame", only=(("when", ("frame",)),), **FRAME),
+        Field("events.*.by", "Touched by", only=(("when", ("touch",)),), names="meant"),
+        Field("events.*.force", "Load", "kN", 1e3, "kN", only=(("when", ("load",)),)),
+        Field("events.*.low", "Region from", only=_REGION, **METRES),
+        Field("events.*.high", "Region to", only=_REGION, **METRES),
+        Field("events.*.after", "After event", only=(("when", ("after",)),)),
+        Field("events.*.delay", "Delay", **SECONDS),
+        *launching.fields("events.*.launch", _LAUNCH, _PLACED),
+        Field("events.*.launch.spin", "Random spin up to", "rad/s", 1.0, "rad/s", only=_LAUNCH),
+        Field("events.*.charge", "Charge", "kg", 1.0, "kg", only=(("what", ("blast",)),)),
+        Field("events.*.top_speed", "Slow to", only=_SLOW, **SPEED),
+        Field("events.*.over", "over", only=_SLOW, **SECONDS),
+    ),
+    entries="events",
+    noun="event",
+    asks=("what",),
+)
 
 _SPAN = (("kind", ("rope", "spring")),)
 
-JOINTS = Question("What is joined?", "joints", (
-    Field("joints.*.name", "Name"),
-    Field("joints.*.kind", "By a"),
-    Field("joints.*.first", "This", names="piece"),
-    Field("joints.*.second", "To", names="piece or world"),
-    Field("joints.*.at", "At", **METRES),
-    Field("joints.*.to", "To", only=_SPAN, **METRES),
-    Field("joints.*.length", "Length", only=_SPAN, **METRES),
-    Field("joints.*.axis", "Axis", only=(("kind", ("hinge", "slider")),)),
-    Field("joints.*.turns", "Turns from, to", only=(("kind", ("hinge",)),), **DEGREES),
-    Field("joints.*.slides", "Slides from, to", only=(("kind", ("slider",)),), **METRES),
-    Field("joints.*.stiffness", "Stiffness", "N/m", only=(("kind", ("spring",)),)),
-    Field("joints.*.damping", "Damping", only=(("kind", ("hinge", "slider", "spring")),)),
-    Field("joints.*.strength", "Breaks at", "kN", 1e3, "kN"),
-), entries="joints", noun="joint", asks=("kind", "first", "second"))  # fmt: skip
+JOINTS = Question(
+    "What is joined?",
+    "joints",
+    (
+        Field("joints.*.name", "Name"),
+        Field("joints.*.kind", "Joint type"),
+        Field("joints.*.first", "Piece", names="piece"),
+        Field("joints.*.second", "Joined to", names="piece or world"),
+        Field("joints.*.at", "Position", **METRES),
+        Field("joints.*.to", "Second end", only=_SPAN, **METRES),
+        Field("joints.*.length", "Length", only=_SPAN, **METRES),
+        Field("joints.*.axis", "Axis", only=(("kind", ("hinge", "slider")),)),
+        Field("joints.*.turns", "Angle limits", only=(("kind", ("hinge",)),), **DEGREES),
+        Field("joints.*.slides", "Slide limits", only=(("kind", ("slider",)),), **METRES),
+        Field("joints.*.stiffness", "Stiffness", "N/m", only=(("kind", ("spring",)),)),
+        Field("joints.*.damping", "Damping", only=(("kind", ("hinge", "slider", "spring")),)),
+        Field("joints.*.strength", "Breaks at", "kN", 1e3, "kN"),
+    ),
+    entries="joints",
+    noun="joint",
+    asks=("kind", "first", "second"),
+)
 
 
-REGIONS = Question("What pulls elsewhere?", "regions", (
-    Field("regions.*.name", "Name"),
-    Field("regions.*.low", "From", **METRES),
-    Field("regions.*.high", "To", **METRES),
-    Field("regions.*.pull", "Gravity in there", "m/s2", 1.0, "m/s2"),
-    Field("regions.*.damping", "Damping", **PER_SECOND),
-    Field("regions.*.since", "From frame", **FRAME),
-    Field("regions.*.until", "Until frame", **FRAME),
-), entries="regions", noun="region")  # fmt: skip
+REGIONS = Question(
+    "What pulls elsewhere?",
+    "regions",
+    (
+        Field("regions.*.name", "Name"),
+        Field("regions.*.low", "From", **METRES),
+        Field("regions.*.high", "To", **METRES),
+        Field("regions.*.pull", "Gravity inside", "m/s2", 1.0, "m/s2"),
+        Field("regions.*.damping", "Damping", **PER_SECOND),
+        Field("regions.*.since", "From frame", **FRAME),
+        Field("regions.*.until", "Until frame", **FRAME),
+    ),
+    entries="regions",
+    noun="region",
+)
 
 
 def means(names, piece) -> bool:
@@ -88,7 +108,10 @@ def problem(shot, settings) -> str:
     known = {p.name for p in shot.pieces} | {t for p in shot.pieces for t in p.tags}
     for e in settings.events:
         if e.when == "touch" and not (e.of or e.by):
-            return f"has the event '{e.name}', which waits for all to touch itself: name what it happens to, or what touches it"
+            return (
+                f"has the event '{e.name}', which waits for all to touch itself: name what it happens to, or what "
+                f"touches it"
+            )
         for name in (*e.of, *([e.by] if e.by else [])):
             if name not in known:
                 return f"has the event '{e.name}' about '{name}', which is no set piece and no tag: name one of the set"

@@ -19,7 +19,8 @@ from urst.scene.shapes import count, is_sheet
 _HOLDS, _FINE = "What holds it?", "How finely is it solved?"
 #: a draft checks so much less often, but as often as this
 _DRAFT, _FEWEST_STEPS = 3 / 4, 16
-#: substeps a second below which it is said that contacts are solved coarsely, and with which the checks of arches and stacks
+#: substeps a second below which it is said that contacts are solved coarsely, and with which the checks of arches and
+#: stacks
 #: were made
 _FEWEST_SUBSTEPS, _ENOUGH_SUBSTEPS = 2000, 3000
 #: contacts are foreseen: what goes no farther between checks than so many times the thinnest part meets it all the same
@@ -45,9 +46,9 @@ class Fall(Kind):
     unit = "bodies"
     seconds, memory = 2.5e-6, 14_000.0
     quantities = (
-        Quantity("pose", "place, turn, speed and load", 75.0),
-        Quantity("bonds", "bonds and their loads", 8.0),
-        Quantity("contacts", "contacts and their forces", 90.0, always=False),
+        Quantity("pose", "position, rotation, velocity and load", 75.0),
+        Quantity("bonds", "bond state and load", 8.0),
+        Quantity("contacts", "contact points and forces", 90.0, always=False),
     )
     chief = "moving_mass"
     activity = "kinetic_energy"
@@ -56,62 +57,93 @@ class Fall(Kind):
         Gauge("moving_mass", "moving mass", "t", 1e-3),
         Gauge("kinetic_energy", "kinetic energy", "kJ", 1e-3),
         Gauge(
-            "energy", "with height", "kJ", 1e-3,
+            "energy",
+            "total energy",
+            "kJ",
+            1e-3,
             about="Kinetic energy and that of height above where all stood: it grows only by what is driven or set off",
         ),
         Gauge("top_speed", "fastest", "m/s"),
         Gauge("deepest_overlap", "deepest overlap", "mm", 1e3, None, 15),
         Gauge("bonds_left", "bonds left", "%", 100),
         Gauge(
-            "bond_load", "most loaded bond", "%", 100,
+            "bond_load",
+            "most loaded bond",
+            "%",
+            100,
             about="Greatest stress in a bond that holds, as a share of its strength",
         ),
         Gauge("largest_piece", "largest piece", "t", 1e-3),
-        Gauge("asleep", "at rest", about="Loose bodies that lie still and are left out of the solving until something stirs them"),
         Gauge(
-            "checks", "checks a frame",
-            about="How often contacts were sought in this frame: half as often as asked where all goes slowly, twice where bodies come at "
-            "each other fast",
+            "asleep",
+            "at rest",
+            about="Loose bodies that lie still and are left out of the solving until something stirs them",
         ),
-        Gauge("lost", "fallen out", "", 1, None, 0, "Bodies that have fallen below everything that stood at the start"),
-    )  # fmt: skip
+        Gauge(
+            "checks",
+            "collision steps a frame",
+            about="How often contacts were sought in this frame: half as often as asked where all goes slowly, "
+            "twice where bodies come at each other fast",
+        ),
+        Gauge("lost", "fell out of the set", "", 1, None, 0, "Bodies that have fallen below everything that stood at the start"),
+    )
     questions = (
-        Question(_HOLDS, "bonds", (
-            Field("bonds.tension", "Tension", **MEGA),
-            Field("bonds.shear", "Shear", **MEGA),
-            Field("bonds.friction_angle", "Inner friction", **DEGREES),
-            Field("bonds.scatter", "Scatter", **PERCENT),
-            Field("bonds.toughness", "A crack takes", "J/m2"),
-            Field("bonds.elongation", "Stretch before it parts", **PERCENT),
-            Field("bonds.chunks", "Chunks in it"),
-            Field("bonds.chunk_holds", "These bear", "x"),
-            Field("bonds.modulus", "Stiffness", **MEGA),
-            Field("bonds.seed", "Seed"),
-        )),
-        Question("How does it fly?", "limits", (
-            Field("top_speed", "Fastest", **SPEED),
-            Field("top_spin", "Fastest spin", "rad/s", 1.0, "rad/s"),
-            Field("ease", "Eased to these in", **SECONDS),
-            Field("push_speed", "Out of overlap", **SPEED),
-        )),
-        Question("What blows?", "air", (
-            Field("air", "Density of the air", **DENSITY),
-            Field("wind", "Wind x, y, z", **SPEED),
-            Field("drag", "Drag"),
-        )),
+        Question(
+            _HOLDS,
+            "bonds",
+            (
+                Field("bonds.tension", "Tensile strength", **MEGA),
+                Field("bonds.shear", "Shear strength", **MEGA),
+                Field("bonds.friction_angle", "Friction angle", **DEGREES),
+                Field("bonds.scatter", "Strength variation", **PERCENT),
+                Field("bonds.toughness", "Fracture energy", "J/m2"),
+                Field("bonds.elongation", "Elongation at break", **PERCENT),
+                Field("bonds.chunks", "Chunks"),
+                Field("bonds.chunk_holds", "Strength within chunks", "x"),
+                Field("bonds.modulus", "Young's modulus", **MEGA),
+                Field("bonds.seed", "Seed"),
+            ),
+        ),
+        Question(
+            "How does it fly?",
+            "limits",
+            (
+                Field("top_speed", "Speed limit", **SPEED),
+                Field("top_spin", "Spin limit", "rad/s", 1.0, "rad/s"),
+                Field("ease", "Soft limit over", **SECONDS),
+                Field("push_speed", "Fastest push-out", **SPEED),
+            ),
+        ),
+        Question(
+            "What blows?",
+            "air",
+            (
+                Field("air", "Air density", **DENSITY),
+                Field("wind", "Wind x, y, z", **SPEED),
+                Field("drag", "Drag coefficient"),
+            ),
+        ),
         directing.JOINTS,
         directing.EVENTS,
         directing.REGIONS,
-        Question("How does it settle?", "damping", (
-            Field("linear_damping", "Damping", **PER_SECOND),
-            Field("angular_damping", "Spin damping", **PER_SECOND),
-            Field("settle", "Settle before", **SECONDS),
-        )),
-        Question(_FINE, "steps", (
-            Field("steps", "Checks a frame"),
-            Field("substeps", "Substeps a check"),
-        )),
-    )  # fmt: skip
+        Question(
+            "How does it settle?",
+            "damping",
+            (
+                Field("linear_damping", "Linear damping", **PER_SECOND),
+                Field("angular_damping", "Angular damping", **PER_SECOND),
+                Field("settle", "Settling time", **SECONDS),
+            ),
+        ),
+        Question(
+            _FINE,
+            "steps",
+            (
+                Field("steps", "Collision steps a frame"),
+                Field("substeps", "Substeps a collision step"),
+            ),
+        ),
+    )
 
     def cast(self, shot, layer):
         broken = {i for f in self._broken(shot, layer) for i in f.pieces}
@@ -191,9 +223,12 @@ class Fall(Kind):
     def notes(self, shot, layer, first):
         s = layer.settings
         speed, name = fastest(shot)
-        text = f"{shot.rate * s.steps:,.0f} checks and {shot.rate * s.steps * s.substeps:,.0f} substeps a second"
+        text = f"{shot.rate * s.steps:,.0f} collision steps and {shot.rate * s.steps * s.substeps:,.0f} substeps a second"
         if speed > 0.0:
-            text += f"; '{name}', the fastest at the start or along its keys, goes {100 * speed / (shot.rate * s.steps):.1f} cm a check"
+            text += (
+                f"; '{name}', the fastest at the start or along its keys, goes "
+                f"{100 * speed / (shot.rate * s.steps):.1f} cm a collision step"
+            )
         found = {_FINE: Note(text)}
         if first.get("bond_load"):
             load = 100 * first["bond_load"]
@@ -230,11 +265,15 @@ class Fall(Kind):
             return self._coarse(shot, layer)
         travel = speed / (shot.rate * steps)
         wanted = min(_MOST_STEPS, int(np.ceil(speed / shot.rate / (_PASSES * min(thin)))))
-        return [Finding(
-            f"'{name}' is fast for its step.",
-            f"It moves {travel * 100:.0f} cm between collision checks; the thinnest part is {min(thin) * 100:.0f} cm.",
-            layer=layer.id, **_more_checks(shot, layer, wanted),
-        )]  # fmt: skip
+        return [
+            Finding(
+                f"'{name}' is fast for its step.",
+                f"It moves {travel * 100:.0f} cm between collision steps; the thinnest part is {min(thin) * 100:.0f} "
+                "cm.",
+                layer=layer.id,
+                **_more_checks(shot, layer, wanted),
+            )
+        ]
 
     def _coarse(self, shot, layer):
         """Contacts solved so seldom that what should stand gives way."""
@@ -243,11 +282,14 @@ class Fall(Kind):
         if rate >= _FEWEST_SUBSTEPS:
             return []
         wanted = min(_MOST_STEPS, int(np.ceil(_ENOUGH_SUBSTEPS / (shot.rate * substeps))))
-        return [Finding(
-            "Contacts are solved coarsely.",
-            f"At {rate:,.0f} substeps a second stacks sway and arches give way; {_ENOUGH_SUBSTEPS:,} hold them.",
-            layer=layer.id, **_more_checks(shot, layer, wanted),
-        )]  # fmt: skip
+        return [
+            Finding(
+                "Contacts are solved coarsely.",
+                f"At {rate:,.0f} substeps a second stacks sway and arches give way; {_ENOUGH_SUBSTEPS:,} hold them.",
+                layer=layer.id,
+                **_more_checks(shot, layer, wanted),
+            )
+        ]
 
     def watch(self, shot, layer, rows):
         return [*self._overlaps(shot, layer, rows), *self._lost(layer, rows)]
@@ -256,25 +298,33 @@ class Fall(Kind):
         frame, most = max(((f, g.get("lost", 0.0)) for f, g in rows.items()), key=lambda r: r[1], default=(0, 0.0))
         if most == 0.0:
             return []
-        return [Finding(
-            f"{most:,.0f} bodies have fallen out of the set by frame {frame}.",
-            "Nothing is below them that would stop them: they cost time, and fall for ever.", layer=layer.id, frame=frame,
-        )]  # fmt: skip
+        return [
+            Finding(
+                f"{most:,.0f} bodies have fallen out of the set by frame {frame}.",
+                "Nothing is below them that would stop them: they cost time, and fall for ever.",
+                layer=layer.id,
+                frame=frame,
+            )
+        ]
 
     def _overlaps(self, shot, layer, rows):
         gauge = self.gauge("deepest_overlap")
         frame, worst = max(((f, g.get(gauge.name, 0.0)) for f, g in rows.items()), key=lambda r: r[1], default=(0, 0.0))
         if not gauge.over(worst):
             return []
-        return [Finding(
-            f"Bodies stand {worst * gauge.factor:.0f} {gauge.unit} in each other at frame {frame}.",
-            "A close-up would show debris passing through debris.", layer=layer.id, frame=frame,
-            **_more_checks(shot, layer, min(_MOST_STEPS, layer.settings.steps * 2)),
-        )]  # fmt: skip
+        return [
+            Finding(
+                f"Bodies stand {worst * gauge.factor:.0f} {gauge.unit} in each other at frame {frame}.",
+                "A close-up would show debris passing through debris.",
+                layer=layer.id,
+                frame=frame,
+                **_more_checks(shot, layer, min(_MOST_STEPS, layer.settings.steps * 2)),
+            )
+        ]
 
 
 def _more_checks(shot, layer, steps):
     """The mend of what is checked too seldom; none where it cannot be more often."""
     if steps <= layer.settings.steps:
         return {}
-    return {"fix": f"Check for contact {steps} times a frame", "changes": ((at(shot, layer, "steps"), steps),)}
+    return {"fix": f"Use {steps} collision steps a frame", "changes": ((at(shot, layer, "steps"), steps),)}

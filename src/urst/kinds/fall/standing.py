@@ -1,4 +1,5 @@
-"""What looks wrong about how pieces stand before they fall: floating just above something, far heavier than what bears them."""
+"""What looks wrong about how pieces stand before they fall: floating just above something, far heavier than what bears
+them."""
 
 import numpy as np
 
@@ -65,11 +66,15 @@ def _floating(shot, layer, cast, low, high):
         if shot.pieces[cast[below[gap.argmin()]]].shape.kind in ("terrain", "mesh"):
             continue
         z = float(f"{piece.position[2] - gap.min():.9g}")
-        found.append(Finding(
-            f"'{piece.name}' floats {gap.min() * 100:.0f} cm above what is below it.",
-            "It would drop as the shot begins, which nobody may have meant.", layer=layer.id,
-            fix="Put it down", changes=((("pieces", i, "position", 2), z),),
-        ))  # fmt: skip
+        found.append(
+            Finding(
+                f"'{piece.name}' floats {gap.min() * 100:.0f} cm above what is below it.",
+                "It would drop as the shot begins, which nobody may have meant.",
+                layer=layer.id,
+                fix="Put it down",
+                changes=((("pieces", i, "position", 2), z),),
+            )
+        )
     return found
 
 
@@ -83,8 +88,13 @@ def _top_heavy(shot, layer, cast, low, high):
         for k in below[np.abs(gap) < _TOUCH]:
             under = shot.pieces[cast[k]]
             if under.motion == "loose" and weight[n] > _HEAVIER * weight[k]:
-                return [Finding(
-                    f"'{shot.pieces[i].name}' is about {weight[n] / weight[k]:,.0f} times heavier than '{under.name}' below it.",
-                    f"Up to {_HEAVIER:,.0f} times stands still; more is mostly a density that was mistyped: look at both.", layer=layer.id,
-                )]  # fmt: skip
+                return [
+                    Finding(
+                        f"'{shot.pieces[i].name}' is about {weight[n] / weight[k]:,.0f} times heavier than "
+                        f"'{under.name}' below it.",
+                        f"Up to {_HEAVIER:,.0f} times stands still; more is mostly a density that was mistyped: look "
+                        "at both.",
+                        layer=layer.id,
+                    )
+                ]
     return []

@@ -68,9 +68,19 @@ def prepare(inputs) -> PreparedLayer:
     named = lambda name: np.array([p.name == name for p in pieces], bool)[fragments.piece]  # noqa: E731
     jointed = [Jointed(j, named(j.first), named(j.second) if j.second else None) for j in settings.joints]
     solver = RigidSolver(
-        fragments, patches, matter, settings, directed=directed, jointed=jointed, gravity=shot.gravity, drive=Drive(shot, cast, fragments) or None,
-        presence=there, clock=clock, surfaces=surfaces, keeps=inputs.layer.keeps,
-    )  # fmt: skip
+        fragments,
+        patches,
+        matter,
+        settings,
+        directed=directed,
+        jointed=jointed,
+        gravity=shot.gravity,
+        drive=Drive(shot, cast, fragments) or None,
+        presence=there,
+        clock=clock,
+        surfaces=surfaces,
+        keeps=inputs.layer.keeps,
+    )
     static = own.to_arrays() | patches.to_arrays()
     n = len(own)
     static |= {"bond": solver.patch_of_bond, "mass": solver.bodies.mass[:n], "motion": matter.kind[:n]}

@@ -55,99 +55,160 @@ class Flood(Kind):
     hands_over = ("points", "csv")
     unit = "particles"
     seconds, memory = 1.5e-6, 370.0
-    quantities = (Quantity("points", "place, speed and size", 16.0),)
+    quantities = (Quantity("points", "position, velocity and size", 16.0),)
     chief = "kinetic_energy"
     activity = "top_speed"
     gauges = (
         Gauge("volume", "liquid", "m3"),
         Gauge(
-            "volume_drift", "volume drift", "%", 100, -1, 1,
+            "volume_drift",
+            "volume drift",
+            "%",
+            100,
+            -1,
+            1,
             about="How much more the surface holds than the particles that are there should fill",
         ),
         Gauge("pockets", "pockets of air"),
         Gauge("poured", "poured so far", "m3"),
-        Gauge("blocked", "found no room", "%", 100, None, 10, about="Share of what inflows were to pour that did not come in"),
-        Gauge("drained", "taken away", "m3"),
+        Gauge(
+            "blocked",
+            "inflow held back",
+            "%",
+            100,
+            None,
+            10,
+            about="Share of what inflows were to pour that did not come in",
+        ),
+        Gauge("drained", "drained", "m3"),
         Gauge("lost", "lost at sides", "%", 100, None, 1),
         Gauge("top_speed", "fastest", "m/s"),
         Gauge("kinetic_energy", "kinetic energy", "kJ", 1e-3),
-        Gauge("energy", "with height", "kJ", 1e-3),
+        Gauge("energy", "total energy", "kJ", 1e-3),
         Gauge("particles", "particles"),
-        Gauge("divergence_left", "divergence left", "%", 100, None, 0.2),
-        Gauge("pressure_iterations", "pressure rounds", "", 1, None, 60),
-        Gauge("viscous_iterations", "viscosity rounds", "", 1, None, 200),
+        Gauge("divergence_left", "residual divergence", "%", 100, None, 0.2),
+        Gauge("pressure_iterations", "pressure iterations", "", 1, None, 60),
+        Gauge("viscous_iterations", "viscosity iterations", "", 1, None, 200),
         Gauge("substeps", "substeps"),
         Gauge("afloat", "bodies afloat"),
         Gauge(
-            "momentum_lost", "momentum lost", "%", 100, None, 0.01,
-            about="What the liquid gave to bodies and walls and these did not take, as a share of all that was exchanged",
+            "momentum_lost",
+            "momentum lost",
+            "%",
+            100,
+            None,
+            0.01,
+            about=(
+                "What the liquid gave to bodies and walls and these did not take, as a share of all that was exchanged"
+            ),
         ),
-    )  # fmt: skip
+    )
     sliced = (
         Sliced("pressure", "pressure", "kPa"),
         Sliced("speed", "speed", "m/s"),
         Sliced("cells", "as the solver has it", labels=("air", "with particles", "by the grid alone", "wall")),
     )
     questions = (
-        Question("What is wet?", "at the start", (
-            Field("level", "Level of a pool", **METRES),
-            Field("pool_at", "Pool about", **METRES),
-            Field("settle", "Comes to rest for", **SECONDS),
-            Field("start_below", "Of a start, below", **METRES),
-            Field("start_within", "Of a start, within", names="piece"),
-        )),
-        Question("What liquid is it?", "matter", (
-            Field("viscosity", "Viscosity", "Pa s", 1.0, "Pa s"),
-            Field("tension", "Surface tension", "N/m", 1.0, "N/m"),
-            Field("air", "Air shut in"),
-        )),
-        Question("What waves go over it?", "wind and swell", (
-            Field("waves.wind", "Wind that raised them", **SPEED),
-            Field("waves.fetch", "Over", **METRES),
-            Field("waves.heading", "Going to", **DEGREES),
-            Field("waves.spread", "How closely"),
-            Field("waves.swell_height", "Swell, height", **METRES),
-            Field("waves.swell_period", "Its period", **SECONDS),
-            Field("waves.swell_heading", "Going to", **DEGREES),
-            Field("waves.depth", "Depth", **METRES),
-            Field("waves.band", "Band at the sides", **METRES),
-        )),
-        Question("What else is full?", "set pieces", (
-            Field("fills.*.piece", "Piece", names="piece"),
-            Field("fills.*.level", "Up to", **METRES),
-            Field("fills.*.velocity", "Velocity", **SPEED),
-        ), entries="fills", noun="fill", asks=("piece",)),
-        Question("What pours?", "inflows", (
-            Field("inflows.*.piece", "Piece", names="piece"),
-            Field("inflows.*.out_of", "Out of its"),
-            Field("inflows.*.facing", "Faces that look", only=_FACES),
-            Field("inflows.*.facing_within", "Off that by up to", only=_FACES, **DEGREES),
-            Field("inflows.*.region", "Only within", only=_FACES, names="piece"),
-            *launching.fields("inflows.*.launch"),
-            Field("inflows.*.rate", "At most", "m3/s"),
-            Field("inflows.*.since", "From frame", **FRAME),
-            Field("inflows.*.until", "Until frame", **FRAME),
-        ), entries="inflows", noun="inflow", asks=("piece",)),
-        Question("Where does it go?", "regions", (
-            Field("regions.*.piece", "Piece", names="piece"),
-            Field("regions.*.does", "Liquid in it"),
-            Field("regions.*.damping", "Comes to rest", **PER_SECOND, only=(("does", ("slow",)),)),
-            Field("regions.*.since", "From frame", **FRAME),
-            Field("regions.*.until", "Until frame", **FRAME),
-        ), entries="regions", noun="region", asks=("piece",)),
-        Question("What holds it?", "domain", (
-            Field("low", "Low corner", **METRES),
-            Field("high", "High corner", **METRES),
-            Field("sides", "Its sides"),
-        )),
-        Question("How fine?", "cells", (
-            Field("cell_size", "Cell", **CENTIMETRES),
-            Field("most_substeps", "Most substeps"),
-            Field("particle_depth", "Particles down to", "cells"),
-            Field("tolerance", "Divergence left"),
-            Field("seed", "Seed"),
-        )),
-    )  # fmt: skip
+        Question(
+            "What is wet?",
+            "at the start",
+            (
+                Field("level", "Pool level", **METRES),
+                Field("pool_at", "Pool around point", **METRES),
+                Field("settle", "Settling time", **SECONDS),
+                Field("start_below", "Start: keep below", **METRES),
+                Field("start_within", "Start: keep inside", names="piece"),
+            ),
+        ),
+        Question(
+            "What liquid is it?",
+            "matter",
+            (
+                Field("viscosity", "Viscosity", "Pa s", 1.0, "Pa s"),
+                Field("tension", "Surface tension", "N/m", 1.0, "N/m"),
+                Field("air", "Trapped air"),
+            ),
+        ),
+        Question(
+            "What waves go over it?",
+            "wind and swell",
+            (
+                Field("waves.wind", "Wind speed", **SPEED),
+                Field("waves.fetch", "Fetch", **METRES),
+                Field("waves.heading", "Wave direction", **DEGREES),
+                Field("waves.spread", "Directional spread"),
+                Field("waves.swell_height", "Swell height", **METRES),
+                Field("waves.swell_period", "Swell period", **SECONDS),
+                Field("waves.swell_heading", "Swell direction", **DEGREES),
+                Field("waves.depth", "Water depth", **METRES),
+                Field("waves.band", "Blend width at sides", **METRES),
+            ),
+        ),
+        Question(
+            "What else is full?",
+            "set pieces",
+            (
+                Field("fills.*.piece", "Piece", names="piece"),
+                Field("fills.*.level", "Fill level", **METRES),
+                Field("fills.*.velocity", "Velocity", **SPEED),
+            ),
+            entries="fills",
+            noun="fill",
+            asks=("piece",),
+        ),
+        Question(
+            "What pours?",
+            "inflows",
+            (
+                Field("inflows.*.piece", "Piece", names="piece"),
+                Field("inflows.*.out_of", "Pour from"),
+                Field("inflows.*.facing", "Faces facing", only=_FACES),
+                Field("inflows.*.facing_within", "Within angle", only=_FACES, **DEGREES),
+                Field("inflows.*.region", "Only inside", only=_FACES, names="piece"),
+                *launching.fields("inflows.*.launch"),
+                Field("inflows.*.rate", "Flow rate", "m3/s"),
+                Field("inflows.*.since", "From frame", **FRAME),
+                Field("inflows.*.until", "Until frame", **FRAME),
+            ),
+            entries="inflows",
+            noun="inflow",
+            asks=("piece",),
+        ),
+        Question(
+            "Where does it go?",
+            "regions",
+            (
+                Field("regions.*.piece", "Piece", names="piece"),
+                Field("regions.*.does", "Effect"),
+                Field("regions.*.damping", "Damping", **PER_SECOND, only=(("does", ("slow",)),)),
+                Field("regions.*.since", "From frame", **FRAME),
+                Field("regions.*.until", "Until frame", **FRAME),
+            ),
+            entries="regions",
+            noun="region",
+            asks=("piece",),
+        ),
+        Question(
+            "What holds it?",
+            "domain",
+            (
+                Field("low", "Low corner", **METRES),
+                Field("high", "High corner", **METRES),
+                Field("sides", "Domain sides"),
+            ),
+        ),
+        Question(
+            "How fine?",
+            "cells",
+            (
+                Field("cell_size", "Cell size", **CENTIMETRES),
+                Field("most_substeps", "Maximum substeps"),
+                Field("particle_depth", "Particle depth", "cells"),
+                Field("tolerance", "Pressure tolerance"),
+                Field("seed", "Seed"),
+            ),
+        ),
+    )
 
     def problem(self, shot, layer):
         s = layer.settings
@@ -251,7 +312,7 @@ class Flood(Kind):
                 layer,
                 "liquid",
                 1.0,
-                "It holds, but liquid beside it is uneasy and drawn up to half a cell off.",
+                "It holds, but liquid beside it is noisy at rest, and its surface up to half a cell off.",
                 share=_THIN,
             )
         )
@@ -261,38 +322,58 @@ class Flood(Kind):
         s = layer.settings
         if layer.start or (s.start_below is None and s.start_within is None):
             return []
-        return [Finding(
-            f"'{layer.name}' is told what of a start it takes and begins from no frame.",
-            "So that does nothing: let it begin from a frame, or leave it out.", layer=layer.id, fix="Leave it out",
-            changes=tuple((at(shot, layer, n), None) for n in ("start_below", "start_within")),
-        )]  # fmt: skip
+        return [
+            Finding(
+                f"'{layer.name}' is told what of a start it takes and begins from no frame.",
+                "So that does nothing: let it begin from a frame, or leave it out.",
+                layer=layer.id,
+                fix="Leave it out",
+                changes=tuple((at(shot, layer, n), None) for n in ("start_below", "start_within")),
+            )
+        ]
 
     def _dry(self, shot, layer):
         s, name = layer.settings, layer.name
         if s.level is None and not s.fills and not s.inflows and not layer.start:
-            return [Finding(
-                f"'{name}' has no liquid.", "It has no pool, fills no set piece and none pours: give it a level.", layer=layer.id,
-                fix="Fill a quarter of its domain",
-                changes=((at(shot, layer, "level"), round(s.low[2] + 0.25 * (s.high[2] - s.low[2]), 3)),),
-            )]  # fmt: skip
+            return [
+                Finding(
+                    f"'{name}' has no liquid.",
+                    "It has no pool, fills no set piece and none pours: give it a level.",
+                    layer=layer.id,
+                    fix="Fill a quarter of its domain",
+                    changes=((at(shot, layer, "level"), round(s.low[2] + 0.25 * (s.high[2] - s.low[2]), 3)),),
+                )
+            ]
         if s.level is not None and s.level <= s.low[2]:
-            return [Finding(
-                f"The level of '{name}', {s.level:g} m, lies below the floor of its domain, {s.low[2]:g} m.",
-                "There is nothing to fill: raise the level or lower the domain.", layer=layer.id,
-                fix="Lower the domain to 1 m below it", changes=((at(shot, layer, "low"), [*s.low[:2], round(s.level - 1.0, 3)]),),
-            )]  # fmt: skip
+            return [
+                Finding(
+                    f"The level of '{name}', {s.level:g} m, lies below the floor of its domain, {s.low[2]:g} m.",
+                    "There is nothing to fill: raise the level or lower the domain.",
+                    layer=layer.id,
+                    fix="Lower the domain to 1 m below it",
+                    changes=((at(shot, layer, "low"), [*s.low[:2], round(s.level - 1.0, 3)]),),
+                )
+            ]
         if s.level is not None and s.level > s.high[2] - s.cell_size:
-            return [Finding(
-                f"The level of '{name}', {s.level:g} m, reaches the top of its domain, {s.high[2]:g} m.",
-                "What splashes up is lost there.", layer=layer.id, fix="Raise the domain to 2 m above it",
-                changes=((at(shot, layer, "high"), [*s.high[:2], round(s.level + 2.0, 3)]),),
-            )]  # fmt: skip
+            return [
+                Finding(
+                    f"The level of '{name}', {s.level:g} m, reaches the top of its domain, {s.high[2]:g} m.",
+                    "What splashes up is lost there.",
+                    layer=layer.id,
+                    fix="Raise the domain to 2 m above it",
+                    changes=((at(shot, layer, "high"), [*s.high[:2], round(s.level + 2.0, 3)]),),
+                )
+            ]
         if s.pool_at is not None and not all(a <= x < b for a, x, b in zip(s.low, s.pool_at, (*s.high[:2], s.level))):
-            return [Finding(
-                f"The place of the pool of '{name}' lies above its level or outside its domain.",
-                "There is no pool there: choose a place in the open below the level.", layer=layer.id,
-                fix="Fill all of the domain", changes=((at(shot, layer, "pool_at"), None),),
-            )]  # fmt: skip
+            return [
+                Finding(
+                    f"The place of the pool of '{name}' lies above its level or outside its domain.",
+                    "There is no pool there: choose a place in the open below the level.",
+                    layer=layer.id,
+                    fix="Fill all of the domain",
+                    changes=((at(shot, layer, "pool_at"), None),),
+                )
+            ]
         return []
 
     def _stopped(self, shot, layer):
@@ -314,11 +395,15 @@ class Flood(Kind):
             rows.append({"of": both[0]} | whole)
         else:
             rows[mine] |= whole
-        return [Finding(
-            f"'{both[0]}' is filled or poured from by '{layer.name}' and stops liquid at the same time.",
-            "Within a wall there is no room for it.", layer=layer.id,
-            fix="Let it stop nothing and be unseen", changes=((("taking_part",), rows),),
-        )]  # fmt: skip
+        return [
+            Finding(
+                f"'{both[0]}' is filled or poured from by '{layer.name}' and stops liquid at the same time.",
+                "Within a wall there is no room for it.",
+                layer=layer.id,
+                fix="Let it stop nothing and be unseen",
+                changes=((("taking_part",), rows),),
+            )
+        ]
 
     def _plug(self, shot, layer, piece, title):
         """The mend of a vessel that is solid."""
@@ -329,9 +414,12 @@ class Flood(Kind):
         wall = float(f"{min(1.5 * layer.settings.cell_size, 0.1 * float((high - low).min())):.2g}")
         place = ("pieces", shot.pieces.index(piece), "shape")
         return Finding(
-            title, "Within what is solid there is no room for liquid.", layer=layer.id, fix=f"Let it be hollow, with a wall of {100 * wall:.3g} cm",
+            title,
+            "Within what is solid there is no room for liquid.",
+            layer=layer.id,
+            fix=f"Let it be hollow, with a wall of {100 * wall:.3g} cm",
             changes=(((*place, "matter"), "hollow"), ((*place, "wall"), wall)),
-        )  # fmt: skip
+        )
 
     def _within(self, shot, layer):
         """What is filled must not lie within something solid."""
@@ -365,11 +453,16 @@ class Flood(Kind):
             heights = np.concatenate(placed_corners(piece, shot))[:, 2]
             if fill.level <= heights.min():
                 half = round(float(0.5 * (heights.min() + heights.max())), 3)
-                return [Finding(
-                    f"'{layer.name}' fills '{piece.name}' up to {fill.level:g} m, and it begins at {heights.min():.3g} m.",
-                    "There is nothing of it below that: give it a greater height, or none.", layer=layer.id, fix=f"Fill it up to {half:g} m",
-                    changes=((at(shot, layer, "fills", n, "level"), half),),
-                )]  # fmt: skip
+                return [
+                    Finding(
+                        f"'{layer.name}' fills '{piece.name}' up to {fill.level:g} m, and it begins at "
+                        f"{heights.min():.3g} m.",
+                        "There is nothing of it below that: give it a greater height, or none.",
+                        layer=layer.id,
+                        fix=f"Fill it up to {half:g} m",
+                        changes=((at(shot, layer, "fills", n, "level"), half),),
+                    )
+                ]
         return []
 
     def _vessels(self, shot, layer):
@@ -391,11 +484,16 @@ class Flood(Kind):
             ends = np.concatenate([m.vertices[open_edges(m).ravel()] for m in found])
             rim = float(ends[:, 2].min()) if len(ends) else float(high[2])
             if s.level > rim - 1e-6:
-                return [Finding(
-                    f"The level of '{layer.name}', {s.level:g} m, is above the rim of '{piece.name}' or a hole in it, {rim:.3g} m.",
-                    "What is above that runs out, or was never held.", layer=layer.id, fix="Lower the level to a cell below it",
-                    changes=((at(shot, layer, "level"), round(rim - s.cell_size, 4)),),
-                )]  # fmt: skip
+                return [
+                    Finding(
+                        f"The level of '{layer.name}', {s.level:g} m, is above the rim of '{piece.name}' or a hole in "
+                        f"it, {rim:.3g} m.",
+                        "What is above that runs out, or was never held.",
+                        layer=layer.id,
+                        fix="Lower the level to a cell below it",
+                        changes=((at(shot, layer, "level"), round(rim - s.cell_size, 4)),),
+                    )
+                ]
         return []
 
     def _outside(self, shot, layer):
@@ -410,11 +508,15 @@ class Flood(Kind):
             if (low < np.array(s.low) - 1e-6).any() or (high > np.array(s.high) + 1e-6).any():
                 new_low = [round(float(min(a, b - s.cell_size)), 3) for a, b in zip(s.low, low)]
                 new_high = [round(float(max(a, b + s.cell_size)), 3) for a, b in zip(s.high, high)]
-                return [Finding(
-                    f"'{fill.piece}' stands partly outside the domain of '{layer.name}'.",
-                    "Nothing is filled out there.", layer=layer.id, fix="Widen the domain by what is missing",
-                    changes=((at(shot, layer, "low"), new_low), (at(shot, layer, "high"), new_high)),
-                )]  # fmt: skip
+                return [
+                    Finding(
+                        f"'{fill.piece}' stands partly outside the domain of '{layer.name}'.",
+                        "Nothing is filled out there.",
+                        layer=layer.id,
+                        fix="Widen the domain by what is missing",
+                        changes=((at(shot, layer, "low"), new_low), (at(shot, layer, "high"), new_high)),
+                    )
+                ]
         return []
 
     def _small(self, shot, layer):
@@ -429,21 +531,31 @@ class Flood(Kind):
         if size >= _SEEN * layer.settings.cell_size:
             return []
         finer = float(f"{0.9 * size / _SEEN:.2g}")
-        return [Finding(
-            f"'{name}' is about {100 * size:.3g} cm large, smaller than a cell of '{layer.name}', {100 * layer.settings.cell_size:.3g} cm.",
-            "The water does not see its shape: it jumps instead of floating.", layer=layer.id, fix=f"Use cells of {100 * finer:.3g} cm",
-            changes=((at(shot, layer, "cell_size"), finer),),
-        )]  # fmt: skip
+        return [
+            Finding(
+                f"'{name}' is about {100 * size:.3g} cm large, smaller than a cell of '{layer.name}', "
+                f"{100 * layer.settings.cell_size:.3g} cm.",
+                "The water does not see its shape: it jumps instead of floating.",
+                layer=layer.id,
+                fix=f"Use cells of {100 * finer:.3g} cm",
+                changes=((at(shot, layer, "cell_size"), finer),),
+            )
+        ]
 
     def _unseen(self, shot, layer):
         """What it is to push must be on its grid."""
         seen = {x.id for x in shot.takes(layer, BODIES)}
         pushed = [x for x, _, fro in shot.partners(layer) if fro > 0.0 and x.id not in seen]
-        return [Finding(
-            f"'{layer.name}' is to push the bodies of '{x.name}' and does not see them.",
-            f"'{x.name}' acts on it with no strength and it does not read it, so nothing happens.", layer=layer.id,
-            fix=f"Let it read '{x.name}'", changes=((("layers", shot.layers.index(layer), "reads"), [*layer.reads, x.id]),),
-        ) for x in pushed]  # fmt: skip
+        return [
+            Finding(
+                f"'{layer.name}' is to push the bodies of '{x.name}' and does not see them.",
+                f"'{x.name}' acts on it with no strength and it does not read it, so nothing happens.",
+                layer=layer.id,
+                fix=f"Let it read '{x.name}'",
+                changes=((("layers", shot.layers.index(layer), "reads"), [*layer.reads, x.id]),),
+            )
+            for x in pushed
+        ]
 
     def matter(self, shot, layer):
         return WATER
@@ -485,7 +597,8 @@ def _near(settings, depth):
 
 
 def _about(shot, s):
-    """Corners of the box that holds a pool, as far as can be told from the boxes about what bounds most of a side: (3,) each."""
+    """Corners of the box that holds a pool, as far as can be told from the boxes about what bounds most of a side:
+    (3,) each."""
     low, high = np.array(s.low), np.array([*s.high[:2], min(s.level if s.level is not None else s.low[2], s.high[2])])
     if s.pool_at is None:
         return low, high

@@ -107,11 +107,15 @@ def _faceless(shot, layer):
         if not len(faces(shot, inflow, of, size / _COARSE)):
             where = f" within '{inflow.region}'" if inflow.region else ""
             names = ["facing", *(["region"] if inflow.region else [])]
-            return [Finding(
-                f"No face of '{inflow.piece}'{where} looks the way from which '{layer.name}' is to pour.",
-                "Nothing comes in there: choose another way or place.", layer=layer.id, fix="Pour from all of its faces",
-                changes=tuple((at(shot, layer, "inflows", n, x), None) for x in names),
-            )]  # fmt: skip
+            return [
+                Finding(
+                    f"No face of '{inflow.piece}'{where} looks the way from which '{layer.name}' is to pour.",
+                    "Nothing comes in there: choose another way or place.",
+                    layer=layer.id,
+                    fix="Pour from all of its faces",
+                    changes=tuple((at(shot, layer, "inflows", n, x), None) for x in names),
+                )
+            ]
     return []
 
 
@@ -125,9 +129,13 @@ def _full(shot, layer):
         corners = np.concatenate(placed_corners(piece, shot))
         if corners[:, 2].max() < s.level:
             rate = float(f"{_through(shot, inflow):.2g}")
-            return [Finding(
-                f"'{inflow.piece}' pours into '{layer.name}' below its level, where it is full already.",
-                "Nothing comes in there but by a rate.", layer=layer.id, fix=f"Let it be {rate:g} m3/s",
-                changes=((at(shot, layer, "inflows", n, "rate"), rate),),
-            )]  # fmt: skip
+            return [
+                Finding(
+                    f"'{inflow.piece}' pours into '{layer.name}' below its level, where it is full already.",
+                    "Nothing comes in there but by a rate.",
+                    layer=layer.id,
+                    fix=f"Let it be {rate:g} m3/s",
+                    changes=((at(shot, layer, "inflows", n, "rate"), rate),),
+                )
+            ]
     return []

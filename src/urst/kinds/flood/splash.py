@@ -48,11 +48,16 @@ def _cut(shot, layer):
     top = s.level + RISES * fall
     if fall < LOW or top <= s.high[2]:
         return []
-    return [Finding(
-        f"'{name}' falls {fall:.3g} m into '{layer.name}', whose domain ends {s.high[2] - s.level:.3g} m above its level.",
-        "The splash rises to about half of that and is lost at the top.", layer=layer.id, fix=f"Raise the domain to {top:.3g} m",
-        changes=((at(shot, layer, "high"), [*s.high[:2], round(top, 3)]),),
-    )]  # fmt: skip
+    return [
+        Finding(
+            f"'{name}' falls {fall:.3g} m into '{layer.name}', whose domain ends {s.high[2] - s.level:.3g} m above "
+            "its level.",
+            "The splash rises to about half of that and is lost at the top.",
+            layer=layer.id,
+            fix=f"Raise the domain to {top:.3g} m",
+            changes=((at(shot, layer, "high"), [*s.high[:2], round(top, 3)]),),
+        )
+    ]
 
 
 def _shallow(shot, layer):
@@ -70,8 +75,12 @@ def _shallow(shot, layer):
     draft, name = max(found, default=(0.0, ""))
     if not found:
         return []
-    return [Finding(
-        f"'{name}' lies {draft:.2g} m deep when it floats, and the water of '{layer.name}' is {depth:.2g} m deep.",
-        "It stands on the ground: raise the level, or lower the domain and what holds the water.", layer=layer.id,
-        fix=f"Raise the level to {s.low[2] + 1.5 * draft:.3g} m", changes=((at(shot, layer, "level"), round(s.low[2] + 1.5 * draft, 3)),),
-    )]  # fmt: skip
+    return [
+        Finding(
+            f"'{name}' lies {draft:.2g} m deep when it floats, and the water of '{layer.name}' is {depth:.2g} m deep.",
+            "It stands on the ground: raise the level, or lower the domain and what holds the water.",
+            layer=layer.id,
+            fix=f"Raise the level to {s.low[2] + 1.5 * draft:.3g} m",
+            changes=((at(shot, layer, "level"), round(s.low[2] + 1.5 * draft, 3)),),
+        )
+    ]

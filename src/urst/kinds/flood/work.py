@@ -77,7 +77,8 @@ def prepare(inputs) -> PreparedLayer:
         arrays, meta = start
         if "flow" not in arrays:
             raise BadValue(
-                f"'{inputs.layer.name}' begins from a bake that an earlier Urst made, which does not tell how the liquid flows: "
+                f"'{inputs.layer.name}' begins from a bake that an earlier Urst made, which does not tell how the "
+                "liquid flows: "
                 "bake that layer again, or begin from another."
             )
         of = Lattice(np.array(meta["origin"], float), float(meta["cell"]), tuple(meta["shape"]))
@@ -98,7 +99,8 @@ def _inlet(inputs, inflow):
     faces = pouring.faces(inputs.shot, inflow, carrier.fragments, pouring.seen_with(cell))
     if not len(faces):
         raise BadValue(
-            f"No face of '{inflow.piece}' is chosen for '{inputs.layer.name}' to pour from: choose another way or region."
+            f"No face of '{inflow.piece}' is chosen for '{inputs.layer.name}' to pour from: choose another way or "
+            "region."
         )
     return Before(carrier, faces, cell)
 

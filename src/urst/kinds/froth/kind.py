@@ -31,7 +31,7 @@ class Froth(OnLiquid):
     hands_over = ("froth", "csv")
     unit = "points"
     seconds, memory = 1.2e-6, 60.0
-    quantities = (Quantity("points", "place, speed, size, age and kind", 18.0),)
+    quantities = (Quantity("points", "position, velocity, size, age and kind", 18.0),)
     chief = "froth"
     activity = "froth"
     gauges = (
@@ -40,54 +40,78 @@ class Froth(OnLiquid):
         Gauge("bubbles", "bubbles"),
         Gauge("spray", "spray"),
         Gauge("mist", "mist"),
-        Gauge("birth_rate", "born", "1/(m3 s)"),
-        Gauge("refused", "no room for", "%", 100, None, 1),
+        Gauge("birth_rate", "birth rate", "1/(m3 s)"),
+        Gauge("refused", "births over the limit", "%", 100, None, 1),
         Gauge("top_speed", "fastest", "m/s"),
     )
     questions = (
-        Question("Where is it born?", "air taken in", (
-            Field("births.speed.none", "Slowest", **SPEED),
-            Field("births.speed.full", "All from", **SPEED),
-            Field("births.clash.none", "Closes on itself, from", **PER_SECOND),
-            Field("births.clash.full", "all from", **PER_SECOND),
-            Field("births.crest.none", "Crest bent, from", "1/m"),
-            Field("births.crest.full", "all at", "1/m"),
-        )),
-        Question("How much?", "at most", (
-            Field("births.trapped", "Of trapped air", **_PER_VOLUME),
-            Field("births.crests", "At crests", **_PER_VOLUME),
-            Field("most", "Points at most"),
-            Field("seed", "Seed"),
-        )),
-        Question("What of foam?", "on the surface", (
-            Field("foam.on", "Foam"),
-            Field("foam.life", "Lasts", **SECONDS),
-            Field("foam.size", "Size", **CENTIMETRES),
-        )),
-        Question("What of bubbles?", "under it", (
-            Field("bubbles.on", "Bubbles"),
-            Field("bubbles.rise", "Rise at", **SPEED),
-            Field("bubbles.drag", "Go along", **PER_SECOND),
-            Field("bubbles.life", "Last", **SECONDS),
-            Field("bubbles.size", "Size", **CENTIMETRES),
-        )),
-        Question("What of spray?", "above it", (
-            Field("spray.on", "Spray"),
-            Field("spray.drag", "Slowed by air", **PER_SECOND),
-            Field("spray.life", "Lasts", **SECONDS),
-            Field("spray.size", "Size", **CENTIMETRES),
-            Field("wind", "Wind x, y, z", **SPEED),
-        )),
-        Question("What comes off spray?", "mist", (
-            Field("mist.on", "Mist"),
-            Field("mist.rate", "A drop gives", **PER_SECOND),
-            Field("mist.speed.none", "Drops from", **SPEED),
-            Field("mist.speed.full", "all from", **SPEED),
-            Field("mist.drag", "Stopped by air", **PER_SECOND),
-            Field("mist.life", "Lasts", **SECONDS),
-            Field("mist.size", "Size", **CENTIMETRES),
-        )),
-    )  # fmt: skip
+        Question(
+            "Where is it born?",
+            "air taken in",
+            (
+                Field("births.speed.none", "Speed, none below", **SPEED),
+                Field("births.speed.full", "Speed, full above", **SPEED),
+                Field("births.clash.none", "Converging flow, none below", **PER_SECOND),
+                Field("births.clash.full", "Converging flow, full above", **PER_SECOND),
+                Field("births.crest.none", "Crest curvature, none below", "1/m"),
+                Field("births.crest.full", "Crest curvature, full above", "1/m"),
+            ),
+        ),
+        Question(
+            "How much?",
+            "at most",
+            (
+                Field("births.trapped", "From trapped air", **_PER_VOLUME),
+                Field("births.crests", "From crests", **_PER_VOLUME),
+                Field("most", "Maximum points"),
+                Field("seed", "Seed"),
+            ),
+        ),
+        Question(
+            "What of foam?",
+            "on the surface",
+            (
+                Field("foam.on", "Foam"),
+                Field("foam.life", "Lifetime", **SECONDS),
+                Field("foam.size", "Size", **CENTIMETRES),
+            ),
+        ),
+        Question(
+            "What of bubbles?",
+            "under it",
+            (
+                Field("bubbles.on", "Bubbles"),
+                Field("bubbles.rise", "Rise speed", **SPEED),
+                Field("bubbles.drag", "Drag", **PER_SECOND),
+                Field("bubbles.life", "Lifetime", **SECONDS),
+                Field("bubbles.size", "Size", **CENTIMETRES),
+            ),
+        ),
+        Question(
+            "What of spray?",
+            "above it",
+            (
+                Field("spray.on", "Spray"),
+                Field("spray.drag", "Air drag", **PER_SECOND),
+                Field("spray.life", "Lifetime", **SECONDS),
+                Field("spray.size", "Size", **CENTIMETRES),
+                Field("wind", "Wind x, y, z", **SPEED),
+            ),
+        ),
+        Question(
+            "What comes off spray?",
+            "mist",
+            (
+                Field("mist.on", "Mist"),
+                Field("mist.rate", "Mist per drop", **PER_SECOND),
+                Field("mist.speed.none", "Speed, none below", **SPEED),
+                Field("mist.speed.full", "Speed, full above", **SPEED),
+                Field("mist.drag", "Air drag", **PER_SECOND),
+                Field("mist.life", "Lifetime", **SECONDS),
+                Field("mist.size", "Size", **CENTIMETRES),
+            ),
+        ),
+    )
 
     def draft(self, settings):
         births = settings["births"]
@@ -101,10 +125,15 @@ class Froth(OnLiquid):
     def findings(self, shot, layer):
         s, name = layer.settings, layer.name
         if not any(g.on for g in (s.foam, s.bubbles, s.spray, s.mist)):
-            return [Finding(
-                f"'{name}' has neither foam nor bubbles nor spray nor mist.", "Nothing of it is kept.", layer=layer.id,
-                fix="Let there be foam", changes=((at(shot, layer, "foam", "on"), True),),
-            )]  # fmt: skip
+            return [
+                Finding(
+                    f"'{name}' has neither foam nor bubbles nor spray nor mist.",
+                    "Nothing of it is kept.",
+                    layer=layer.id,
+                    fix="Let there be foam",
+                    changes=((at(shot, layer, "foam", "on"), True),),
+                )
+            ]
         return super().findings(shot, layer)
 
     def watch(self, shot, layer, rows):
@@ -112,10 +141,16 @@ class Froth(OnLiquid):
         if full is None:
             return []
         most = layer.settings.most
-        return [Finding(
-            f"'{layer.name}' has no room for more points at frame {full}.", f"It may have {most:,}; the rest was not born.",
-            layer=layer.id, frame=full, fix="Let there be twice as many", changes=((at(shot, layer, "most"), 2 * most),),
-        )]  # fmt: skip
+        return [
+            Finding(
+                f"'{layer.name}' has no room for more points at frame {full}.",
+                f"It may have {most:,}; the rest was not born.",
+                layer=layer.id,
+                frame=full,
+                fix="Let there be twice as many",
+                changes=((at(shot, layer, "most"), 2 * most),),
+            )
+        ]
 
     def drawn(self, arrays):
         return arrays | {"sort": arrays["kind"]}

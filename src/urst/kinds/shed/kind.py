@@ -23,7 +23,7 @@ from urst.kinds.questions import (
     SPEED,
     Field,
     Question,
-)  # fmt: skip
+)
 from urst.kinds.shed.parting import parting_speeds
 from urst.kinds.shed.proposal import proposal
 from urst.kinds.shed.settings import ShedSettings
@@ -46,7 +46,7 @@ class Shed(Emitting):
     hands_over = ("points", "csv")
     unit = "points"
     seconds, memory = 3e-6, 200.0
-    quantities = (Quantity("points", "place, speed, size and age", 18.0),)
+    quantities = (Quantity("points", "position, velocity, size and age", 18.0),)
     chief = "chips"
     activity = "top_speed"
     gauges = (
@@ -56,42 +56,65 @@ class Shed(Emitting):
         Gauge("deepest_overlap", "deepest overlap", "mm", 1e3),
     )
     questions = (
-        Question("What is born?", "per area", (
-            Field("chips", "Chips", **PER_AREA),
-            Field("dust", "Dust puffs", **PER_AREA),
-            Field("puff_mass", "Dust a puff", "g", 0.001, "g"),
-            Field("puff_life", "Puff gives off for", **SECONDS),
-            Field("puff_giving", "Giving at its age"),
-            Field("puff_radius", "Puff reaches", **CENTIMETRES),
-        )),
-        Question("When is it born?", "parting", (
-            Field("reach", "Spent after", **CENTIMETRES),
-            Field("least_speed", "Slowest parting", **SPEED),
-        )),
-        Question("How does it fly?", "chips", (
-            Field("spread", "Spread", **PERCENT),
-            Field("smallest", "Smallest", **CENTIMETRES),
-            Field("largest", "Largest", **CENTIMETRES),
-            Field("density", "Density", **DENSITY),
-            Field("life", "Kept for", **SECONDS),
-        )),
-        Question("How does it land?", "contact", (
-            Field("restitution", "Bounce"),
-            Field("friction", "Friction"),
-            Field("substeps", "Substeps a frame"),
-            Field("seed", "Seed"),
-        )),
-        Question("What else gives it off?", "set pieces", (
-            Field("sources.*.piece", "Piece", names="piece"),
-            Field("sources.*.where", "From its"),
-            Field("sources.*.rate", "Points", **PER_SECOND),
-            Field("sources.*.dust_share", "Dust among them", **PERCENT),
-            Field("sources.*.velocity", "Velocity", **SPEED),
-            Field("sources.*.spread", "Spread", **SPEED),
-            Field("sources.*.since", "From frame", **FRAME),
-            Field("sources.*.until", "Until frame", **FRAME),
-        ), entries="sources", noun="source", asks=("piece",)),
-    )  # fmt: skip
+        Question(
+            "What is born?",
+            "per area",
+            (
+                Field("chips", "Chips", **PER_AREA),
+                Field("dust", "Dust puffs", **PER_AREA),
+                Field("puff_mass", "Dust per puff", "g", 0.001, "g"),
+                Field("puff_life", "Puff emits for", **SECONDS),
+                Field("puff_giving", "Emission over age"),
+                Field("puff_radius", "Puff radius", **CENTIMETRES),
+            ),
+        ),
+        Question(
+            "When is it born?",
+            "parting",
+            (
+                Field("reach", "Shedding distance", **CENTIMETRES),
+                Field("least_speed", "Minimum parting speed", **SPEED),
+            ),
+        ),
+        Question(
+            "How does it fly?",
+            "chips",
+            (
+                Field("spread", "Random speed", **PERCENT),
+                Field("smallest", "Smallest size", **CENTIMETRES),
+                Field("largest", "Largest size", **CENTIMETRES),
+                Field("density", "Density", **DENSITY),
+                Field("life", "Lifetime", **SECONDS),
+            ),
+        ),
+        Question(
+            "How does it land?",
+            "contact",
+            (
+                Field("restitution", "Restitution"),
+                Field("friction", "Friction"),
+                Field("substeps", "Substeps a frame"),
+                Field("seed", "Seed"),
+            ),
+        ),
+        Question(
+            "What else gives it off?",
+            "set pieces",
+            (
+                Field("sources.*.piece", "Piece", names="piece"),
+                Field("sources.*.where", "Emit from"),
+                Field("sources.*.rate", "Points per second", **PER_SECOND),
+                Field("sources.*.dust_share", "Dust among them", **PERCENT),
+                Field("sources.*.velocity", "Velocity", **SPEED),
+                Field("sources.*.spread", "Random speed", **SPEED),
+                Field("sources.*.since", "From frame", **FRAME),
+                Field("sources.*.until", "Until frame", **FRAME),
+            ),
+            entries="sources",
+            noun="source",
+            asks=("piece",),
+        ),
+    )
 
     def facts(self, shot, layer, offer):
         s = layer.settings
@@ -133,19 +156,28 @@ class Shed(Emitting):
         return Spread(np.linalg.norm(frame["velocity"][chip], axis=1), "speed of chips")
 
     def rehearsal(self):
-        bodies = ({"id": "broken", "kind": "break", "settings": {"pieces": ["Wall"], "count": 30}},
-                  {"id": "bodies", "kind": "fall", "reads": ["broken"],
-                   "settings": {"steps": 4, "bonds": {"tension": 2e4, "shear": 3e4}}})  # fmt: skip
+        bodies = (
+            {"id": "broken", "kind": "break", "settings": {"pieces": ["Wall"], "count": 30}},
+            {
+                "id": "bodies",
+                "kind": "fall",
+                "reads": ["broken"],
+                "settings": {"steps": 4, "bonds": {"tension": 2e4, "shear": 3e4}},
+            },
+        )
         sources = [{"piece": "Crate"}, {"piece": "Crate", "where": "volume", "dust_share": 0.5}]
         return (*bodies, {"id": self.name, "kind": self.name, "reads": ["bodies"], "settings": {"sources": sources}})
 
     def findings(self, shot, layer):
         if shot.takes(layer, BODIES) or layer.settings.sources or layer.start:
             return []
-        return [Finding(
-            f"Nothing gives '{layer.name}' anything to shed.",
-            "It reads no bodies that part and has no set piece as its source: give it one.", layer=layer.id,
-        )]  # fmt: skip
+        return [
+            Finding(
+                f"Nothing gives '{layer.name}' anything to shed.",
+                "It reads no bodies that part and has no set piece as its source: give it one.",
+                layer=layer.id,
+            )
+        ]
 
     def drawn(self, arrays):
         chip = arrays["kind"] == CHIP

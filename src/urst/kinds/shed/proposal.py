@@ -13,7 +13,8 @@ _SIDE = 0.3
 
 
 def proposal(shot, reads) -> dict:
-    """Return sizes after the fragments it will shed from; where it reads no bodies, the first piece gives off points."""
+    """Return sizes after the fragments it will shed from; where it reads no bodies, the first piece gives off
+    points."""
     bodies = [shot.facts(x, BODIES) for x in reads if BODIES in shot.kind_of(x).offers]
     pieces = [shot.pieces[i] for f in bodies for i in f.parting]
     if not pieces:
@@ -24,11 +25,15 @@ def proposal(shot, reads) -> dict:
     # as many beside a fragment, however large it is
     more, usual = (_SIDE / side) ** 2, DebrisSettings()
     return {
-        "smallest": _two(side * _SMALLEST), "largest": _two(side * _LARGEST), "reach": _two(min(10.0, side * _REACH)),
-        "puff_radius": _two(side * _PUFF), "puff_mass": _two(usual.puff_mass * (side / _SIDE) ** 3),
-        "chips": _two(min(1e6, usual.chips * more)), "dust": _two(min(1e6, usual.dust * more)),
+        "smallest": _two(side * _SMALLEST),
+        "largest": _two(side * _LARGEST),
+        "reach": _two(min(10.0, side * _REACH)),
+        "puff_radius": _two(side * _PUFF),
+        "puff_mass": _two(usual.puff_mass * (side / _SIDE) ** 3),
+        "chips": _two(min(1e6, usual.chips * more)),
+        "dust": _two(min(1e6, usual.dust * more)),
         "density": _two(pieces[0].bulk()[0]),
-    }  # fmt: skip
+    }
 
 
 def _two(value):

@@ -18,12 +18,20 @@ def prepare(inputs) -> PreparedLayer:
     boundaries = [p.boundary for p in partings] + inputs.surroundings("chips")
     sources = [
         PointSource(
-            inputs.carrier(s.piece), s.where, s.rate, s.dust_share, np.array(s.velocity, float), s.spread,
-            opens, closes, seed=settings.seed + 101 * number, clock=inputs.clock,
+            inputs.carrier(s.piece),
+            s.where,
+            s.rate,
+            s.dust_share,
+            np.array(s.velocity, float),
+            s.spread,
+            opens,
+            closes,
+            seed=settings.seed + 101 * number,
+            clock=inputs.clock,
         )
         for number, s in enumerate(settings.sources)
         for opens, closes in [inputs.window(s)]
-    ]  # fmt: skip
+    ]
     solver = DebrisSolver(
         settings, shot.gravity, partings=partings, boundaries=boundaries, sources=sources, clock=inputs.clock
     )

@@ -33,26 +33,37 @@ class Skin(OnLiquid):
     chief = "triangles"
     gauges = (
         Gauge("triangles", "triangles"),
-        Gauge("surface_volume", "encloses", "m3"),
+        Gauge("surface_volume", "enclosed volume", "m3"),
         Gauge(
-            "surface_drift", "more than its liquid", "%", 100, -5, 5,
+            "surface_drift",
+            "volume error",
+            "%",
+            100,
+            -5,
+            5,
             about="What the surface encloses beyond what the liquid's particles fill; it goes a little way into walls",
         ),
         Gauge("drops", "particles in drops"),
-    )  # fmt: skip
+    )
     questions = (
-        Question("How fine?", "surface", (
-            Field("cell_size", "Cell", **CENTIMETRES),
-            Field("smoothing", "Smooth below", **CENTIMETRES),
-        )),
-        Question("What of single drops?", "spray", (
-            Field("drops", "Their size", "x real"),
-        )),
-        Question("Where does it end?", "edges", (
-            Field("horizon", "Sea to the horizon"),
-            Field("overlap", "Goes into walls", "cells"),
-        )),
-    )  # fmt: skip
+        Question(
+            "How fine?",
+            "surface",
+            (
+                Field("cell_size", "Cell size", **CENTIMETRES),
+                Field("smoothing", "Smoothing length", **CENTIMETRES),
+            ),
+        ),
+        Question("What of single drops?", "spray", (Field("drops", "Drop size", "x real"),)),
+        Question(
+            "Where does it end?",
+            "edges",
+            (
+                Field("horizon", "Sea to the horizon"),
+                Field("overlap", "Overlap with walls", "cells"),
+            ),
+        ),
+    )
 
     def draft(self, settings):
         size = settings.get("cell_size")
@@ -71,11 +82,17 @@ class Skin(OnLiquid):
             return super().findings(shot, layer)
         size, coarse = layer.settings.cell_size, liquid.grid.cell
         if size and not _FINE * coarse <= size <= _COARSE * coarse:
-            return [Finding(
-                f"The surface '{layer.name}' has cells of {100 * size:g} cm, its liquid of {100 * coarse:g} cm.",
-                "It loses what the liquid shows." if size > coarse else "It shows no more than the liquid has, and costs its share.",
-                layer=layer.id, fix="Take half of the liquid's", changes=((at(shot, layer, "cell_size"), None),),
-            )]  # fmt: skip
+            return [
+                Finding(
+                    f"The surface '{layer.name}' has cells of {100 * size:g} cm, its liquid of {100 * coarse:g} cm.",
+                    "It loses what the liquid shows."
+                    if size > coarse
+                    else "It shows no more than the liquid has, and costs its share.",
+                    layer=layer.id,
+                    fix="Take half of the liquid's",
+                    changes=((at(shot, layer, "cell_size"), None),),
+                )
+            ]
         return []
 
     def matter(self, shot, layer):

@@ -20,8 +20,13 @@ def prepare(inputs) -> PreparedLayer:
     sea, grid = facts.sea, facts.grid
     waves = sea and Waves(sea.waves, sea.level, sea.depth, float(np.linalg.norm(inputs.shot.gravity)), sea.seed)
     skinner: Skinner = Skinner(
-        inputs.layer.settings, grid.low, grid.cell, grid.shape, keeps=inputs.layer.keeps,
-        beyond=waves.surface if waves else None, start_time=inputs.clock.seconds(inputs.shot.start),
-    )  # fmt: skip
+        inputs.layer.settings,
+        grid.low,
+        grid.cell,
+        grid.shape,
+        keeps=inputs.layer.keeps,
+        beyond=waves.surface if waves else None,
+        start_time=inputs.clock.seconds(inputs.shot.start),
+    )
     own = {"origin": [float(x) for x in skinner.origin], "cell": skinner.cell, "shape": list(skinner.shape)}
     return PreparedLayer({}, own, skinner, inputs.feeds, settle=lambda: feed.load(inputs.shot.start))

@@ -8,7 +8,8 @@ from urst.core.coupling.ports import Bodies, Gas
 
 
 class Between(GasLedger):
-    """Bodies that fill cells are pushed by the pressure, solved together with it; smaller ones feel form drag for the part
+    """Bodies that fill cells are pushed by the pressure, solved together with it; smaller ones feel form drag for the
+    part
     of them that fills no cell.
 
     Parameters

@@ -1,7 +1,9 @@
 """Rigid bodies and the liquid they float in, duck into and throw up.
 
-A step of the liquid begins with its pressure, solved together with how bodies give way to it. These bear that as a steady force
-while their contacts and bonds are solved, in which what goes along with a body makes it heavier. What contacts and bonds did
+A step of the liquid begins with its pressure, solved together with how bodies give way to it. These bear that as a
+steady force
+while their contacts and bonds are solved, in which what goes along with a body makes it heavier. What contacts and
+bonds did
 beside what was foreseen the liquid then takes up, giving way with the bodies, before it moves.
 """
 
@@ -11,10 +13,12 @@ from urst.core.bodies.nodes import NO_NODE, Nodes
 from urst.core.checkpoint import Checkpointed
 from urst.core.coupling.ports import Bodies, Liquid
 
-#: share of what a body displaces that is taken to go along with it where something else pushes it: that of a ball (Lamb 1932,
+#: share of what a body displaces that is taken to go along with it where something else pushes it: that of a ball
+#: (Lamb 1932,
 #: sec. 92). The pressure solve knows better, and puts right what contacts made of it
 ALONG = 0.5
-#: what others did is passed on to the liquid where it changed a speed by more than this share of what gravity adds in a step
+#: what others did is passed on to the liquid where it changed a speed by more than this share of what gravity adds in
+#: a step
 HEARD = 1e-3
 
 
@@ -45,7 +49,8 @@ class Between(Checkpointed):
         self.place = slice(int(firsts[met[0]]), int(firsts[met[0] + 1])) if met else slice(0, 0)
         n = self.place.stop - self.place.start
         self.steady, self.before = np.zeros((n, 6)), np.zeros((n, 6))
-        """force and torque of contacts and bonds on each body in the last round, so far as it lasts, and all of it [N], [N m]"""
+        """force and torque of contacts and bonds on each body in the last round, so far as it lasts, and all of it
+        [N], [N m]"""
         self.nodes: Nodes | None = None
         self.ballast: np.ndarray = np.ones(0)
         self.wet = np.zeros(n)
@@ -104,7 +109,8 @@ class Between(Checkpointed):
         self.foreseen = np.concatenate(nodes.of_bodies(ways, position), axis=1)
 
     def others(self, dt: float) -> np.ndarray:
-        """Return what contacts and bonds did to the nodes beside what was foreseen, (k, 6) [N s], [N m s], and note what lasts."""
+        """Return what contacts and bonds did to the nodes beside what was foreseen, (k, 6) [N s], [N m s], and note
+        what lasts."""
         nodes, motion = self.nodes, self.bodies.motion
         assert nodes is not None
         moving = self.bodies.inverse_mass()[:, None] > 0.0
@@ -131,7 +137,8 @@ class Between(Checkpointed):
         motion.spin[:] += np.where(moving, spin, 0.0)
 
     def gauges(self) -> dict[str, float]:
-        """Return what got lost on the way, as a share of all that passed, and how many bodies lighter than the liquid are in it."""
+        """Return what got lost on the way, as a share of all that passed, and how many bodies lighter than the liquid
+        are in it."""
         light = self.bodies.motion.mass < self.liquid.density * self.bodies.volume
         return {"momentum_lost": self.liquid.momentum_lost(), "afloat": float((light & (self.wet > 0.0)).sum())}
 
@@ -157,10 +164,13 @@ class AllAfloat:
             own = part.ways(dt)
             node[part.place], loose[part.place] = first + own.node, own.loose
             first += len(own.centre)
-            each.append(own._replace(
-                inverse_mass=part.back * own.inverse_mass, inverse_inertia=part.back * own.inverse_inertia,
-                velocity=part.forth * own.velocity,
-            ))  # fmt: skip
+            each.append(
+                own._replace(
+                    inverse_mass=part.back * own.inverse_mass,
+                    inverse_inertia=part.back * own.inverse_inertia,
+                    velocity=part.forth * own.velocity,
+                )
+            )
         chain = lambda name: np.concatenate([getattr(n, name) for n in each])  # noqa: E731
         return Nodes(node, loose, *(chain(n) for n in ("centre", "inverse_mass", "inverse_inertia", "velocity")))
 
@@ -177,7 +187,8 @@ class AllAfloat:
             part.take(part.back * impulse[part.place], wet[part.place], dt)
 
     def hear(self, dt: float) -> None:
-        """Let the liquid give way to what contacts and bonds did to the bodies over `dt` seconds, and the bodies with it.
+        """Let the liquid give way to what contacts and bonds did to the bodies over `dt` seconds, and the bodies with
+        it.
 
         Parameters
         ----------
