@@ -35,7 +35,7 @@ ALLOWED = {
     "cli": {"bake", "db", "demo", "formats", "handover", "jobs", "scene", "shot", "store", "web"},
 }
 #: within the core: geometry, bodies and fields carry the solvers, none of which knows another; only coupling knows two
-BASE = {"jit", "checkpoint", "air", "ranges", "curves", "geometry", "bodies", "fields", "launch"}
+BASE = {"jit", "checkpoint", "air", "ranges", "curves", "geometry", "bodies", "fields", "solids", "launch"}
 CORE_ALLOWED = {
     "jit": set(),
     "checkpoint": set(),
@@ -46,6 +46,7 @@ CORE_ALLOWED = {
     "geometry": {"jit"},
     "bodies": {"jit", "geometry"},
     "fields": {"jit", "geometry", "bodies"},
+    "solids": {"jit", "geometry", "bodies", "fields"},
     "launch": {"geometry", "ranges"},
     "fracture": BASE,
     "rigid": BASE,
@@ -54,8 +55,8 @@ CORE_ALLOWED = {
     "liquid": BASE,
     "coupling": BASE | {"rigid", "debris", "gas", "liquid"},
     "preview": {"jit", "geometry"},
-    "skin": {"jit", "checkpoint", "fields"},
-    "froth": {"jit", "checkpoint", "fields", "ranges"},
+    "skin": {"jit", "checkpoint", "fields", "solids"},
+    "froth": {"jit", "checkpoint", "fields", "solids", "ranges"},
     "checks": {"geometry"},
 }
 

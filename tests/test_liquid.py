@@ -14,7 +14,7 @@ from urst.core.liquid.inflows import Inflow, Region
 from urst.core.liquid.inlets import Inside
 from urst.core.liquid.settings import LiquidSettings
 from urst.core.liquid.solver import LiquidSolver
-from urst.core.liquid.walls import Walls
+from urst.core.solids.walls import Walls
 from urst.errors import BadValue
 
 box = generators.box_between

@@ -10,11 +10,12 @@ import scipy.sparse.linalg as linalg
 
 from tests.bodies import fragments_of
 from urst.core.bodies.boundary import Boundary
-from urst.core.fields import matrix_kernels, solid_kernels
+from urst.core.fields import matrix_kernels
 from urst.core.fields.body_terms import BodyTerms, inverse_masses
 from urst.core.fields.pressure import LEAST_OPEN, NOTHING, PressureSolver
-from urst.core.fields.solids import Solids
 from urst.core.geometry import generators
+from urst.core.solids import cell_kernels
+from urst.core.solids.cells import Solids
 from urst.errors import BadValue
 
 
@@ -310,7 +311,7 @@ class GivingWay(unittest.TestCase):
         lost = []
         for axis, w in enumerate(solids.weights):
             u = np.zeros(w.shape, np.float32)
-            solid_kernels.subtract_gradient(u, w, found, axis)
+            cell_kernels.subtract_gradient(u, w, found, axis)
             lost.append(-1.2 * solids.cell**3 * u.sum(dtype=float))
         impulse = held.impulses(found, full, 2)[:, :3]
         np.testing.assert_allclose(impulse.sum(axis=0), lost, atol=1e-6 * np.abs(lost).max())

@@ -20,7 +20,7 @@ from urst.core.liquid.pressure_step import CLOSED, PressureStep
 from urst.core.liquid.settings import DENSITY, LiquidSettings
 from urst.core.liquid.solver import LiquidSolver
 from urst.core.liquid.viscous import apply_viscosity, steady_dt
-from urst.core.liquid.walls import Walls
+from urst.core.solids.walls import Walls
 from urst.errors import SolverFailed
 
 

@@ -605,7 +605,8 @@ class Web(unittest.TestCase):
         now = self.live.bake(shot_id, "fall")["layers"][0]["key"]
         before = self.http.get(f"/shots/{shot_id}/before").json()
         self.assertEqual(
-            before["differs"], ["Fall · Tensile strength 0.35 → 0.5 MPa", "Fall · Speed limit 41 → 42 m/s", "Ball 1 is new"]
+            before["differs"],
+            ["Fall · Tensile strength 0.35 → 0.5 MPa", "Fall · Speed limit 41 → 42 m/s", "Ball 1 is new"],
         )
         old = self.http.get(f"/shots/{shot_id}/state", params={"at": before["at"]}).json()
         self.assertEqual((old["layers"][0]["key"], old["layers"][0]["state"]), (first, "fresh"))

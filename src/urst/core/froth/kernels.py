@@ -6,6 +6,7 @@ from numba import prange
 from urst.core.fields.cells import between
 from urst.core.froth.settings import BUBBLE, FOAM, MIST, SPRAY
 from urst.core.jit import inline, parallel, serial
+from urst.core.solids.face_bits import face
 
 ZERO, HALF, ONE = np.float32(0.0), np.float32(0.5), np.float32(1.0)
 #: below this a point is in the liquid, above that in the air [cells]
@@ -198,7 +199,7 @@ def _stopped(blocked, axis, start, end, first, second, speed):
     while c != goal and 0 <= c < n:
         ahead = goal > c
         i, j, k = (c, a, b) if axis == 0 else ((a, c, b) if axis == 1 else (a, b, c))
-        if blocked[i, j, k] & np.uint8(1 << (2 * axis + ahead)):
+        if blocked[i, j, k] & face(2 * axis + ahead):
             return (np.float32(c + 1) - STAND if ahead else np.float32(c) + STAND), ZERO
         c += 1 if ahead else -1
     return end, speed

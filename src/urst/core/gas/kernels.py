@@ -5,8 +5,8 @@ from typing import NamedTuple
 import numpy as np
 from numba import prange
 
-from urst.core.fields.solid_kernels import NONE
 from urst.core.jit import parallel, serial
+from urst.core.solids.cell_kernels import NONE
 
 
 class Curl(NamedTuple):

@@ -10,16 +10,17 @@ from urst.core.bodies.pushed import PushedByGas
 from urst.core.checkpoint import Checkpointed
 from urst.core.curves.clock import Clock
 from urst.core.curves.varies import along, at_time
-from urst.core.fields import advect, solid_kernels
+from urst.core.fields import advect
 from urst.core.fields.body_terms import BodyTerms, inverse_masses
 from urst.core.fields.pressure import PressureSolver, Solution
 from urst.core.fields.sampled import SampledField
-from urst.core.fields.solids import Solids, clear_of_solids
 from urst.core.fields.wet import Wet
 from urst.core.gas import kernels
 from urst.core.gas.pockets import balance, pockets
 from urst.core.gas.settings import GasSettings
 from urst.core.gas.sources import Source
+from urst.core.solids import cell_kernels
+from urst.core.solids.cells import Solids, clear_of_solids
 from urst.errors import BadValue, SolverFailed
 
 #: cells the fastest air may cross in one step
@@ -241,9 +242,9 @@ class GasSolver(Checkpointed):
         """Make the flow free of divergence, with walls moving as their bodies do, and bodies giving way if they may."""
         solids = self.solids
         for u, weight, wall in zip(self.velocity, solids.weights, solids.walls):
-            solid_kernels.hold(u, weight, wall)
+            cell_kernels.hold(u, weight, wall)
         rhs = np.empty(self.shape, np.float32)
-        solid_kernels.divergence(*self.velocity, solids.solid, rhs)
+        cell_kernels.divergence(*self.velocity, solids.solid, rhs)
         pocket = pockets(solids.is_open)
         balance(pocket, rhs)
         terms, full = None, AIR_DENSITY * self.cell**3
@@ -261,7 +262,7 @@ class GasSolver(Checkpointed):
             )
         before = self.momentum() if terms is not None else None
         for axis in range(3):
-            solid_kernels.subtract_gradient(self.velocity[axis], solids.weights[axis], pressure, axis)
+            cell_kernels.subtract_gradient(self.velocity[axis], solids.weights[axis], pressure, axis)
         if self.movable:
             self.lost += before - self.momentum()
             impulse = held.impulses(pressure, full, len(give[0]))
@@ -270,7 +271,7 @@ class GasSolver(Checkpointed):
             mass, inertia = self._giving()
             solids.push(mass, inertia, impulse)
             for u, weight, wall in zip(self.velocity, solids.weights, solids.walls):
-                solid_kernels.hold(u, weight, wall)
+                cell_kernels.hold(u, weight, wall)
 
     def _giving(self):
         """Inverse masses and inertias of what may be pushed, and of liquids, which are not."""

@@ -13,8 +13,8 @@ from scipy.sparse import csr_array
 
 from urst.core.fields.body_terms import BodyTerms, Held
 from urst.core.fields.multigrid import packed_index, packed_size
-from urst.core.liquid import body_kernels
 from urst.core.liquid.window import Window, moved
+from urst.core.solids import body_kernels
 
 #: pockets of fewer cells let their air out
 FEWEST = 12

@@ -7,8 +7,8 @@ from urst.core.checkpoint import Checkpointed
 from urst.core.liquid import deep_kernels
 from urst.core.liquid.inflows import Place
 from urst.core.liquid.level_kernels import BAND
-from urst.core.liquid.thin_kernels import ALL
-from urst.core.liquid.walls import Walls
+from urst.core.solids.thin_kernels import ALL
+from urst.core.solids.walls import Walls
 
 #: particles are kept so far about what pours, drains or slows [cells]
 ROOM = 2.0

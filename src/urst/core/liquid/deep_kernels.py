@@ -6,7 +6,7 @@ from numba import prange
 from urst.core.jit import inline, parallel, serial
 from urst.core.liquid.level_kernels import BAND
 from urst.core.liquid.particle_kernels import sample, slopes_at
-from urst.core.liquid.wall_kernels import HALF, ONE, ZERO
+from urst.core.solids.wall_kernels import HALF, ONE, ZERO
 
 #: what a cell holds: as it comes; particles in number; none
 LEFT, FILLED, BARE = 0, 1, 2

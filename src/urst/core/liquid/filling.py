@@ -5,10 +5,10 @@ from collections.abc import Callable
 import numpy as np
 from scipy.ndimage import map_coordinates
 
-from urst.core.liquid import thin_kernels
 from urst.core.liquid.level_kernels import BAND
 from urst.core.liquid.settings import EDGE
-from urst.core.liquid.walls import Walls
+from urst.core.solids import thin_kernels
+from urst.core.solids.walls import Walls
 from urst.errors import BadValue
 
 #: what is filled has no surface where there is a wall so far behind it [cells]

@@ -4,7 +4,7 @@ import numpy as np
 from numba import prange
 
 from urst.core.jit import inline, parallel
-from urst.core.liquid.wall_kernels import HALF, ONE, ZERO
+from urst.core.solids.wall_kernels import HALF, ONE, ZERO
 
 
 @parallel

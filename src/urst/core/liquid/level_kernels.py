@@ -6,8 +6,9 @@ from numba import prange
 from urst.core.fields.cells import between
 from urst.core.jit import inline, parallel, serial
 from urst.core.liquid.particle_kernels import sample
-from urst.core.liquid.thin_kernels import ALL, apart, cell_of, reached
-from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, distance_at, slope_at
+from urst.core.solids.face_bits import HIGH_X, HIGH_Y, HIGH_Z, LOW_X, LOW_Y, LOW_Z
+from urst.core.solids.thin_kernels import ALL, apart, cell_of, reached
+from urst.core.solids.wall_kernels import HALF, ONE, ZERO, distance_at, slope_at
 
 #: reach of the kernel that particles are counted with [cells]
 REACH = np.float32(1.5)
@@ -336,17 +337,17 @@ def redistance(phi, held, blocked):
             for k in range(nz):
                 here, wall = phi[i, j, k] <= ZERO, blocked[i, j, k]
                 beside = held[i, j, k] != 0 and abs(phi[i, j, k]) < BAND
-                if i > 0 and not wall & 1 and (phi[i - 1, j, k] <= ZERO) != here:
+                if i > 0 and not wall & LOW_X and (phi[i - 1, j, k] <= ZERO) != here:
                     beside = True
-                if i < nx - 1 and not wall & 2 and (phi[i + 1, j, k] <= ZERO) != here:
+                if i < nx - 1 and not wall & HIGH_X and (phi[i + 1, j, k] <= ZERO) != here:
                     beside = True
-                if j > 0 and not wall & 4 and (phi[i, j - 1, k] <= ZERO) != here:
+                if j > 0 and not wall & LOW_Y and (phi[i, j - 1, k] <= ZERO) != here:
                     beside = True
-                if j < ny - 1 and not wall & 8 and (phi[i, j + 1, k] <= ZERO) != here:
+                if j < ny - 1 and not wall & HIGH_Y and (phi[i, j + 1, k] <= ZERO) != here:
                     beside = True
-                if k > 0 and not wall & 16 and (phi[i, j, k - 1] <= ZERO) != here:
+                if k > 0 and not wall & LOW_Z and (phi[i, j, k - 1] <= ZERO) != here:
                     beside = True
-                if k < nz - 1 and not wall & 32 and (phi[i, j, k + 1] <= ZERO) != here:
+                if k < nz - 1 and not wall & HIGH_Z and (phi[i, j, k + 1] <= ZERO) != here:
                     beside = True
                 fixed[i, j, k] = beside
     for i in range(nx):
@@ -374,16 +375,16 @@ def redistance(phi, held, blocked):
                     wall = blocked[i, j, k]
                     if wall:
                         a = min(
-                            BAND if wall & 1 else sign * phi[max(i - 1, 0), j, k],
-                            BAND if wall & 2 else sign * phi[min(i + 1, nx - 1), j, k],
+                            BAND if wall & LOW_X else sign * phi[max(i - 1, 0), j, k],
+                            BAND if wall & HIGH_X else sign * phi[min(i + 1, nx - 1), j, k],
                         )
                         b = min(
-                            BAND if wall & 4 else sign * phi[i, max(j - 1, 0), k],
-                            BAND if wall & 8 else sign * phi[i, min(j + 1, ny - 1), k],
+                            BAND if wall & LOW_Y else sign * phi[i, max(j - 1, 0), k],
+                            BAND if wall & HIGH_Y else sign * phi[i, min(j + 1, ny - 1), k],
                         )
                         c = min(
-                            BAND if wall & 16 else sign * phi[i, j, max(k - 1, 0)],
-                            BAND if wall & 32 else sign * phi[i, j, min(k + 1, nz - 1)],
+                            BAND if wall & LOW_Z else sign * phi[i, j, max(k - 1, 0)],
+                            BAND if wall & HIGH_Z else sign * phi[i, j, min(k + 1, nz - 1)],
                         )
                     # whatever is nearer than a fixed neighbour of the other sign is none
                     if min(min(a, b), c) >= BAND:

@@ -6,7 +6,7 @@ import numpy as np
 from scipy import ndimage
 
 from urst.core.bodies.nodes import NO_NODE, Nodes
-from urst.core.liquid.walls import Walls
+from urst.core.solids.walls import Walls
 
 #: stress that a face feels by its own motion, in steps of viscosity: for a first guess of what a body does
 _OWN = 4.0

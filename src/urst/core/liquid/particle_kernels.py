@@ -12,8 +12,8 @@ from numba import prange
 
 from urst.core.fields.cells import between
 from urst.core.jit import called, inline, kernel, parallel, serial
-from urst.core.liquid.thin_kernels import ALL, LAP, apart, hit, reached, stopped
-from urst.core.liquid.wall_kernels import HALF, ONE, ZERO, distance_at, slope_at
+from urst.core.solids.thin_kernels import ALL, LAP, apart, hit, reached, stopped
+from urst.core.solids.wall_kernels import HALF, ONE, ZERO, distance_at, slope_at
 
 #: planes of a slab; particles write to one plane before and behind theirs
 SLAB = 4

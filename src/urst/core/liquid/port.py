@@ -8,7 +8,7 @@ from urst.core.bodies.boundary import Boundary
 from urst.core.fields.wet import Wet
 from urst.core.liquid.pressure_step import PressureStep
 from urst.core.liquid.settings import LiquidSettings
-from urst.core.liquid.walls import Walls
+from urst.core.solids.walls import Walls
 
 #: others are told of the flow so far beyond the surface [cells]
 SEEN = 2.0

@@ -7,14 +7,15 @@ from urst.core.bodies.nodes import NO_NODE, Nodes
 from urst.core.fields.body_terms import BodyTerms, Held, inverse_masses
 from urst.core.fields.pressure import LEAST_DEPTH, LEAST_OPEN, PressureSolver, Solution
 from urst.core.fields.wet import DENSITY
-from urst.core.liquid import air, body_kernels, flow_kernels, particle_kernels, seam_kernels
+from urst.core.liquid import air, flow_kernels, particle_kernels, seam_kernels
 from urst.core.liquid.air import AirTerms, Kept
 from urst.core.liquid.band import Band
 from urst.core.liquid.no_slip import no_slip
 from urst.core.liquid.settings import PARTICLES
 from urst.core.liquid.trapped import Trapped, trapped
 from urst.core.liquid.viscous import apply_viscosity
-from urst.core.liquid.walls import STAND, Walls
+from urst.core.solids import body_kernels
+from urst.core.solids.walls import STAND, Walls
 
 #: faces beyond the liquid that get a velocity [cells]
 BEYOND = 4

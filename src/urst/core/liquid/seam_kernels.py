@@ -9,7 +9,7 @@ import numpy as np
 from numba import prange
 
 from urst.core.jit import parallel, serial
-from urst.core.liquid.wall_kernels import NONE, ONE, ZERO
+from urst.core.solids.wall_kernels import NONE, ONE, ZERO
 
 #: open share of a face in a seam
 FILM = np.float32(0.05)

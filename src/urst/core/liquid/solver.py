@@ -23,9 +23,9 @@ from urst.core.liquid.restart import Lattice, taken_up
 from urst.core.liquid.sea import Sea
 from urst.core.liquid.settings import EDGE, PARTICLES, LiquidSettings
 from urst.core.liquid.viscous import apply_surface_tension, steady_dt
-from urst.core.liquid.walls import STAND, Walls
 from urst.core.liquid.waves import Waves
 from urst.core.liquid.window import Window, beside, fitted, moved, over
+from urst.core.solids.walls import STAND, Walls
 from urst.errors import BadValue, SolverFailed
 
 #: cells that the fastest liquid may cross in one step

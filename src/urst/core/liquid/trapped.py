@@ -12,9 +12,10 @@ import numpy as np
 from urst.core.bodies.nodes import NO_NODE, Nodes
 from urst.core.fields.body_terms import inverse_masses
 from urst.core.jit import serial
-from urst.core.liquid.thin_kernels import cell_of
-from urst.core.liquid.wall_kernels import NONE, ZERO, open_share
-from urst.core.liquid.walls import Walls
+from urst.core.solids.face_bits import LOW, low_face
+from urst.core.solids.thin_kernels import cell_of
+from urst.core.solids.wall_kernels import NONE, ZERO, open_share
+from urst.core.solids.walls import Walls
 
 
 class Trapped(NamedTuple):
@@ -113,10 +114,10 @@ def _find(blocked, distance, owner, home, node, phi, least):
         for i in range(nx):
             for j in range(ny):
                 for k in range(nz):
-                    if blocked[i, j, k] & 21 == 0:
+                    if blocked[i, j, k] & LOW == 0:
                         continue
                     for axis in range(3):
-                        if not blocked[i, j, k] & (1 << (2 * axis)):
+                        if not blocked[i, j, k] & low_face(axis):
                             continue
                         most, mine, room = ZERO, NONE, 0.0
                         for s in range(8):

@@ -7,7 +7,7 @@ import numpy as np
 from urst.core.fields.wet import DENSITY
 from urst.core.liquid import viscous_kernels as kernels
 from urst.core.liquid.no_slip import NoSlipFaces
-from urst.core.liquid.walls import Walls
+from urst.core.solids.walls import Walls
 from urst.errors import SolverFailed
 
 #: share of what is to be done that may be left, and rounds at most

@@ -9,7 +9,7 @@ import numpy as np
 from numba import prange
 
 from urst.core.jit import kernel, parallel
-from urst.core.liquid.wall_kernels import HALF, ONE, ZERO
+from urst.core.solids.wall_kernels import HALF, ONE, ZERO
 
 #: what a face is: in the air, in the liquid, or in a wall, with which the liquid goes
 AIR, FREE, WALL = 0, 1, 2

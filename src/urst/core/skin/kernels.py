@@ -6,6 +6,7 @@ import numpy as np
 from numba import prange
 
 from urst.core.jit import inline, parallel, serial
+from urst.core.solids.face_bits import face
 
 ZERO, HALF, ONE = np.float32(0.0), np.float32(0.5), np.float32(1.0)
 #: liquid and air beside a wall reach at least so far from it [cells of the coarser grid]
@@ -120,7 +121,7 @@ def meet_thin(phi, walls, blocked, out, met):
                 here = phi[i, j, k]
                 found, seen = here, np.uint8(0)
                 for side in range(6):
-                    if not blocked[i, j, k] & np.uint8(1 << side):
+                    if not blocked[i, j, k] & face(side):
                         continue
                     p, q, r = _across(i, j, k, side, phi.shape)
                     if p < 0 or (phi[p, q, r] < ZERO) == (here < ZERO):
@@ -146,7 +147,7 @@ def follow_thin(phi, met, blocked, out):
                 found = phi[i, j, k]
                 for side in range(6):
                     p, q, r = _across(i, j, k, side, phi.shape)
-                    if p < 0 or not met[p, q, r] or blocked[i, j, k] & np.uint8(1 << side):
+                    if p < 0 or not met[p, q, r] or blocked[i, j, k] & face(side):
                         continue
                     if found < ZERO and phi[p, q, r] < ZERO:
                         found = max(found, phi[p, q, r] - ONE)

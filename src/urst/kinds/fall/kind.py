@@ -85,7 +85,15 @@ class Fall(Kind):
             about="How often contacts were sought in this frame: half as often as asked where all goes slowly, "
             "twice where bodies come at each other fast",
         ),
-        Gauge("lost", "fell out of the set", "", 1, None, 0, "Bodies that have fallen below everything that stood at the start"),
+        Gauge(
+            "lost",
+            "fell out of the set",
+            "",
+            1,
+            None,
+            0,
+            "Bodies that have fallen below everything that stood at the start",
+        ),
     )
     questions = (
         Question(
@@ -223,7 +231,9 @@ class Fall(Kind):
     def notes(self, shot, layer, first):
         s = layer.settings
         speed, name = fastest(shot)
-        text = f"{shot.rate * s.steps:,.0f} collision steps and {shot.rate * s.steps * s.substeps:,.0f} substeps a second"
+        text = (
+            f"{shot.rate * s.steps:,.0f} collision steps and {shot.rate * s.steps * s.substeps:,.0f} substeps a second"
+        )
         if speed > 0.0:
             text += (
                 f"; '{name}', the fastest at the start or along its keys, goes "

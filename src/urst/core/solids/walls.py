@@ -4,8 +4,8 @@ import numpy as np
 
 from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.fragments import Fragments
-from urst.core.liquid import body_kernels, thin_kernels
-from urst.core.liquid import wall_kernels as kernels
+from urst.core.solids import body_kernels, thin_kernels
+from urst.core.solids import wall_kernels as kernels
 
 #: how far from walls the distance is known, and how far into them fields are continued [cells]
 REACH, INTO = 4.0, 3.5

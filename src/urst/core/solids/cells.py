@@ -6,9 +6,9 @@ from typing import NamedTuple
 import numpy as np
 
 from urst.core.bodies.boundary import Boundary
-from urst.core.fields import solid_kernels as kernels
 from urst.core.fields.body_terms import Held
 from urst.core.fields.wet import Wet
+from urst.core.solids import cell_kernels as kernels
 
 
 class Walls(NamedTuple):

@@ -5,7 +5,7 @@ from numba import prange
 
 from urst.core.bodies.nodes import NO_NODE
 from urst.core.jit import inline, parallel, serial
-from urst.core.liquid.wall_kernels import NONE, ONE, ZERO, closed_share
+from urst.core.solids.wall_kernels import NONE, ONE, ZERO, closed_share
 
 #: how deep a body's samples are looked at to see how much of it is wet [cells]
 SKIN = np.float32(1.5)

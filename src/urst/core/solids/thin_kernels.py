@@ -10,7 +10,8 @@ import numpy as np
 from numba import prange
 
 from urst.core.jit import called, inline, kernel, parallel, serial
-from urst.core.liquid.wall_kernels import HALF, NONE, ONE, ZERO, open_share, tent
+from urst.core.solids.face_bits import face, high_face, low_face
+from urst.core.solids.wall_kernels import HALF, NONE, ONE, ZERO, open_share, tent
 
 #: all 26 cells about a cell and itself can be reached from it
 ALL = np.uint32((1 << 27) - 1)
@@ -234,7 +235,7 @@ def close_faces(distance, edges, main, touched, axis, weight, blocked):
                     way = way or (both and not _edge(edges, axis, x, y, z))
                 if not way:
                     weight[i, j, k] = ZERO
-                    blocked[i, j, k] |= np.uint8(1 << (2 * axis))
+                    blocked[i, j, k] |= low_face(axis)
                 elif not plain:
                     weight[i, j, k] = min(weight[i, j, k], room * np.float32(0.125))
 
@@ -249,8 +250,8 @@ def block_behind(blocked):
             for k in range(nz):
                 for axis in range(3):
                     p, q, r = i + (axis == 0), j + (axis == 1), k + (axis == 2)
-                    if p < nx and q < ny and r < nz and blocked[p, q, r] & (1 << (2 * axis)):
-                        blocked[i, j, k] |= np.uint8(2 << (2 * axis))
+                    if p < nx and q < ny and r < nz and blocked[p, q, r] & low_face(axis):
+                        blocked[i, j, k] |= high_face(axis)
 
 
 @serial
@@ -430,7 +431,7 @@ def joined(open_, blocked, i, j, k, out):
         n -= 1
         i, j, k = stack[n, 0], stack[n, 1], stack[n, 2]
         for side in range(6):
-            if blocked[i, j, k] & (1 << side):
+            if blocked[i, j, k] & face(side):
                 continue
             step = 1 if side & 1 else -1
             x, y, z = i + (step if side < 2 else 0), j + (step if side in (2, 3) else 0), k + (step if side > 3 else 0)
@@ -608,7 +609,7 @@ def edge_of(mine, share, blocked, most, out):
                         j + (step if side in (2, 3) else 0),
                         k + (step if side > 3 else 0),
                     )
-                    if min(x, y, z) >= 0 and x < nx and y < ny and z < nz and not blocked[i, j, k] & (1 << side):
+                    if min(x, y, z) >= 0 and x < nx and y < ny and z < nz and not blocked[i, j, k] & face(side):
                         out[i, j, k] = out[i, j, k] or mine[x, y, z]
 
 

@@ -1,0 +1,30 @@
+"""The six faces of a cell as bits, in masks of faces that thin walls close."""
+
+import numpy as np
+
+from urst.core.jit import inline
+
+#: the face towards lower x, the one towards higher x, and so on
+LOW_X, HIGH_X, LOW_Y, HIGH_Y, LOW_Z, HIGH_Z = 1, 2, 4, 8, 16, 32
+
+
+#: those of the three lower faces
+LOW = LOW_X | LOW_Y | LOW_Z
+
+
+@inline
+def face(side):
+    """The bit of a face by its number: 0 lower x, 1 higher x, 2 lower y and so on."""
+    return np.uint8(1 << side)
+
+
+@inline
+def low_face(axis):
+    """The bit of the lower face across an axis."""
+    return np.uint8(LOW_X << (2 * axis))
+
+
+@inline
+def high_face(axis):
+    """The bit of the higher face across an axis."""
+    return np.uint8(HIGH_X << (2 * axis))
