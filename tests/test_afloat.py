@@ -78,8 +78,7 @@ class Floating(unittest.TestCase):
 
     def test_a_block_bobs_with_what_goes_along(self):
         # a column of half a metre's draft in a wide pool: the period with added mass lies above that without, and
-        # under that
-        # with all the mass of a half sphere on its width
+        # under that with all the mass of a half sphere on its width
         cell, level, side, height = 1 / 16, 1.0, 0.5, 0.75
         z = level - 0.5 + 0.06
         mesh = box((0.75, 0.75, z), (0.75 + side, 0.75 + side, z + height))

@@ -63,8 +63,7 @@ class Kept(unittest.TestCase):
 
     def test_a_bubble_sets_off_with_twice_gravity(self):
         # it weighs nothing and moves half of what it displaces along (Lamb 1932, sec. 92); a bubble of four cells'
-        # radius is
-        # a fifth too slow, and the more cells the better
+        # radius is a fifth too slow, and the more cells the better
         found, radius = [], 0.25
         for cell in (1 / 16, 1 / 24):
             s = tank(cell, (2, 2, 2.5), air=KEEPS)

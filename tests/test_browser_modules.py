@@ -152,33 +152,20 @@ class Modules(unittest.TestCase):
     def test_frames_come_in_rows_wait_longer_after_each_failure_and_give_way(self):
         found = self.run_module(
             "frames",
-            """
-            const asked = [], cancelled = []; let time = 0, answer = f => ({ frame: f, arrays: { bytes: 100, meta: {
-            levels: 1 } } });
-            const loader = { ask(job) {
+            """ const asked = [], cancelled = []; let time = 0, answer = f => ({ frame: f, arrays: { bytes: 100, meta:
+            { levels: 1 } } }); const loader = { ask(job) {
               const [, first, last] = job.url.match(/frames\\/(-?\\d+)-(-?\\d+)/).map(Number), list = [];
               for (let f = first; f <= last; f += 1) list.push(f);
               asked.push(list);
               return { promise: answer ? Promise.resolve(list.map(answer)) : Promise.reject(new Error('gone')), cancel:
               () => cancelled.push(first) };
-            } };
-            const frames = new m.Frames(loader, () => {}, () => ({}), () => time), settle = () => new Promise(r => {
-            setTimeout(r, 5); }), out = {};
-            const all = Array.from({ length: 20 }, (_, i) => i + 1);
-            frames.ahead('k', all, 1, 20); await settle();
-            out.first = asked.splice(0);
-            frames.ahead('k', all, 1, 20); await settle();
-            out.rows = asked.splice(0);
-            out.kept = all.filter(f => frames.has('k', f));
-            answer = null;
-            const tries = [];
-            for (time = 0; time < 9000; time += 100) { if (frames.get('gone', 1) === null && asked.length) {
-            asked.length = 0; tries.push(time); } await settle(); }
-            out.tries = tries;
-            answer = f => new Promise(() => {});
-            frames.get('slow', 7);
-            frames.only(new Set(['k']));
-            out.cancelled = cancelled;
+            } }; const frames = new m.Frames(loader, () => {}, () => ({}), () => time), settle = () => new Promise(r
+            => { setTimeout(r, 5); }), out = {}; const all = Array.from({ length: 20 }, (_, i) => i + 1);
+            frames.ahead('k', all, 1, 20); await settle(); out.first = asked.splice(0); frames.ahead('k', all, 1, 20);
+            await settle(); out.rows = asked.splice(0); out.kept = all.filter(f => frames.has('k', f)); answer = null;
+            const tries = []; for (time = 0; time < 9000; time += 100) { if (frames.get('gone', 1) === null &&
+            asked.length) { asked.length = 0; tries.push(time); } await settle(); } out.tries = tries; answer = f =>
+            new Promise(() => {}); frames.get('slow', 7); frames.only(new Set(['k'])); out.cancelled = cancelled;
             return out;""",
         )
         # nothing is known of the sizes at first: one by one, then eight in a row
@@ -192,42 +179,26 @@ class Modules(unittest.TestCase):
     def test_a_coarser_level_is_shown_until_the_full_one_is_there(self):
         found = self.run_module(
             "frames",
-            """
-            const open = [], loader = { ask(job) { return { promise: new Promise(done => open.push({ job, done })),
-            cancel() {} }; } };
-            const frames = new m.Frames(loader, () => {}), settle = () => new Promise(r => { setTimeout(r, 5); }), out
-            = [];
-            const give = async (level, name) => { open.shift().done([{ frame: 1, arrays: { name, bytes: 9, meta: {
-            levels: 3, level } } }]); await settle(); };
-            frames.get('k', 1); await give(0, 'full');
-            out.push(frames.get('k', 1).name);
-            frames.level = 2;
-            out.push(frames.get('k', 1).name, open[0].job.url.split('=')[1]);
-            await give(2, 'coarse');
-            out.push(frames.get('k', 1).name);
-            frames.level = 0;
-            out.push(frames.get('k', 1).name);
-            return out;""",
+            """ const open = [], loader = { ask(job) { return { promise: new Promise(done => open.push({ job, done
+            })), cancel() {} }; } }; const frames = new m.Frames(loader, () => {}), settle = () => new Promise(r => {
+            setTimeout(r, 5); }), out = []; const give = async (level, name) => { open.shift().done([{ frame: 1,
+            arrays: { name, bytes: 9, meta: { levels: 3, level } } }]); await settle(); }; frames.get('k', 1); await
+            give(0, 'full'); out.push(frames.get('k', 1).name); frames.level = 2; out.push(frames.get('k', 1).name,
+            open[0].job.url.split('=')[1]); await give(2, 'coarse'); out.push(frames.get('k', 1).name); frames.level =
+            0; out.push(frames.get('k', 1).name); return out;""",
         )
         self.assertEqual(found, ["full", "full", "2", "coarse", "full"])
 
     def test_a_loader_spreads_work_and_tells_what_failed(self):
         found = self.run_module(
             "loader",
-            """
-            const made = [], make = () => { const w = { heard: [], postMessage(x) { w.heard.push(x); } }; made.push(w);
-            return w; };
-            const loader = new m.Loader(make, 2), out = {};
-            const asked = [1, 2, 3].map(n => loader.ask({ kind: 'static', url: String(n) }));
-            out.spread = made.map(w => w.heard.map(x => x.url));
-            const answer = (w, id, more) => w.onmessage({ data: { id, ...more } });
-            const position = new Float32Array(3);
-            answer(made[0], 0, { reply: { position }, about: { position: { low: [1] } } });
-            out.low = (await asked[0].promise).position.low;
-            answer(made[1], 1, { error: 'broken', network: false });
-            out.failed = await asked[1].promise.catch(e => e.message);
-            asked[2].cancel();
-            out.stopped = made[0].heard.at(-1);
+            """ const made = [], make = () => { const w = { heard: [], postMessage(x) { w.heard.push(x); } };
+            made.push(w); return w; }; const loader = new m.Loader(make, 2), out = {}; const asked = [1, 2, 3].map(n
+            => loader.ask({ kind: 'static', url: String(n) })); out.spread = made.map(w => w.heard.map(x => x.url));
+            const answer = (w, id, more) => w.onmessage({ data: { id, ...more } }); const position = new
+            Float32Array(3); answer(made[0], 0, { reply: { position }, about: { position: { low: [1] } } }); out.low =
+            (await asked[0].promise).position.low; answer(made[1], 1, { error: 'broken', network: false }); out.failed
+            = await asked[1].promise.catch(e => e.message); asked[2].cancel(); out.stopped = made[0].heard.at(-1);
             return out;""",
         )
         self.assertEqual(found["low"], [1])
@@ -238,15 +209,12 @@ class Modules(unittest.TestCase):
     def test_only_the_answer_to_the_last_question_fills_the_panel(self):
         found = self.run_module(
             "panel",
-            """
-            const element = document.createElement('div'); document.body.append(element);
-            window.htmx = { ajax: () => {} };
-            const panel = new m.Panel(element, '', () => 'fall', () => {}), xhrs = [{}, {}, {}];
-            const tell = (name, xhr) => { const e = new CustomEvent(name, { detail: { xhr, target: element, shouldSwap:
-            true } }); document.body.dispatchEvent(e); return e.detail.shouldSwap; };
-            for (const x of xhrs) tell('htmx:beforeRequest', x);
-            return [tell('htmx:beforeSwap', xhrs[1]), tell('htmx:beforeSwap', xhrs[0]), tell('htmx:beforeSwap',
-            xhrs[2])];""",
+            """ const element = document.createElement('div'); document.body.append(element); window.htmx = { ajax: ()
+            => {} }; const panel = new m.Panel(element, '', () => 'fall', () => {}), xhrs = [{}, {}, {}]; const tell =
+            (name, xhr) => { const e = new CustomEvent(name, { detail: { xhr, target: element, shouldSwap: true } });
+            document.body.dispatchEvent(e); return e.detail.shouldSwap; }; for (const x of xhrs)
+            tell('htmx:beforeRequest', x); return [tell('htmx:beforeSwap', xhrs[1]), tell('htmx:beforeSwap', xhrs[0]),
+            tell('htmx:beforeSwap', xhrs[2])];""",
         )
         self.assertEqual(found, [True, False, True])
 

@@ -143,8 +143,7 @@ class Momentum(unittest.TestCase):
 
     def test_bodies_and_gas_keep_their_momentum_to_rounding(self):
         # a slab that fills cells and a splinter that fills none fly through still air, with no weight; what one
-        # exchange
-        # and one pressure solve pass between them is all that happens to their sum
+        # exchange and one pressure solve pass between them is all that happens to their sum
         slab = generators.box_between((0.8, 1.2, 1.0), (1.1, 2.8, 3.0))
         splinter = generators.box_between((2.2, 2.2, 2.2), (2.22, 2.3, 2.3))
         rigid, gas, group = together([slab, splinter], 4.0, 0.125, velocity=[[4.0, 0.5, 0], [-9.0, 0, 3]], density=30.0)

@@ -29,9 +29,8 @@ def ball(radius, at):
 
 class Gate(unittest.TestCase):
     def test_what_runs_out_under_a_gate_is_as_fast_as_it_has_fallen(self):
-        # Torricelli with the speed of approach; the jet draws in to 0.61 of the opening (Henderson, Open channel flow,
-        # 1966,
-        # quoted from memory). The gate is half a cell thick
+        # Torricelli with the speed of approach; the jet draws in to 0.61 of the opening (Henderson, Open channel
+        # flow, 1966, quoted from memory). The gate is half a cell thick
         cell, opening = 1 / 16, 0.25
         walls = [
             box((0.0, -1, opening), (0.03, 2, 3)),
@@ -66,8 +65,7 @@ class Thrown(unittest.TestCase):
 
     def test_a_splash_is_as_high_on_finer_cells(self):
         # the height that 20 litres are thrown to where a ball goes in. The thinnest sheets are as thin as cells let
-        # them be,
-        # so that a litre's height differs by more than half
+        # them be, so that a litre's height differs by more than half
         found = []
         for cell in (0.08, 0.07, 0.06):
             _, liquid, group = basin(

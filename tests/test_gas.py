@@ -306,8 +306,7 @@ class LockExchange(unittest.TestCase):
 class TaylorGreen(unittest.TestCase):
     def test_what_the_scheme_itself_loses_is_bounded_and_shrinks_with_cell_and_step(self):
         # u = sin x cos y, v = -cos x sin y in a closed box of side pi is steady without viscosity (Taylor & Green
-        # 1937),
-        # so all energy lost is the scheme's own
+        # 1937), so all energy lost is the scheme's own
         def kept(n):
             # the box is a hollow in a solid that fills the rest of the domain
             cell, whole = np.pi / n, n + 8

@@ -115,8 +115,7 @@ class Still(unittest.TestCase):
 class Moving(unittest.TestCase):
     def test_a_falling_column_runs_out_as_martin_and_moyce_measured(self):
         # quoted from memory. The front runs 10 to 17 % ahead, as it does with every method: the real column had to be
-        # let go.
-        # Once it runs its speed is that of the table
+        # let go. Once it runs its speed is that of the table
         measured_t, measured_z = (0.84, 1.19, 1.63, 1.98, 2.32, 2.65), (1.22, 1.44, 1.89, 2.33, 2.78, 3.22)
         cell = 1 / 12
         s = tank(cell, (4.5, 8 * cell, 2.4))

@@ -53,8 +53,8 @@ def carried(cell, density, viscosity, velocity, *, gravity=(0.0, 0.0, 0.0), radi
 class Dragged(unittest.TestCase):
     def test_a_ball_sinks_the_slower_the_thicker_and_the_nearer_to_stokes_the_finer_the_steps(self):
         # alone 2/9 of what it weighs over its viscosity; among walls at four radii about 0.55 of that (Haberman &
-        # Sayre 1958, quoted
-        # from memory). Rubbing and pressure are found one after the other, which costs drag in coarse steps
+        # Sayre 1958, quoted from memory). Rubbing and pressure are found one after the other, which costs drag in
+        # coarse steps
         viscosity, density, radius, found = 400.0, 2000.0, 0.25, []
         alone = 2 / 9 * (density - 1000.0) * 9.81 * radius**2 / viscosity
         for dt, frames in ((1 / 48, 12), (1 / 144, 36)):

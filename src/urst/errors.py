@@ -1,15 +1,11 @@
 """The errors Urst raises on purpose.
 
-UrstError
-├── BadValue (ValueError)      a document, setting or argument is out of range
-├── BadMesh (ValueError)       a mesh cannot be used as it is
-├── BadFile (ValueError)       a file cannot be read
-├── Conflict                   somebody else has changed the same in the meantime
-├── CacheDamaged (OSError)     a cached frame fails its checksum
-├── StoreFull (OSError)        there is no room for the next frame
-├── StoreFailed (OSError)      the disk does not take what is to be written
-├── SolverFailed (ArithmeticError)  a solver met a non-finite or exploding quantity
-└── Stopped                    work was stopped on request
+UrstError ├── BadValue (ValueError)      a document, setting or argument is out of range ├── BadMesh (ValueError)
+a mesh cannot be used as it is ├── BadFile (ValueError)       a file cannot be read ├── Conflict
+somebody else has changed the same in the meantime ├── CacheDamaged (OSError)     a cached frame fails its checksum
+├── StoreFull (OSError)        there is no room for the next frame ├── StoreFailed (OSError)      the disk does not
+take what is to be written ├── SolverFailed (ArithmeticError)  a solver met a non-finite or exploding quantity └──
+Stopped                    work was stopped on request
 
 Every message is one sentence a user can act on: what, expected, got, way out.
 """

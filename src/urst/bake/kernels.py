@@ -2,8 +2,7 @@
 time.
 
 Which kinds are compiled is remembered beside the compiled code, so that it is forgotten with it and with every change
-of
-the source. A bake that comes first compiles what it needs by itself; nothing depends on this but the wait.
+of the source. A bake that comes first compiles what it needs by itself; nothing depends on this but the wait.
 """
 
 import atexit

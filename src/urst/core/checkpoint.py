@@ -1,8 +1,7 @@
 """What a solver's state is, saved and taken up again: written once, for all.
 
 A class names the attributes that make up its state; the rest follows from these. After `restore(snapshot())` it goes
-on to the
-same bytes as one that never stopped.
+on to the same bytes as one that never stopped.
 """
 
 from typing import Any, ClassVar
@@ -20,10 +19,8 @@ class Checkpointed:
     """Something with a state.
 
     `STATE` names attributes, in the order in which they are taken up: arrays, numbers, tuples of numbers, NamedTuples
-    and lists of
-    arrays, other `Checkpointed` and lists of these. An attribute may also be None. A name with dots, such as
-    `bodies.velocity`, is
-    an array that others hold as well and that is written in place.
+    and lists of arrays, other `Checkpointed` and lists of these. An attribute may also be None. A name with dots,
+    such as `bodies.velocity`, is an array that others hold as well and that is written in place.
     """
 
     STATE: ClassVar[tuple[str, ...]] = ()

@@ -1,10 +1,8 @@
 """Arrays as browsers take them: quantised, their bytes shuffled, compressed with zstandard.
 
 Layout: 8 bytes magic, 4 bytes header length, header JSON padded to a multiple of 4, payloads. The header holds `meta`
-and for
-each array its name, type, shape, bounds if it is quantised, and where its payload lies. A payload is one zstandard
-frame of
-the array's bytes put plane by plane: all first bytes, then all second bytes, and so on.
+and for each array its name, type, shape, bounds if it is quantised, and where its payload lies. A payload is one
+zstandard frame of the array's bytes put plane by plane: all first bytes, then all second bytes, and so on.
 """
 
 import json

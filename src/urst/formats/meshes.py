@@ -20,8 +20,7 @@ def read_meshes(data: bytes, name: str) -> list[tuple[str, Mesh]]:
     """Read a mesh file; one mesh for each named group or node. They may be open: what stands fixed need not be closed.
 
     glTF keeps y up and metres; it is turned to z up. USD says what is up and how long its unit is. Other formats are
-    taken as
-    they are.
+    taken as they are.
 
     Raises
     ------

@@ -11,8 +11,7 @@ from urst.formats.trajectory import UPRIGHT
 
 def write_mesh(path: Path, arrays: dict[str, np.ndarray]) -> None:
     """Write the surface of a frame in the format that the path's ending says: `.ply`, with velocities vx, vy, vz;
-    `.obj`; or `.glb`, y up as
-    the format has it, with velocities _VELOCITY.
+    `.obj`; or `.glb`, y up as the format has it, with velocities _VELOCITY.
 
     Parameters
     ----------

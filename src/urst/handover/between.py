@@ -25,9 +25,8 @@ def played(shot: Shot) -> Iterator[float]:
 def bodies(first: dict, second: dict, span: float, share: float) -> dict:
     """Return position and orientation a share of the way from a frame to the next.
 
-    Places follow the cubic with the velocities of both (Hermite); turns are those of both spins, blended, so that what
-    turns by
-    more than half a turn a frame turns the right way round.
+    Places follow the cubic with the velocities of both (Hermite); turns are those of both spins, blended, so that
+    what turns by more than half a turn a frame turns the right way round.
 
     Parameters
     ----------

@@ -11,10 +11,8 @@ class Path:
     """Where a driven piece is at a frame.
 
     Positions run along a cubic through the keys (Catmull-Rom tangents for uneven spacing; none where it stops), turns
-    along the
-    shortest arcs; before the first and after the last key the piece stands still. What heads along its path turns on
-    from
-    how it stands by as much as its way has turned since it set out.
+    along the shortest arcs; before the first and after the last key the piece stands still. What heads along its path
+    turns on from how it stands by as much as its way has turned since it set out.
 
     Parameters
     ----------

@@ -1,8 +1,7 @@
 """Content keys: the name under which a layer's result is found again.
 
 A key is the hash of all that the result depends on, and of nothing else: renaming a layer or a piece, or moving the
-last
-frame, changes no key. Layers that act on each other share one hash, so that a change of any changes all.
+last frame, changes no key. Layers that act on each other share one hash, so that a change of any changes all.
 """
 
 import hashlib

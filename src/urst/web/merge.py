@@ -1,6 +1,5 @@
 """What others have changed since a page was drawn: entries of lists are found again by what they are, not by where
-they stood, and a
-setting that somebody else has changed too is not changed unseen."""
+they stood, and a setting that somebody else has changed too is not changed unseen."""
 
 from typing import Any
 

@@ -34,8 +34,7 @@ def _frame(key, frame):
 @router.get("/data/{key}/slices/{frame}")
 def plane(key: str, frame: int, of: str, axis: str, at: float):
     """A plane across an axis at a place [m]: values (n, m) along the two others, where they are known, their bounds
-    over all the
-    frame."""
+    over all the frame."""
     arrays, meta, kind = _frame(key, frame)
     what = next((s for s in kind.sliced if s.name == of), None)
     if what is None or axis not in ("x", "y", "z"):

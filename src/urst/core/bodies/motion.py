@@ -17,8 +17,7 @@ class Motion:
         Time between them [s].
     arm : (n, 3) float, optional
         From each body's centre, in its own coordinates, to the place that moves straight [m], so that the parts of a
-        whole
-        do not come apart as it turns; the centre if left out.
+        whole do not come apart as it turns; the centre if left out.
     """
 
     def __init__(

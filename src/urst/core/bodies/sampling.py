@@ -21,9 +21,8 @@ def sample(fragments: Fragments, where: Where, count: int, seed: int) -> tuple[n
     Returns
     -------
     (body, local, normal)
-        body (count,) int64; local (count, 3) [m] in the body's frame; normal (count, 3), of the nearest face where the
-        point is
-        inside.
+        body (count,) int64; local (count, 3) [m] in the body's frame; normal (count, 3), of the nearest face where
+        the point is inside.
     """
     rng = np.random.default_rng(seed)
     skin = fragments.skin.astype(float)

@@ -128,8 +128,7 @@ def _near(corners):
     """Pairs of triangles whose boxes meet, each pair once, in parts (k,), (k,).
 
     Triangles are looked for by classes of size, each twice as large as the one before, so that a large one among many
-    small
-    costs no more than those about it.
+    small costs no more than those about it.
     """
     centre, low, high = corners.mean(axis=1), corners.min(axis=1), corners.max(axis=1)
     reach = np.linalg.norm(corners - centre[:, None], axis=2).max(axis=1)

@@ -75,11 +75,9 @@ class Group:
     """Solvers that take from each other, and act on each other through exchanges.
 
     A span of time is cut into rounds, as many as the most patient solver needs steps, or one that leads, if there is
-    any:
-    then it is seen anew after each round how long the next may be. In each round each solver is stepped over the round
-    in its
-    own steps, the exchanges that go with it acting before each, in their order; then what it passes on is brought up
-    to date.
+    any: then it is seen anew after each round how long the next may be. In each round each solver is stepped over the
+    round in its own steps, the exchanges that go with it acting before each, in their order; then what it passes on
+    is brought up to date.
 
     Parameters
     ----------

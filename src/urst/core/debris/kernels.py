@@ -142,9 +142,8 @@ def rounding_offsets(out):
 def spawn(faces, count, speed, first_number, rule, bodies, dt, out):
     """Write the newborn points of all patches; returns their number.
 
-    A point starts on the patch, midway between the two bodies, with the mean of their surface velocities and a
-    random share of the speed of parting, at a moment drawn from the step; it has flown since. Sizes follow a power law
-    with
+    A point starts on the patch, midway between the two bodies, with the mean of their surface velocities and a random
+    share of the speed of parting, at a moment drawn from the step; it has flown since. Sizes follow a power law with
     as much mass in each decade.
     """
     pair, area, extent, axis, normal, anchor = (
@@ -287,9 +286,8 @@ def _sweep(ax, ay, az, bx, by, bz, radius, planes, first, last):
     """When, as a share of the way from a to b, a ball meets a convex body that stands still, and by which face; 2 if
     it does not.
 
-    What begins in the body leaves by the face that it was least deep behind, so that nothing passes that has once come
-    to rest
-    on it, however thin it is.
+    What begins in the body leaves by the face that it was least deep behind, so that nothing passes that has once
+    come to rest on it, however thin it is.
     """
     enter, leave, face = -1.0, 1.0, -1
     least, behind, left, within = -np.inf, -1, False, True

@@ -170,9 +170,8 @@ def _limited(f, ahead, back, i, j, k, x, y, z):
 def correct(f, ahead, origin, goal, out):
     """MacCormack correction: out = ahead + (f - back) / 2, within the values it came from (Selle et al. 2008).
 
-    `ahead` is the semi-Lagrangian step of f; `origin` (`Places`) is where each sample was, `goal` where it will be, so
-    that
-    `back` is `ahead` from there.
+    `ahead` is the semi-Lagrangian step of f; `origin` (`Places`) is where each sample was, `goal` where it will be,
+    so that `back` is `ahead` from there.
     """
     nx, ny, nz = f.shape
     from_x, from_y, from_z, to_x, to_y, to_z = origin.x, origin.y, origin.z, goal.x, goal.y, goal.z

@@ -17,8 +17,7 @@ class Held(NamedTuple):
     """(m, 3) int64"""
     value: np.ndarray
     """(m, 6) float64: what a unit of the body's velocity, and of its spin about its centre, drives out of that cell
-    through
-    one of its faces"""
+    through one of its faces"""
 
     def impulses(self, pressure: np.ndarray, scale: float, bodies: int) -> np.ndarray:
         """Return what a pressure does to each body, (bodies, 6) [N s] and [N m s] about its centre.
@@ -56,10 +55,8 @@ class BodyTerms:
     """The term J^T M^-1 J that bodies add to the pressure matrix (Batty, Bertails & Bridson 2007, eq. 10).
 
     A row of J is one of a body's six directions: it sums the outflow that a unit of the body's velocity (or spin)
-    drives
-    out of each open cell beside it. The pressure that keeps the flow free of divergence then pushes the body by J p:
-    both
-    are solved at once, so a light body is as steady as a heavy one.
+    drives out of each open cell beside it. The pressure that keeps the flow free of divergence then pushes the body
+    by J p: both are solved at once, so a light body is as steady as a heavy one.
 
     Parameters
     ----------
@@ -72,8 +69,7 @@ class BodyTerms:
         Mass of a full cell [kg].
     joined : (nx, ny, nz) bool, optional
         Cells from which there is a way out of the grid; all, if not given. Shut in, a cell pushes bodies but does not
-        have
-        them give way: its pressure is known only up to a constant.
+        have them give way: its pressure is known only up to a constant.
     """
 
     def __init__(self, shape, held: Held, inverse: np.ndarray, scale: float, joined: np.ndarray | None = None):

@@ -141,11 +141,11 @@ def gather_extra(fine, out):
 def free_surface(faces, surface, least, out_x, out_y, out_z, near, exact):
     """Part the open faces between liquid cells from those between liquid and the free surface.
 
-    surface (cells): signed distance, negative in the liquid; a cell above -least is none of it. out_* take the weights
-    between two liquid cells, and of a liquid cell's faces beyond the grid; near (cells) the sum of the weights towards
-    the surface, exact
-    the same with each over the share of the way at which the surface is met (Gibou et al. 2002, A second-order-accurate
-    symmetric discretization of the Poisson equation on irregular domains, sec. 2).
+    surface (cells): signed distance, negative in the liquid; a cell above -least is none of it. out_* take the
+    weights between two liquid cells, and of a liquid cell's faces beyond the grid; near (cells) the sum of the
+    weights towards the surface, exact the same with each over the share of the way at which the surface is met (Gibou
+    et al. 2002, A second-order-accurate symmetric discretization of the Poisson equation on irregular domains, sec.
+    2).
     """
     nx, ny, nz = surface.shape
     wx, wy, wz = faces.x, faces.y, faces.z

@@ -2,11 +2,11 @@
 
 The matrix row of a cell is sum_f w_f (p_cell - p_neighbour) over its six faces; neighbours beyond the grid are 0.
 
-Fields are *packed* by colour, so that a half sweep runs through memory without gaps: cell (i, j, k) of colour
-c = (i + j + k) & 1 is found at [c, i + 1, (j + 1) * stride + (k >> 1) + 1] of an array of shape
-(2, nx + 2, (ny + 2) * stride), stride = (nz + 1) // 2 + 2, whose outer layers are 0. All neighbours of a cell have the
-other colour; those along x and y share its place in a row, those along z have it and the one before, or after where
-i + j + c is odd. `odd` (2, ny * stride) says which it is, for rows end to end, of planes with i + c even and odd.
+Fields are *packed* by colour, so that a half sweep runs through memory without gaps: cell (i, j, k) of colour c = (i
++ j + k) & 1 is found at [c, i + 1, (j + 1) * stride + (k >> 1) + 1] of an array of shape (2, nx + 2, (ny + 2) *
+stride), stride = (nz + 1) // 2 + 2, whose outer layers are 0. All neighbours of a cell have the other colour; those
+along x and y share its place in a row, those along z have it and the one before, or after where i + j + c is odd.
+`odd` (2, ny * stride) says which it is, for rows end to end, of planes with i + c even and odd.
 
 `diagonal` and `inverse` (2, nx, ny * stride) are 0 where a cell is closed or beyond the grid, and p is 0 there. Weights
 stand as (2, 6, nx, ny * stride): faces to -x, +x, -y, +y, -z, +z. Where cells are open or closed as a whole, every

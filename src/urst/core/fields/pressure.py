@@ -90,14 +90,13 @@ class PressureSolver:
     """Solve sum over faces w (p - p_neighbour) = b on a grid, p = 0 beyond it and on a free surface.
 
     Cells are open or closed as a whole, or faces are open by a share (`PressureSolver.cut`). The right-hand side is
-    minus
-    the outflow of each cell, in which the closed share of a face carries its wall's velocity.
+    minus the outflow of each cell, in which the closed share of a face carries its wall's velocity.
 
     Preconditioner: one V(2,2) cycle of red-black Gauss-Seidel, one sweep more on each coarser level, where they cost
     little; its post-smoother in the reverse order so that it stays symmetric (McAdams, Sifakis & Teran 2010, A
-    parallel multigrid Poisson solver for fluids simulation on large grids);
-    coarse faces weigh as the mean of the fine faces they cover.
-    A region closed on all sides fixes the pressure only up to a constant; its right-hand side must sum to zero.
+    parallel multigrid Poisson solver for fluids simulation on large grids); coarse faces weigh as the mean of the
+    fine faces they cover. A region closed on all sides fixes the pressure only up to a constant; its right-hand side
+    must sum to zero.
 
     Parameters
     ----------
@@ -128,8 +127,7 @@ class PressureSolver:
             Open share of each face, 0 to 1; shares under LEAST_OPEN count as 0.
         surface : (nx, ny, nz) float, optional
             Signed distance from a free surface [cells], negative in the liquid; p = 0 on it to second order, by ghost
-            values
-            beyond (Gibou et al. 2002; Enright et al. 2003).
+            values beyond (Gibou et al. 2002; Enright et al. 2003).
 
         Raises
         ------

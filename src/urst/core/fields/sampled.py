@@ -8,9 +8,8 @@ from urst.core.fields import sampled_kernels as kernels
 class SampledField:
     """Velocity on the faces of a grid; what is sampled and what is deposited use the same weights.
 
-    A hat of `reach` cells about each point, over the open faces only, normalised. Deposits are the adjoint of samples,
-    so an
-    impulse that goes into the field does just the work its sampled velocity tells.
+    A hat of `reach` cells about each point, over the open faces only, normalised. Deposits are the adjoint of
+    samples, so an impulse that goes into the field does just the work its sampled velocity tells.
 
     Parameters
     ----------
@@ -49,9 +48,8 @@ class SampledField:
         Returns
         -------
         (velocity, response)
-            velocity (n, 3) [m/s]; response (n, 3) [1/kg], by how much the sampled velocity rises for an impulse of 1 N
-            s
-            deposited at the point; 0 where no open face is near.
+            velocity (n, 3) [m/s]; response (n, 3) [1/kg], by how much the sampled velocity rises for an impulse of 1
+            N s deposited at the point; 0 where no open face is near.
         """
         points = np.ascontiguousarray(points, float)
         velocity, response = np.zeros((len(points), 3)), np.zeros((len(points), 3))
@@ -99,8 +97,7 @@ class SampledField:
         """Return how strongly all points together hold the field at each of them.
 
         Each point pulls with `rate` (n,) [kg], the impulse for a velocity difference of 1 m/s. Returns (n, 3), the
-        sampled
-        sum of what all deposit over the field's own mass.
+        sampled sum of what all deposit over the field's own mass.
 
         Parameters
         ----------

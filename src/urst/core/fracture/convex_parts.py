@@ -1,9 +1,8 @@
 """A closed mesh taken apart into nearly convex parts, so that what is hollow or bent collides as what it is.
 
 The worst part is cut again and again by the plane that brings most: one in which a face beside a reflex edge lies, or
-one across
-its middle (after Mamou & Ghorbel 2009, Approximate convex decomposition, with concavity as volume missing from the
-hull).
+one across its middle (after Mamou & Ghorbel 2009, Approximate convex decomposition, with concavity as volume missing
+from the hull).
 """
 
 import manifold3d

@@ -10,10 +10,9 @@ def cut(polygons, counts, tags, faces, nx, ny, nz, offset, tag, tolerance, scrat
     """Keep the part of a convex polyhedron with normal . x <= offset; return the new number of faces.
 
     polygons (f, c, 3), counts and tags (f,) are changed in place; `faces` of them are in use. `scratch` (c, 3) and
-    `cap` (c, 3)
-    are work space. The new face carries `tag`. Returns -1 where there is not room for all faces or corners: the
-    polygons are then spoilt, and the cut must be made again with more. An edge is always cut from its kept end to its
-    lost end, so the two faces that share it get the very same point.
+    `cap` (c, 3) are work space. The new face carries `tag`. Returns -1 where there is not room for all faces or
+    corners: the polygons are then spoilt, and the cut must be made again with more. An edge is always cut from its
+    kept end to its lost end, so the two faces that share it get the very same point.
     """
     most_faces, most_corners = polygons.shape[0], polygons.shape[1]
     inside_any, outside_any = False, False

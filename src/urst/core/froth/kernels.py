@@ -40,8 +40,7 @@ def spread_velocity(position, velocity, total, weight):
 @parallel
 def extend(total, weight, out, known):
     """Write velocities (cells, 3), where no particle is near the mean of cells beside that have one, and which have
-    one then,
-    known (cells) uint8."""
+    one then, known (cells) uint8."""
     nx, ny, nz = weight.shape
     for row in prange(nx):
         i = np.int64(row)
@@ -189,8 +188,7 @@ def velocity_at(u, x, y, z, out):
 @inline
 def _stopped(blocked, axis, start, end, first, second, speed):
     """Where a way along an axis ends, and with what speed: at the first face that a thin wall closes. first, second:
-    the place along
-    the two other axes, in their order."""
+    the place along the two other axes, in their order."""
     nx, ny, nz = blocked.shape
     n = nx if axis == 0 else (ny if axis == 1 else nz)
     a, b, c, goal = np.int64(first), np.int64(second), np.int64(np.floor(start)), np.int64(np.floor(end))

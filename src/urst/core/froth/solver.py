@@ -18,10 +18,8 @@ _NAMES = {FOAM: "foam", BUBBLE: "bubbles", SPRAY: "spray", MIST: "mist"}
 
 class FrothSolver(Checkpointed):
     """Points that a liquid gives birth to and carries along (Ihmsen, Akinci, Akinci & Teschner 2012, Unified spray,
-    foam and air
-    bubbles for particle-based fluids): spray flies, foam goes with the surface, bubbles rise; each becomes another
-    where it comes
-    to be another.
+    foam and air bubbles for particle-based fluids): spray flies, foam goes with the surface, bubbles rise; each
+    becomes another where it comes to be another.
 
     Parameters
     ----------

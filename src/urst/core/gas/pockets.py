@@ -24,8 +24,7 @@ def balance(pocket: np.ndarray, rhs: np.ndarray) -> None:
     """Spread what a closed pocket's walls squeeze evenly over it: such a pocket has no other way to give.
 
     Between bodies that could give way it is done all the same: real air gets out through gaps that no cell shows, and
-    air
-    that could not would throw heavy bodies apart.
+    air that could not would throw heavy bodies apart.
 
     Parameters
     ----------

@@ -157,9 +157,8 @@ class GasSolver(Checkpointed):
         self.velocity = [self._carried(u, flow, step, axis) for axis, u in enumerate(flow)]
 
     def _keep_mass(self, wanted, beside):
-        """Put right beside solids what was made or lost there, where tracing keeps no account: cells that a body opens
-        or
-        closes have no one place their dust came from."""
+        """Put right beside solids what was made or lost there, where tracing keeps no account: cells that a body
+        opens or closes have no one place their dust came from."""
         there = float(self.density[beside].sum(dtype=np.float64))
         if there > 0.0:
             made = float(self.density.sum(dtype=np.float64)) - wanted

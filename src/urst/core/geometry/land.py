@@ -24,8 +24,7 @@ class Land(NamedTuple):
     """(t, 3) unit, to the side that bears"""
     fold: np.ndarray
     """(t, 3) float64 [rad]: by how much the surface bends down beyond the edge from each corner to the next: positive
-    over a
-    ridge, pi / 2 where it ends, 0 where it is flat or rises"""
+    over a ridge, pi / 2 where it ends, 0 where it is flat or rises"""
     low: np.ndarray
     """(nodes, 3) [m]: the tree's bounds, the root first, children of k at 2 k + 1 and 2 k + 2, leaves last"""
     high: np.ndarray

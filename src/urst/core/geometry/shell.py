@@ -139,10 +139,8 @@ def wall_parts(outer: Mesh, inner: Mesh) -> list[Mesh]:
     """Return convex parts of what lies between two closed surfaces.
 
     Around a convex hollow they are cut off one after another by the planes of its faces, and together are just that;
-    else each
-    flat convex patch of faces, which both surfaces must have in common, becomes a wedge, and wedges lap over a little
-    where
-    faces meet in a hollow edge.
+    else each flat convex patch of faces, which both surfaces must have in common, becomes a wedge, and wedges lap
+    over a little where faces meet in a hollow edge.
 
     Parameters
     ----------

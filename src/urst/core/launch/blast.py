@@ -1,10 +1,8 @@
 """The blast of a charge in the open: what its pressure wave does to bodies.
 
 Peak overpressure by Sadovsky (1952), the pulse by Friedlander (1946), its duration 1.5e-3 W^(1/6) R^(1/2) [s] by
-Sadovsky, the
-pressure on a face that the wave meets head-on by Rankine and Hugoniot, p_r = 2 p (7 p_0 + 4 p) / (7 p_0 + p); all
-quoted from
-memory. A face turned away from the charge is in its lee and gets nothing.
+Sadovsky, the pressure on a face that the wave meets head-on by Rankine and Hugoniot, p_r = 2 p (7 p_0 + 4 p) / (7 p_0
++ p); all quoted from memory. A face turned away from the charge is in its lee and gets nothing.
 """
 
 import numpy as np

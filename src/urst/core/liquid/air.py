@@ -1,8 +1,8 @@
 """Pockets of air that keep their volume: each has one pressure, by which as much flows out of it as into it.
 
 That pressure is an unknown of the solve beside those of the liquid (as for the bubbles of Goldade, Aanjaneya & Batty
-2020, Constraint
-bubbles and affine regions). It is eliminated, which takes a term of low rank from the liquid's matrix.
+2020, Constraint bubbles and affine regions). It is eliminated, which takes a term of low rank from the liquid's
+matrix.
 """
 
 from typing import NamedTuple

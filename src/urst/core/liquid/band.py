@@ -93,8 +93,7 @@ class Band(Checkpointed):
         -------
         (kept, places, velocities, slopes)
             Which of them stay in sight, (n,) bool, None if all do; and those that come in sight, (m, 3) [cells], (m,
-            3) [m/s],
-            (m, 3, 3), all float32.
+            3) [m/s], (m, 3, 3), all float32.
         """
         if self.zone is None:
             return None, np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32), np.zeros((0, 3, 3), np.float32)

@@ -61,8 +61,7 @@ def deepen(depth):
 @parallel
 def zones(depth, kept, most, zone):
     """Write where there are particles: LEFT near the surface and where they are `kept` (cells, bool), FILLED before
-    `most` [cells]
-    deep, BARE beyond."""
+    `most` [cells] deep, BARE beyond."""
     nx, ny, nz = depth.shape
     for row in prange(nx):
         i = np.int64(row)
@@ -90,14 +89,11 @@ def occupied(position, bits, count):
 @parallel
 def lacking(zone, depth, middle, touched, distance, bits, count, out):
     """Write what is to become of cells, out (cells) uint16: the eighths of them that particles are to be born in, and
-    ANEW where all that
-    there are go first.
+    ANEW where all that there are go first.
 
     FILLED cells with too few or too many are filled anew, so that what wells up is neither thin nor thick; so are the
-    eighths of those
-    less deep that hardly hold any. BARE ones are emptied. Nothing is born in cells whose middle is in a wall, or that
-    a thin wall
-    goes through.
+    eighths of those less deep that hardly hold any. BARE ones are emptied. Nothing is born in cells whose middle is
+    in a wall, or that a thin wall goes through.
 
     Parameters
     ----------
@@ -134,9 +130,8 @@ def lacking(zone, depth, middle, touched, distance, bits, count, out):
 
 @parallel
 def take_up(position, u, v, w, step, velocity, affine):
-    """Give newborn particles (n, 3) [cells] the flow that comes to them in a step of so many cells for 1 m/s: velocity
-    (n, 3) and its
-    slopes affine (n, 3, 3), written."""
+    """Give newborn particles (n, 3) [cells] the flow that comes to them in a step of so many cells for 1 m/s:
+    velocity (n, 3) and its slopes affine (n, 3, 3), written."""
     for number in prange(len(position)):
         p = np.int64(number)
         x, y, z = position[p, 0], position[p, 1], position[p, 2]
@@ -207,9 +202,9 @@ def carry(u, v, w, axis, zone, depth, step, mass, out):
     """Write what the flow carries to faces across an axis that have no particles to say it: velocity `out` and weight
     `mass`.
 
-    It comes from where it was a step before (semi-Lagrangian: Robert 1981, by the midpoint rule and a cubic that makes
-    no new extremes). Faces between
-    cells that are FILLED or BARE go by the grid alone; so do those deep in the liquid that hardly a particle is near.
+    It comes from where it was a step before (semi-Lagrangian: Robert 1981, by the midpoint rule and a cubic that
+    makes no new extremes). Faces between cells that are FILLED or BARE go by the grid alone; so do those deep in the
+    liquid that hardly a particle is near.
 
     Parameters
     ----------

@@ -10,8 +10,7 @@ from urst.core.solids.wall_kernels import HALF, ONE, ZERO
 @parallel
 def outflow(u, v, w, wx, wy, wz, walls_x, walls_y, walls_z, phi, least, source, out):
     """Write minus what flows out of each liquid cell, plus `source` (cells) [m/s] where it is to grow; closed shares
-    of faces move with
-    their walls. Cells above -least [cells] count as none."""
+    of faces move with their walls. Cells above -least [cells] count as none."""
     nx, ny, nz = phi.shape
     for row in prange(nx):
         i = np.int64(row)
@@ -43,8 +42,7 @@ def _beside(i, j, k, axis, p):
 @parallel
 def push(u, weight, phi, p, axis, least, closed, known):
     """Take pressure's slope from the faces across an axis that are open by `closed` at least and touch liquid, to
-    second order at
-    the surface, beyond which air may have a pressure too; mark them in `known` uint8."""
+    second order at the surface, beyond which air may have a pressure too; mark them in `known` uint8."""
     for row in prange(u.shape[0]):
         i = np.int64(row)
         for j in range(u.shape[1]):

@@ -51,8 +51,7 @@ class Inflow(Place, Checkpointed):
     """A place that fills with liquid that sets off from there.
 
     Nothing is born where there is liquid already. With a rate no more comes in than that, and where it is full it
-    presses as
-    much out of it.
+    presses as much out of it.
     """
 
     STATE = ("owed", "steps", "due", "came")
@@ -89,8 +88,7 @@ class Inflow(Place, Checkpointed):
         -------
         (places, velocity, held, anew, push)
             New particles (m, 3) [cells], how they set off (m, 3) [m/s], which of the old ones set off again (k,) and
-            how (k, 3) [m/s], and
-            how fast each cell of it should grow (nx, ny, nz) [1/s], None if it need not.
+            how (k, 3) [m/s], and how fast each cell of it should grow (nx, ny, nz) [1/s], None if it need not.
         """
         end, shape = time + dt, shut.shape
         none = np.zeros((0, 3), np.float32)

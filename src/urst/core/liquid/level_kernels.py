@@ -162,8 +162,7 @@ def correct(phi, wanted, u, v, w, step):
 @parallel
 def close_gaps(phi, share, reach, wide, out):
     """Write the distance, in which small gaps in the liquid are none: where particles do not come, in crevices, there
-    would be
-    one for ever, which sucks.
+    would be one for ever, which sucks.
 
     A cell is in the liquid if all cells about it are that are open by `wide`, and there is one.
     """
@@ -266,8 +265,7 @@ def advect(phi, u, v, w, step, reach, out):
 @serial
 def extend(phi, distance, middle, reach, cells):
     """Continue the distance straight into walls, at the cells listed (m, 3), one after another; in thin ones it is as
-    in the cells
-    about that are reached.
+    in the cells about that are reached.
 
     middle, reach : (nx, ny, nz)
         The distance from walls at the cells' middles, and see `thin_kernels`.
@@ -325,8 +323,7 @@ def _solve(a, b, c):
 @serial
 def redistance(phi, held, blocked):
     """Make phi a distance again, out to BAND: cells beside the surface, and those `held` (cells) uint8, stay as near
-    as they are. Across
-    blocked faces, a bit each as `thin_kernels` has them, cells are not neighbours.
+    as they are. Across blocked faces, a bit each as `thin_kernels` has them, cells are not neighbours.
 
     Fast sweeping (Zhao 2005, A fast sweeping method for Eikonal equations).
     """

@@ -1,10 +1,8 @@
 """Kernels between particles and the grid: affine particle-in-cell (Jiang et al. 2015).
 
-Places are in cells from the grid's least corner, velocities in m/s. Particles are sorted by cell, plane by plane along
-x, so
-that slabs of planes can be written side by side in two colours and the sums do not depend on the number of threads.
-What has
-to look for thin walls is kept apart from what need not, which is most.
+Places are in cells from the grid's least corner, velocities in m/s. Particles are sorted by cell, plane by plane
+along x, so that slabs of planes can be written side by side in two colours and the sums do not depend on the number
+of threads. What has to look for thin walls is kept apart from what need not, which is most.
 """
 
 import numpy as np
@@ -162,8 +160,7 @@ def _free(reach, i, j, k):
 @parallel
 def scatter(position, velocity, affine, start, owner_cell, reach, mx, my, mz, u, v, w):
     """Add particles to the faces across x, y, z that thin walls (lodging, reach: `thin_kernels`) do not part them
-    from: masses
-    mx, my, mz and momenta u, v, w; start (cells + 1,): where those of each cell begin."""
+    from: masses mx, my, mz and momenta u, v, w; start (cells + 1,): where those of each cell begin."""
     nx, ny, nz = reach.shape
     slabs = (nx + SLAB - 1) // SLAB
     for colour in range(2):
@@ -222,8 +219,7 @@ def _weigh_free(position, p, density):
 @parallel
 def weigh(position, start, owner_cell, reach, density):
     """Add particles to the cells about them that thin walls (lodging, reach: `thin_kernels`) do not part them from,
-    density (cells);
-    start as in `scatter`."""
+    density (cells); start as in `scatter`."""
     nx, ny, nz = reach.shape
     slabs = (nx + SLAB - 1) // SLAB
     for colour in range(2):

@@ -1,8 +1,8 @@
 """Kernels of seams: where bodies lie against each other or on walls there is liquid between all the same.
 
 No grid shows such a gap, and without it a crate on the floor of a basin would never come up: nothing presses it from
-below. Cells
-in a seam are taken as liquid, joined by faces that are hardly open, so that they pass on pressure and next to no flow.
+below. Cells in a seam are taken as liquid, joined by faces that are hardly open, so that they pass on pressure and
+next to no flow.
 """
 
 import numpy as np
@@ -22,8 +22,7 @@ EDGE = np.float32(0.8)
 @parallel
 def find(distance, owner, node, loose, share, middle, boxed, seam):
     """Mark the cells, seam (nx, ny, nz) uint8, in which a loose body meets what is of another node, or a wall; the
-    grid's floor
-    and sides are walls if `boxed`."""
+    grid's floor and sides are walls if `boxed`."""
     nx, ny, nz = share.shape
     for row in prange(nx):
         i = np.int64(row)

@@ -52,11 +52,9 @@ class LiquidSolver(Port, Checkpointed):
     """An incompressible liquid with a free surface among moving walls.
 
     Particles carry velocities and their slopes (APIC: Jiang et al. 2015); pressure is solved on cut faces (Batty,
-    Bertails &
-    Bridson 2007) with a second-order free surface (Gibou et al. 2002). The surface is a level set that goes with the
-    flow and
-    is brought nearer to where the particles are in proportion to how far it moves, so that liquid at rest stays at
-    rest.
+    Bertails & Bridson 2007) with a second-order free surface (Gibou et al. 2002). The surface is a level set that
+    goes with the flow and is brought nearer to where the particles are in proportion to how far it moves, so that
+    liquid at rest stays at rest.
 
     Parameters
     ----------

@@ -51,8 +51,7 @@ def apply_viscosity(
     -------
     (rounds, clinging, force)
         How many it took; what it clings to, with how that goes now, and what it does there to each face (m,), in
-        velocities of a
-        full cell.
+        velocities of a full cell.
 
     Raises
     ------

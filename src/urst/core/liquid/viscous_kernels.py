@@ -1,8 +1,7 @@
 """Kernels of viscosity on a staggered grid, with the liquid's shares of cells, edges and faces.
 
 Energies of strain at cells and edges, weighted with what of them is liquid (Batty & Bridson 2008, Accurate viscous
-free surfaces
-for buckling, coiling, and rotating liquids). Lengths are in cells.
+free surfaces for buckling, coiling, and rotating liquids). Lengths are in cells.
 """
 
 import numpy as np
@@ -178,8 +177,7 @@ def pull(phi, axis, strength, least, u):
     """Add what surface tension does to the faces across an axis beside the liquid.
 
     The pressure at the surface is its tension times its curvature. That times the step, as a field about the surface,
-    is taken from
-    the flow before pressure is solved for what is left: there it is 0.
+    is taken from the flow before pressure is solved for what is left: there it is 0.
 
     Parameters
     ----------
@@ -208,8 +206,7 @@ def pull(phi, axis, strength, least, u):
 @kernel
 def _curvature(phi, i, j, k):
     """Twice the mean curvature of the surface through the middle of a cell, that of a drop is positive [1/cell]; it
-    fades three
-    cells from the surface."""
+    fades three cells from the surface."""
     two, quarter = np.float32(2.0), np.float32(0.25)
     o = phi[i, j, k]
     xm, xp = _phi(phi, i - 1, j, k), _phi(phi, i + 1, j, k)

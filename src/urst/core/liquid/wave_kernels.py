@@ -23,8 +23,7 @@ def surface(places, amplitude, omega, k, way, phase, time, out):
 @parallel
 def velocity(places, height, depth, amplitude, omega, k, way, phase, time, out):
     """Write how the water goes at places (n, 3), at a height (n,) of 0 or less over the still surface, out (n, 3)
-    [m/s]; the rest
-    as for `surface`."""
+    [m/s]; the rest as for `surface`."""
     for row in prange(len(places)):
         p, u, v, up = np.int64(row), 0.0, 0.0, 0.0
         z = height[p]

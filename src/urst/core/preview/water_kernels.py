@@ -58,8 +58,7 @@ def thicken(corners, towards, frame, scale, depth, through):
 @parallel
 def wash(water, index, through, corners, normals, frame, scale, sun, depth, behind, image):
     """Draw water before what stands behind it: mirrored sky by Fresnel (Schlick 1994), what is behind bent aside and
-    dimmed by the
-    way through the water (Beer and Lambert), a glint of the sun.
+    dimmed by the way through the water (Beer and Lambert), a glint of the sun.
 
     Parameters
     ----------

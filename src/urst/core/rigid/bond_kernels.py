@@ -306,8 +306,7 @@ def sweep(bonds, some, velocity, moved, inertia, h, lag, backward):
 @serial
 def snap(bonds, some, moved, inertia, start):
     """Let those of some bonds (k,) part that have borne all they can and given all they may, by how far bodies have
-    `moved` (n + 1, 6)
-    since the check; what they did is taken back from `start` (n + 1, 6)."""
+    `moved` (n + 1, 6) since the check; what they did is taken back from `start` (n + 1, 6)."""
     e, f, given = np.empty(6), np.empty(6), np.empty(6)
     for b in some:
         if bonds.full[b] != 1:

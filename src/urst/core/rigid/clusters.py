@@ -1,12 +1,9 @@
 """Lumps: what bonds join, and whether it moves as one or bond by bond.
 
 A lump that nothing strains is *firm*: it moves as one compound, and its bonds give as `flex` says. A blow, or a load
-that a bond
-does not bear, makes it *loose*: from that check on, which is taken back, every bond is a spring among the contacts, so
-that
-the blow acts where it falls and bonds snap where they are overloaded. Once no bond has snapped and nothing has struck
-for a
-while it is firm again, in the shape that it has then.
+that a bond does not bear, makes it *loose*: from that check on, which is taken back, every bond is a spring among the
+contacts, so that the blow acts where it falls and bonds snap where they are overloaded. Once no bond has snapped and
+nothing has struck for a while it is firm again, in the shape that it has then.
 """
 
 import numpy as np
@@ -32,9 +29,8 @@ BLOW = 0.5
 _USED = 0.1
 #: how long nothing must have happened to a loose lump before it is firm again [s]
 CALM = 0.02
-#: share of the way to equilibrium that a lump goes from one flex to the next, at most and as its slowest swing allows:
-#: contacts
-#: learn how it gives only while it does, and would shake what gives faster
+#: share of the way to equilibrium that a lump goes from one flex to the next, at most and as its slowest swing
+#: allows: contacts learn how it gives only while it does, and would shake what gives faster
 _MOST, _STEADY = 0.1, 0.7
 #: a lump that nothing presses by more than this share of a member's weight has no contacts to mind
 _UNTOUCHED = 1e-3

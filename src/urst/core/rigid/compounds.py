@@ -1,8 +1,7 @@
 """Kernels of compounds: several bodies that move as one.
 
 A compound has no state of its own: its motion is gathered from its members before a check and carried back to them
-after it.
-In the solver it is a node behind the bodies, and what touches a member pushes the node.
+after it. In the solver it is a node behind the bodies, and what touches a member pushes the node.
 """
 
 from typing import NamedTuple
@@ -289,9 +288,8 @@ def pushes(m, bodies, some, load, h, dt, taken, force):
 def struck(firm, awake, held, kind, velocity, spin, bodies, gap, size, force, used, bears, hit):
     """Mark in `hit` (n,) the members of firm lumps that are struck; returns whether there are any.
 
-    `bodies` (p, 2), `gap` (p,) [m] and `size` (p,) are those of the pairs, `force` and `used` (n, 3) [N] what contacts
-    do to each
-    body now and did of late, `bears` (n,) [N] by how much they may differ.
+    `bodies` (p, 2), `gap` (p,) [m] and `size` (p,) are those of the pairs, `force` and `used` (n, 3) [N] what
+    contacts do to each body now and did of late, `bears` (n,) [N] by how much they may differ.
     """
     some = False
     for b in range(len(firm)):

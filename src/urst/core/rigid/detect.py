@@ -1,10 +1,10 @@
 """Where two convex shapes touch or may soon: their normal and up to four pairs of points.
 
-A shape is the hull of its corners grown by a radius: a polyhedron, or a ball (one corner) or capsule (two). Apart, the
-normal is that of the shortest distance (Gilbert, Johnson & Keerthi 1988); in each other, that of the least overlap
-over all
-faces and pairs of edges (Gottschalk, Lin & Manocha 1996), pairs of edges pruned by the arcs they span on the Gauss map
-(Gregorius 2013). A face that lies on the other shape is clipped against it, so that it rests on a patch.
+A shape is the hull of its corners grown by a radius: a polyhedron, or a ball (one corner) or capsule (two). Apart,
+the normal is that of the shortest distance (Gilbert, Johnson & Keerthi 1988); in each other, that of the least
+overlap over all faces and pairs of edges (Gottschalk, Lin & Manocha 1996), pairs of edges pruned by the arcs they
+span on the Gauss map (Gregorius 2013). A face that lies on the other shape is clipped against it, so that it rests on
+a patch.
 """
 
 from typing import NamedTuple
@@ -149,10 +149,9 @@ def _tetrahedron(s, w, work):
 def _distance(shapes, i, j, margin, axis, scratch):
     """Find the shortest distance between two hulls, without their rounding.
 
-    Returns a distance that is proven: no points of the two lie nearer along `axis`. Above `margin` it stops as soon as
-    that
-    is proven. 0 or less: they overlap. `axis` (3,): where to look first, and the direction found, from the first to the
-    second. The points nearest each other are left in `scratch.point`.
+    Returns a distance that is proven: no points of the two lie nearer along `axis`. Above `margin` it stops as soon
+    as that is proven. 0 or less: they overlap. `axis` (3,): where to look first, and the direction found, from the
+    first to the second. The points nearest each other are left in `scratch.point`.
     """
     s, w, work, corner = scratch.simplex, scratch.share, scratch.work, scratch.corner
     v = shapes.vertices
@@ -257,10 +256,9 @@ def _faces_apart(shapes, i, j, dist, low):
 def _edges_near(shapes, i, j, best, dist, depth, kept):
     """List in `kept` the edges of `j` that come within `depth` of the surface of `i`; returns how many.
 
-    `best`: the face of `i` that parts the two most; it rules out most edges at once.
-    Where two edges give the least overlap, each has a point within that overlap of the other's body: one wholly
-    farther outside
-    one face, or wholly farther inside all of them, cannot be one of the two.
+    `best`: the face of `i` that parts the two most; it rules out most edges at once. Where two edges give the least
+    overlap, each has a point within that overlap of the other's body: one wholly farther outside one face, or wholly
+    farther inside all of them, cannot be one of the two.
     """
     edges, faces = shapes.edges, shapes.face_start[i + 1] - shapes.face_start[i]
     n = 0
@@ -284,9 +282,8 @@ def _edges_near(shapes, i, j, best, dist, depth, kept):
 def _least_overlap(shapes, i, j, scratch):
     """Search all faces and pairs of edges of two hulls in each other for the direction of least overlap.
 
-    Returns (gap, kind, first, second): kind 0 a face of the first, 1 of the second, 2 an edge of either; the direction
-    of a
-    pair of edges is left in `scratch.normal`.
+    Returns (gap, kind, first, second): kind 0 a face of the first, 1 of the second, 2 an edge of either; the
+    direction of a pair of edges is left in `scratch.normal`.
     """
     v, planes, centre, edges = shapes.vertices, shapes.planes, shapes.centre, shapes.edges
     gap, first = _faces_apart(shapes, i, j, scratch.of_i, scratch.low)
@@ -545,8 +542,7 @@ def detect(shapes, i, j, margin, inside, axis, points, gaps, scratch):
         How far apart they may be to be noted [m].
     inside : bool
         Whether they are thought to be in each other: then the search over faces and edges comes first, else that for
-        their
-        distance. The result is the same.
+        their distance. The result is the same.
     axis : (3,) float64
         Where to look first, a unit vector from the first to the second; on return the normal, or what parts them.
     points : (4, 2, 3) float64
@@ -559,8 +555,8 @@ def detect(shapes, i, j, margin, inside, axis, points, gaps, scratch):
     -------
     (state, count, apart, share)
         PARTED or NEAR, the number of points, a distance that is proven to part them [m], and which body the points go
-        along with:
-        1 the second, whose corner rests on a face of the first, 0 the first, 0.5 neither more than the other.
+        along with: 1 the second, whose corner rests on a face of the first, 0 the first, 0.5 neither more than the
+        other.
     """
     rounding = shapes.rounding[i] + shapes.rounding[j]
     reach = margin + rounding

@@ -1,14 +1,11 @@
 """How lumps of bonded bodies give under load while they move as one.
 
 Bonds are far stiffer than substeps could carry. So a lump moves as a rigid compound, and its members stand against
-each other as
-statics has it: K x = P - J^T k e for all bonds at once, where P are the forces on the members less what moves the
-compound
-(inertia relief), k and e the bonds' own stiffnesses and strains, J what strains them and K = J^T k J. The factors of a
-lump are
-kept while its bonds hold and it has kept its shape; they turn with it. What lies still on others stands on stiff
-springs instead
-of being relieved: contacts of something rigid do not tell how it shares its weight among them.
+each other as statics has it: K x = P - J^T k e for all bonds at once, where P are the forces on the members less what
+moves the compound (inertia relief), k and e the bonds' own stiffnesses and strains, J what strains them and K = J^T k
+J. The factors of a lump are kept while its bonds hold and it has kept its shape; they turn with it. What lies still
+on others stands on stiff springs instead of being relieved: contacts of something rigid do not tell how it shares its
+weight among them.
 """
 
 from typing import NamedTuple
@@ -25,8 +22,7 @@ _SLOW = 10.0
 #: rounds in which the slowest swing is sought
 _ROUNDS = 8
 #: how much stiffer than the stiffest bond the springs are on which a lump stands, and along what it stands on: these
-#: hold it in
-#: its place and no more, for friction that is never called upon shares in no load
+#: hold it in its place and no more, for friction that is never called upon shares in no load
 _STIFFER, _ALONG = 10.0, 1e-5
 #: turn of a member against the rest beyond which factors are made anew [rad]
 _BENT = 0.02

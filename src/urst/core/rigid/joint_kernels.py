@@ -52,8 +52,7 @@ def lay_out(joints, position, rotation, carrier, centre, velocity, inertia, h, h
     """Lay out the rows of a check and add what their last impulses do to the nodes, start (m + 1, 6); see `JointRows`.
 
     Errors are those at its beginning; directions and arms those in its middle, `half` [s] later, as far as can be
-    foreseen: the
-    rows are of second order then, and what swings gains no energy.
+    foreseen: the rows are of second order then, and what swings gains no energy.
     """
     world = len(inertia.inverse_mass) - 1
     room = ROWS * len(joints.kind)

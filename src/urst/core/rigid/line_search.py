@@ -1,12 +1,9 @@
 """Impulses that have done what they were for.
 
 A substep begins with what contacts did in the last one. Where a blow takes many visits to pass through what it meets,
-as when
-something heavy is driven into a wall that cannot give way, impulses go on growing until all stands and, begun with
-again,
-throw it back: what was solved becomes a spring. So clusters of bodies that press each other hard begin with that share
-of
-their impulses that leaves the least energy, which is the exact line search along them.
+as when something heavy is driven into a wall that cannot give way, impulses go on growing until all stands and, begun
+with again, throw it back: what was solved becomes a spring. So clusters of bodies that press each other hard begin
+with that share of their impulses that leaves the least energy, which is the exact line search along them.
 """
 
 import numpy as np

@@ -1,9 +1,8 @@
 """Pairs of shapes that are near each other, and where they touch, kept from check to check.
 
 A manifold keeps its points in the frames of its two bodies. While these have moved little against each other since
-they were
-looked at, the points are only brought up to date; a pair that is apart is not looked at before its distance could have
-closed.
+they were looked at, the points are only brought up to date; a pair that is apart is not looked at before its distance
+could have closed.
 """
 
 from typing import NamedTuple

@@ -1,10 +1,8 @@
 """What is squeezed by much more than its own weight.
 
 Impulses that are sought pair by pair take as many visits as one body is heavier than the other. Where something very
-much
-heavier squeezes a body against something else, that body's own inertia no longer matters, since what squeezes it would
-give it
-hundreds of times the acceleration of gravity; there it may be taken as heavier than it is.
+much heavier squeezes a body against something else, that body's own inertia no longer matters, since what squeezes it
+would give it hundreds of times the acceleration of gravity; there it may be taken as heavier than it is.
 """
 
 import numpy as np

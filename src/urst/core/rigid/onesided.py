@@ -1,11 +1,9 @@
 """Where convex shapes meet triangles of a surface that bears on one side only.
 
-A triangle alone would catch what slides over its edges: beside the edge of a flat pair a body is pushed by the side of
-the
-next triangle. So a normal counts only where the surface as a whole has it, on a triangle's face or, leaning over an
-edge, between
-the normals of the two that meet there (Voronoi regions; Ericson 2005, section 5.1.5); elsewhere the face bears what
-stands over it.
+A triangle alone would catch what slides over its edges: beside the edge of a flat pair a body is pushed by the side
+of the next triangle. So a normal counts only where the surface as a whole has it, on a triangle's face or, leaning
+over an edge, between the normals of the two that meet there (Voronoi regions; Ericson 2005, section 5.1.5); elsewhere
+the face bears what stands over it.
 """
 
 import numpy as np

@@ -1,8 +1,7 @@
 """Which bodies sleep, and what wakes them.
 
 A body that has hardly moved for a while, with neighbours as calm, is left out of everything and stands like a wall.
-What
-would move it wakes it: something that comes at it, a load far above what it bore, a support that goes.
+What would move it wakes it: something that comes at it, a load far above what it bore, a support that goes.
 """
 
 from typing import NamedTuple
@@ -88,8 +87,7 @@ def put_to_sleep(bodies, m, load, rest, marks, label, sleepy):
     """Put calm bodies with calm neighbours to sleep.
 
     `load` (p,) [N]: what the pairs bear; `label` (n,) is the same for bodies that must sleep together, the least of
-    their
-    numbers; `sleepy` (n,) uint8 is for work.
+    their numbers; `sleepy` (n,) uint8 is for work.
     """
     n = len(bodies.mass)
     for b in range(n):

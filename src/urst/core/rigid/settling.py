@@ -17,10 +17,8 @@ def settle(solver: RigidSolver, seconds: float, check_cancelled: Callable[[], No
     """Let bodies and bonds take up gravity: nothing driven moves, nothing snaps.
 
     What is thrown, and what hangs with nothing below it, stays where and as it was put. What bonds hold to something
-    fixed, or
-    what stands by itself, is brought to equilibrium at once. Whatever bonds join is stopped each time its kinetic
-    energy has
-    passed a peak (kinetic damping, Cundall 1976), so that it comes to rest within few swings.
+    fixed, or what stands by itself, is brought to equilibrium at once. Whatever bonds join is stopped each time its
+    kinetic energy has passed a peak (kinetic damping, Cundall 1976), so that it comes to rest within few swings.
 
     Parameters
     ----------

@@ -35,9 +35,8 @@ from urst.errors import BadValue, SolverFailed
 RECOVERY = 0.0378
 #: share of its impulse that a closed contact forgets a sweep at most, and the overlap this may keep standing [m]
 LEAK, LEAK_DEPTH = 0.058, 1e-4
-#: changes of speed that call for another visit: this share of what gravity adds in a substep, this share of the speed,
-#: and
-#: never less than this [m/s]
+#: changes of speed that call for another visit: this share of what gravity adds in a substep, this share of the
+#: speed, and never less than this [m/s]
 HOT_FALL, HOT_SHARE, HOT_LEAST = 0.2, 0.02, 1e-4
 #: approaches slower than what gravity adds in so many substeps, or than this, do not bounce [m/s]
 BOUNCE_FALL, BOUNCE_LEAST = 4.0, 0.05
@@ -46,8 +45,7 @@ WAKES = 16
 #: times that this is done for pairs that were left out, and how deep in each other they may get before it is [m]
 MISSES, DEEP = 2, 5e-3
 #: where two bodies come at each other by more than this in a check, or one turns by more [rad], it is taken in two
-#: parts, and in
-#: four where by twice as much
+#: parts, and in four where by twice as much
 FAR, WIDE, FINER = 16e-3, 0.08, (2, 4)
 #: and where they come by less than this, twice as long a one serves [m]
 SLOW = 1e-3
@@ -65,8 +63,7 @@ class RigidSolver(Port, Checkpointed):
     """Convex bodies under gravity with friction, bounce and bonds that snap.
 
     Each step, a check, finds contacts once and solves them in several substeps; see `substeps` for the method and
-    `manifolds`
-    for the contacts. The same input gives the same bytes for any number of threads.
+    `manifolds` for the contacts. The same input gives the same bytes for any number of threads.
 
     Parameters
     ----------
@@ -86,9 +83,8 @@ class RigidSolver(Port, Checkpointed):
     jointed : sequence of Jointed
         Joints and what they join.
     surfaces : sequence of Land
-        What the last fragments are instead of convex, each in the frame of its fragment; fixed or driven. They are not
-        among
-        what frames and poses tell of.
+        What the last fragments are instead of convex, each in the frame of its fragment; fixed or driven. They are
+        not among what frames and poses tell of.
     start_time : float [s]
     clock : Clock
         When each frame is: curves over frames go by it, and by its frames a second `steps` is meant.
@@ -620,8 +616,7 @@ class RigidSolver(Port, Checkpointed):
 
     def frame(self) -> dict[str, np.ndarray]:
         """Return what a frame keeps: poses and velocities (float32), who is awake, what presses each, and the bonds'
-        state; by
-        choice the points of contact [m] and the forces there [N]."""
+        state; by choice the points of contact [m] and the forces there [N]."""
         b, some = self.bodies, slice(self.count)
         touching = {}
         if "contacts" in self.keeps:

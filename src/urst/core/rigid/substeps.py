@@ -1,12 +1,9 @@
 """The substeps of a check.
 
 Impulses are sought in many small substeps rather than in many sweeps (Macklin et al. 2019, Small Steps in Physics
-Simulation):
-each goes on from what all contacts and bonds did to a body in the last one, works off overlap while bodies are moved,
-and then
-takes back what that added to their speed (Catto 2024, Solver2D). The world stands still over a check; gaps follow from
-how far
-bodies have moved since.
+Simulation): each goes on from what all contacts and bonds did to a body in the last one, works off overlap while
+bodies are moved, and then takes back what that added to their speed (Catto 2024, Solver2D). The world stands still
+over a check; gaps follow from how far bodies have moved since.
 """
 
 import numpy as np
@@ -86,8 +83,7 @@ def solve(
     -------
     (velocity, moved, centre, turned)
         Velocities and spins at the end, shifts and turns, (m + 1, 6) each; where the nodes were at the start (m + 1,
-        3); how the
-        bodies stood half way, (n, 3, 3), which is where they have those spins.
+        3); how the bodies stood half way, (n, 3, 3), which is where they have those spins.
     """
     n = len(free)
     inertia, turned = Inertia(np.zeros(n), np.zeros((n, 6))), np.empty((len(bodies.mass), 3, 3))

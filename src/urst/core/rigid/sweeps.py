@@ -1,11 +1,9 @@
 """Sweeps over contacts: sequential impulses, eight manifolds side by side.
 
 A batch holds eight manifolds of one colour, no two of which move the same body, so that its lanes may be solved
-together
-and the batches of a colour in any order. All that a sweep needs lies in one array, field by field with the lanes
-innermost:
-that is what the compiler turns into vector instructions, so the loops over lanes are kept free of anything but
-arithmetic.
+together and the batches of a colour in any order. All that a sweep needs lies in one array, field by field with the
+lanes innermost: that is what the compiler turns into vector instructions, so the loops over lanes are kept free of
+anything but arithmetic.
 """
 
 from typing import NamedTuple
@@ -29,18 +27,15 @@ SKIN = REAL(2e-5)
 #: entries from one component of a vector to the next
 Y, Z = LANES, 2 * LANES
 #: fields of a manifold: the normal, both tangents, the inverse inertias (xx, xy, xz, yy, yz, zz), inverse masses,
-#: friction,
-#: restitution, how far its points go along with the second body; how far the bodies have shifted against each other
-#: since the
-#: check, and the twist that this owes them; then the sum of all normal impulses
+#: friction, restitution, how far its points go along with the second body; how far the bodies have shifted against
+#: each other since the check, and the twist that this owes them; then the sum of all normal impulses
 NORMAL, TANGENT, SECOND, TURN_I, TURN_J, MASS_I, MASS_J, FRICTION, BOUNCE, SHARE, SHIFT, TWIST, LOAD = (
     k * LANES for k in (0, 3, 6, 9, 15, 21, 22, 23, 24, 25, 26, 29, 32)
 )
 #: how many of them are taken in hand, and where the points begin
 GIVEN, HEAD = LOAD, 33 * LANES
-#: fields of a point: arms, gap at the check, effective mass, what a normal impulse does along the tangents, inverse of
-#: the
-#: tangents' block, weight in slip; then what changes: impulses, gap now, speed to leave with
+#: fields of a point: arms, gap at the check, effective mass, what a normal impulse does along the tangents, inverse
+#: of the tangents' block, weight in slip; then what changes: impulses, gap now, speed to leave with
 ARM_I, ARM_J, GAP, WEIGHT, COUPLE, BLOCK, SLIP, PUSH, RUB, NOW, LEAVE = (
     k * LANES for k in (0, 3, 6, 7, 8, 10, 13, 14, 15, 17, 18)
 )
@@ -48,10 +43,8 @@ POINT, CHANGING = 19 * LANES, PUSH
 #: numbers of a batch
 BATCH = HEAD + POINTS * POINT
 #: what is in hand: the fields of a manifold, those of a point, velocities and spins of both bodies, how far they have
-#: moved and
-#: turned since the check, velocities and spins before, the sum of the impulses of all points, velocities and spins
-#: with which the
-#: substep began, and by how much the visit was too strong to be the last
+#: moved and turned since the check, velocities and spins before, the sum of the impulses of all points, velocities
+#: and spins with which the substep began, and by how much the visit was too strong to be the last
 HAND, V_I, W_I, V_J, W_J, X_I, Q_I, X_J, Q_J, OLD_I, OLD_J, SUM, C_I, D_I, C_J, D_J, HOT = (
     k * LANES for k in (32, 51, 54, 57, 60, 63, 66, 69, 72, 75, 81, 87, 90, 93, 96, 99, 102)
 )
@@ -125,8 +118,7 @@ def _shift(r, biased):
     kept.
 
     What was pushed before the last move was pushed where the bodies stood then; a new substep begins with the same
-    pushes, and
-    owes the twist by which they differ where the bodies stand now.
+    pushes, and owes the twist by which they differ where the bodies stand now.
     """
     for x in range(LANES):
         # each body gives back its share of what is owed
@@ -190,8 +182,7 @@ def _solve(r, rules, biased):
         leak = biased * min(rules.leak, rules.recovery * rules.leak_depth * mass / max(push, TINY))
         closed_bias = biased * max(rules.recovery * gap, -rules.push_speed) - (ONE - biased) * leave
         # the relaxing sweep finds what has just been stopped at no distance but that of rounding, and of visits left
-        # out; what
-        # bounces and has not been met yet is to come as fast as it does
+        # out; what bounces and has not been met yet is to come as fast as it does
         skin = (ONE - biased) * (SKIN if push > ZERO or r[BOUNCE + x] == ZERO else ZERO)
         opened = gap > skin and (biased > ZERO or leave == ZERO)
         leak = ZERO if opened else leak
@@ -254,9 +245,8 @@ def _heat(r, rules):
 def _sweep(rows, velocity, moved, came, rules, biased, afresh, todo, hot):
     """Visit batches in order: all of them, with gaps brought up to date, if `afresh`, else those with a mark in `todo`.
 
-    `came` (n + 1, 6): the velocities with which the substep began. Bodies of manifolds that call for another visit are
-    marked in
-    `hot`. Returns how many batches were visited and whether any called.
+    `came` (n + 1, 6): the velocities with which the substep began. Bodies of manifolds that call for another visit
+    are marked in `hot`. Returns how many batches were visited and whether any called.
     """
     done, called = 0, False
     r = np.empty(WORK, REAL)

@@ -1,6 +1,5 @@
 """Kernels of the surface: the distance on a finer grid, single drops, volume, normals. Lengths are in cells of the
-finer grid
-unless said."""
+finer grid unless said."""
 
 import numpy as np
 from numba import prange
@@ -189,8 +188,7 @@ def gather_drops(position, reach, weight, sums):
 @parallel
 def join_drops(weight, sums, radius, scale, out):
     """Lessen the distance, out (cells), to that from drops: of a radius about the mean place of the particles near a
-    cell, times
-    `scale`."""
+    cell, times `scale`."""
     nx, ny, nz = out.shape
     for row in prange(nx):
         i = np.int64(row)
@@ -207,8 +205,7 @@ def join_drops(weight, sums, radius, scale, out):
 @parallel
 def volume(distance, level, scale, out):
     """Write how many cells lie below a level, a plane each, out (nx,), each by the share that a flat surface leaves
-    it; distances
-    are `scale` times too large."""
+    it; distances are `scale` times too large."""
     for row in prange(distance.shape[0]):
         i, total = np.int64(row), 0.0
         for j in range(distance.shape[1]):
@@ -259,9 +256,8 @@ def mean_velocity(position, velocity, total, count):
 
 @parallel
 def velocities(places, total, count, out):
-    """Write the velocity at places (n, 3) [cells]: the mean of the particles in the 27 cells about each, out (n, 3); 0
-    where there
-    are none."""
+    """Write the velocity at places (n, 3) [cells]: the mean of the particles in the 27 cells about each, out (n, 3);
+    0 where there are none."""
     nx, ny, nz = count.shape
     for row in prange(len(places)):
         p = np.int64(row)

@@ -151,8 +151,7 @@ class Skinner(Checkpointed):
 
     def frame(self) -> dict[str, np.ndarray]:
         """Return what a frame keeps: corners [m] with normals and velocities [m/s], and triangles; by choice the
-        distance on the
-        grid, negative within, float16 [m]."""
+        distance on the grid, negative within, float16 [m]."""
         self._gauges = {}
         if self.liquid is None:
             return _nothing()

@@ -46,9 +46,8 @@ def _middle(axis, i, j, k, origin, cell):
 def move_walls(distance, owner, ease, weight, axis, ends, loose, position, velocity, spin, origin, cell, wall):
     """Write the velocity along an axis [m/s] of what closes each face across it, the mean of bodies by what they close.
 
-    It is 0 where none does. In sides of the grid that are walls, `ends` (2,), `loose` ones (n,) do not count: they lie
-    against
-    these.
+    It is 0 where none does. In sides of the grid that are walls, `ends` (2,), `loose` ones (n,) do not count: they
+    lie against these.
     """
     d, e = (axis + 1) % 3, (axis + 2) % 3
     for row in prange(wall.shape[0]):
@@ -300,8 +299,7 @@ def shut_in(wx, wy, wz, phi, least, closed, pocket):
 @parallel
 def immersed(distance, owner, phi, wet, all_of):
     """Count the samples within each body near its surface, all_of (planes, n), and those beside liquid, wet (planes,
-    n); both
-    by planes of cells."""
+    n); both by planes of cells."""
     nx, ny, nz = phi.shape
     for row in prange(nx):
         i = np.int64(row)

@@ -14,8 +14,7 @@ def rasterise(hulls, low, high, first, origin, cell, solid):
     """Write into solid (nx, ny, nz) int32 the number of the convex body each cell's centre is in; the first body wins.
 
     `hulls` and the bounds low, high (n, 3) in world coordinates; `first` is added to the bodies' numbers; origin (3,)
-    and
-    cell [m]. Cells that are not NONE are left alone, so several sets of bodies go onto one grid in turn.
+    and cell [m]. Cells that are not NONE are left alone, so several sets of bodies go onto one grid in turn.
     """
     nx, ny, nz = solid.shape
     planes, face_start = hulls.planes, hulls.face_start
@@ -50,8 +49,7 @@ def open_faces(solid, axis, bodies, origin, cell, weight, wall):
     """Weights (1 open, 0 closed) and wall velocities of the faces across one axis.
 
     `wall` holds the velocity [m/s] along the axis of the body behind a closed face; `bodies` has position, velocity
-    and spin
-    (n, 3) of all bodies by number.
+    and spin (n, 3) of all bodies by number.
     """
     position, velocity, spin = bodies.position, bodies.velocity, bodies.spin
     nx, ny, nz = weight.shape
@@ -144,8 +142,7 @@ def count_closed(solid):
 @serial
 def list_closed(solid, bodies, origin, cell, out_body, out_cell, out_value):
     """Write for each such face its body (m,), its open cell (m, 3) and what a unit of the body's velocity and spin
-    drives
-    out of that cell through it (m, 6)."""
+    drives out of that cell through it (m, 6)."""
     nx, ny, nz = solid.shape
     r = np.empty(3)
     m = 0

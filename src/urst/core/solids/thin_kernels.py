@@ -1,9 +1,8 @@
 """Kernels of walls that are thinner than two cells: which side of one a cell is on, and what it can be reached from.
 
 A thin wall may pass between the middle of a cell and its samples. Then the cell is on the side on which most of its
-room is, and
-what is left of its room goes to the cell across the face beside it. Faces between cells that have no open way across
-are closed.
+room is, and what is left of its room goes to the cell across the face beside it. Faces between cells that have no
+open way across are closed.
 """
 
 import numpy as np
@@ -30,8 +29,7 @@ LAP = 1e-3
 @called
 def clip(planes, first, last, lap, x, y, z, u, v, w):
     """Where a way from a place by (u, v, w) enters a convex body, 2 if it does not, and through which plane; from
-    within it that is
-    where it begins, and the nearest plane.
+    within it that is where it begins, and the nearest plane.
 
     Parameters
     ----------
@@ -113,8 +111,7 @@ def cross(planes, face_start, low, high, thin, origin, cell, edges):
 @parallel
 def split(distance, owner, thin, edges, main, touched):
     """Find which samples of each cell are on its side of thin walls, main (nx, ny, nz) uint8 a bit each, and mark the
-    cells that
-    there are thin walls in, touched (nx, ny, nz) uint8."""
+    cells that there are thin walls in, touched (nx, ny, nz) uint8."""
     nx, ny, nz = main.shape
     for row in prange(nx):
         i = np.int64(row)
@@ -206,9 +203,8 @@ def give_home(distance, edges, main, home):
 
 @parallel
 def close_faces(distance, edges, main, touched, axis, weight, blocked):
-    """Close the faces across an axis that there is no open way across beside thin walls, and leave others what is open
-    on their
-    side; blocked (nx, ny, nz) uint8: bits 1 + 2 axis behind, 2 axis before."""
+    """Close the faces across an axis that there is no open way across beside thin walls, and leave others what is
+    open on their side; blocked (nx, ny, nz) uint8: bits 1 + 2 axis behind, 2 axis before."""
     nx, ny, nz = main.shape
     for row in prange(nx):
         i = np.int64(row)
@@ -445,8 +441,7 @@ def joined(open_, blocked, i, j, k, out):
 @serial
 def beside(low, high, thin, reach):
     """List for each body the thin ones whose bounds, (n, 3) each [m], are no farther than `reach` [m] from its own,
-    itself among them:
-    numbers (m,), and where those of each begin (n + 1,)."""
+    itself among them: numbers (m,), and where those of each begin (n + 1,)."""
     n = len(low)
     start, m = np.zeros(n + 1, np.int64), 0
     for turn in range(2):
@@ -477,8 +472,8 @@ def _taken(turn, shift, origin, cell, body, u, v, w):
 @called
 def hit(met, goes, u, v, w, x, y, z, lap):
     """Where a way between two places [cells] meets a thin wall: the share of it, 2 if there is none, the wall, its
-    plane, and the
-    place from which it is as the wall sees it, which has gone along since it was placed last if it `goes`.
+    plane, and the place from which it is as the wall sees it, which has gone along since it was placed last if it
+    `goes`.
 
     Walls are looked for that are nearest to some place of the way, and those beside them.
 
@@ -540,8 +535,7 @@ def hit(met, goes, u, v, w, x, y, z, lap):
 @called
 def stopped(met, before, x, y, z, velocity, stand):
     """Where a particle gets to that goes from `before` (3,) to (x, y, z) [cells] beside thin walls, which it does not
-    pass; of its
-    velocity (3,) [m/s] what leads into them is lost. For met see `hit`.
+    pass; of its velocity (3,) [m/s] what leads into them is lost. For met see `hit`.
 
     Parameters
     ----------

@@ -43,8 +43,7 @@ def carve(planes, face_start, low, high, origin, cell, reach, distance, owner, f
     """Lessen distance (2nx, 2ny, 2nz) to that from convex bodies where they are nearest, and note which these are.
 
     Where bodies touch they are one wall: an eighth of a cell all of whose corners' middles lie within one or another
-    of them is
-    closed, however near its own middle is to a seam.
+    of them is closed, however near its own middle is to a seam.
 
     Parameters
     ----------
@@ -149,8 +148,7 @@ def open_samples(distance, owner, ease, out):
 @parallel
 def open_faces(samples, axis, weight):
     """Write the open share of the cube about each face across an axis, of what samples say; of a face on the grid's
-    side that of its
-    inner half."""
+    side that of its inner half."""
     nx, ny, nz = weight.shape
     for row in prange(nx):
         i = np.int64(row)
@@ -195,8 +193,7 @@ def _tented(before, here, after, behind):
 @parallel
 def open_about(samples, room):
     """Write the open share of the tent of two cells' width about the middle of each cell, along each axis, of what
-    samples say; there is
-    nothing open beyond the grid."""
+    samples say; there is nothing open beyond the grid."""
     nx, ny, nz = room.shape
     for row in prange(nx):
         i = np.int64(row)

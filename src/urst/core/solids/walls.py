@@ -21,8 +21,7 @@ class Walls:
     """Convex bodies of several boundaries, and the sides of the domain, as a liquid meets them.
 
     A wall is cut into cells by open shares of the cubes about faces (variational: Batty, Bertails & Bridson 2007), so
-    that
-    liquid stands against it wherever it lies between cells.
+    that liquid stands against it wherever it lies between cells.
 
     Parameters
     ----------
@@ -179,8 +178,8 @@ class Walls:
 
     def met(self):
         """Return what particles meet of thin walls: planes, faces, owners, those beside each body (itself too) and
-        where they begin, how each
-        has turned and moved since it was placed last, velocities, positions, spins, origin and cell."""
+        where they begin, how each has turned and moved since it was placed last, velocities, positions, spins, origin
+        and cell."""
         return (
             self._planes,
             self._faces,
@@ -219,8 +218,7 @@ class Walls:
 
     def _measure(self, found):
         """See how much more bodies hold by their samples than they are: small ones would be lifted by water that they
-        do not
-        displace."""
+        do not displace."""
         volume = np.concatenate([np.zeros(0), *(b.fragments.volume for b in self.boundaries)])
         held = np.zeros((len(self.distance), len(volume)), np.float32)
         kernels.measure(self.distance, self.owner, held)

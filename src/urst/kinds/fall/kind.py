@@ -20,8 +20,7 @@ _HOLDS, _FINE = "What holds it?", "How finely is it solved?"
 #: a draft checks so much less often, but as often as this
 _DRAFT, _FEWEST_STEPS = 3 / 4, 16
 #: substeps a second below which it is said that contacts are solved coarsely, and with which the checks of arches and
-#: stacks
-#: were made
+#: stacks were made
 _FEWEST_SUBSTEPS, _ENOUGH_SUBSTEPS = 2000, 3000
 #: contacts are foreseen: what goes no farther between checks than so many times the thinnest part meets it all the same
 _PASSES = 2.0

@@ -9,8 +9,7 @@ from urst.core.coupling.ports import Bodies, Gas
 
 class Between(GasLedger):
     """Bodies that fill cells are pushed by the pressure, solved together with it; smaller ones feel form drag for the
-    part
-    of them that fills no cell.
+    part of them that fills no cell.
 
     Parameters
     ----------

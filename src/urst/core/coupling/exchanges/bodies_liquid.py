@@ -1,10 +1,8 @@
 """Rigid bodies and the liquid they float in, duck into and throw up.
 
 A step of the liquid begins with its pressure, solved together with how bodies give way to it. These bear that as a
-steady force
-while their contacts and bonds are solved, in which what goes along with a body makes it heavier. What contacts and
-bonds did
-beside what was foreseen the liquid then takes up, giving way with the bodies, before it moves.
+steady force while their contacts and bonds are solved, in which what goes along with a body makes it heavier. What
+contacts and bonds did beside what was foreseen the liquid then takes up, giving way with the bodies, before it moves.
 """
 
 import numpy as np
@@ -14,8 +12,7 @@ from urst.core.checkpoint import Checkpointed
 from urst.core.coupling.ports import Bodies, Liquid
 
 #: share of what a body displaces that is taken to go along with it where something else pushes it: that of a ball
-#: (Lamb 1932,
-#: sec. 92). The pressure solve knows better, and puts right what contacts made of it
+#: (Lamb 1932, sec. 92). The pressure solve knows better, and puts right what contacts made of it
 ALONG = 0.5
 #: what others did is passed on to the liquid where it changed a speed by more than this share of what gravity adds in
 #: a step
