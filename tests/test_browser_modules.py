@@ -193,8 +193,8 @@ class Modules(unittest.TestCase):
         found = self.run_module(
             "loader",
             """ const made = [], make = () => { const w = { heard: [], postMessage(x) { w.heard.push(x); } };
-            made.push(w); return w; }; const loader = new m.Loader(make, 2), out = {}; const asked = [1, 2, 3].map(n
-            => loader.ask({ kind: 'static', url: String(n) })); out.spread = made.map(w => w.heard.map(x => x.url));
+            made.push(w); return w; }; const loader = new m.Loader(make, 2), out = {}; const asked = [1, 2, 3].map(
+            n => loader.ask({ kind: 'static', url: String(n) })); out.spread = made.map(w => w.heard.map(x => x.url));
             const answer = (w, id, more) => w.onmessage({ data: { id, ...more } }); const position = new
             Float32Array(3); answer(made[0], 0, { reply: { position }, about: { position: { low: [1] } } }); out.low =
             (await asked[0].promise).position.low; answer(made[1], 1, { error: 'broken', network: false }); out.failed

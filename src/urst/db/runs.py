@@ -57,7 +57,7 @@ def last_of(session: Session, shot_id: str) -> RunRow | None:
 
 
 #: a row's xmin is another after each change of it
-_PULSE = text("""
+_STAMP = text("""
     SELECT revision, (SELECT xmin::text FROM revisions WHERE shot_id = shots.id AND number = revision), (SELECT
     max(changed) FROM bakes),
            (SELECT string_agg(id || ' ' || xmin, ',' ORDER BY id) FROM runs
@@ -87,7 +87,7 @@ def no_shot(shot_id: str) -> BadValue:
     return BadValue(f"There is no shot '{shot_id}': it may have been deleted; go back to the list of shots.")
 
 
-def check_cancelled(session: Session, shot_id: str) -> tuple:
+def stamp(session: Session, shot_id: str) -> tuple:
     """Return the revision of a shot that is in force, and what changes whenever its document does, its runs, or what
     is known of bakes.
 
@@ -96,7 +96,7 @@ def check_cancelled(session: Session, shot_id: str) -> tuple:
     BadValue
         If there is no such shot.
     """
-    found = session.execute(_PULSE, {"shot": shot_id, "open": list(OPEN)}).first()
+    found = session.execute(_STAMP, {"shot": shot_id, "open": list(OPEN)}).first()
     if found is None:
         raise no_shot(shot_id)
     return tuple(found)

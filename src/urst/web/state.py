@@ -106,7 +106,7 @@ def _told(shot_id, quality):
 
 
 def _told_anew(db, shot_id, quality):
-    check_cancelled = runs.check_cancelled(db, shot_id)
+    check_cancelled = runs.stamp(db, shot_id)
     keys = _all_keys(db, shot_id, check_cancelled[:2], quality)
     disk, now = store(), time.time_ns()
     changed = tuple(disk.changed(key) for key in keys)

@@ -25,14 +25,6 @@ class Places(NamedTuple):
     z: np.ndarray
 
 
-class Flow(NamedTuple):
-    """Velocities on the faces, float32."""
-
-    u: np.ndarray
-    v: np.ndarray
-    w: np.ndarray
-
-
 @inline
 def _clamped(x, n):
     """An index coordinate held within the `n` samples of an axis."""
@@ -124,7 +116,7 @@ def trace(u, v, w, dt, axis, from_x, from_y, from_z):
 def trace_both(faces, dt, axis, from_x, from_y, from_z, to_x, to_y, to_z):
     """Where each sample was `dt` seconds ago and where it will be as long after; `faces`: a `Flow`."""
     nx, ny, nz = from_x.shape
-    u, v, w = faces.u, faces.v, faces.w
+    u, v, w = faces.x, faces.y, faces.z
     ox, oy, oz = _offset(axis)
     for row in prange(nx):
         i = np.int64(row)

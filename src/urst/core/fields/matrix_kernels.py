@@ -1,19 +1,9 @@
 """Kernels that put together the pressure matrix of each level, and pack fields by colour; the layout: `multigrid`."""
 
-from typing import NamedTuple
-
 import numpy as np
 from numba import prange
 
 from urst.core.jit import parallel
-
-
-class Faces(NamedTuple):
-    """Open shares of the faces of a grid, plain arrays."""
-
-    x: np.ndarray
-    y: np.ndarray
-    z: np.ndarray
 
 
 @parallel

@@ -8,6 +8,7 @@ from numba import get_num_threads
 
 from urst.core.fields import matrix_kernels as matrix
 from urst.core.fields import multigrid as mg
+from urst.core.fields.face_fields import FaceFields
 from urst.errors import BadValue
 
 #: levels of fewer cells are left to one thread, those of far fewer go in one call
@@ -150,7 +151,7 @@ class PressureSolver:
             near, exact, joined = np.empty(shape, np.float32), np.empty(shape, np.float32), _faces(shape)
             surface = np.ascontiguousarray(surface, np.float32)
             jx, jy, jz = joined
-            matrix.free_surface(matrix.Faces(*faces), surface, np.float32(LEAST_DEPTH), jx, jy, jz, near, exact)
+            matrix.free_surface(FaceFields(*faces), surface, np.float32(LEAST_DEPTH), jx, jy, jz, near, exact)
             faces = joined
         made = cls.__new__(cls)
         made.levels = [_Level(shape)]

@@ -1,5 +1,7 @@
 """Kernels of froth: where it is born and how its points move. Places are in cells of the liquid's grid."""
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import prange
 
@@ -203,33 +205,67 @@ def _stopped(blocked, axis, start, end, first, second, speed):
     return end, speed
 
 
+class FrothPoints(NamedTuple):
+    """`n` points; `kind` uint8, the rest float32."""
+
+    position: np.ndarray
+    """(n, 3) [cells]"""
+    velocity: np.ndarray
+    """(n, 3) [m/s]"""
+    age: np.ndarray
+    """(n,) [s]"""
+    life: np.ndarray
+    """(n,) [s]"""
+    kind: np.ndarray
+    """(n,), GONE for what is no more"""
+
+
+class Medium(NamedTuple):
+    """The liquid on its grid, and what bounds it."""
+
+    phi: np.ndarray
+    """(nx, ny, nz) float32 distance from the surface [cells]"""
+    walls: np.ndarray
+    """(nx, ny, nz) float32 distance from walls [cells]"""
+    blocked: np.ndarray
+    """(nx, ny, nz) uint8 faces of cells that thin walls close, see `solids.face_bits`"""
+    flow: np.ndarray
+    """(nx, ny, nz, 3) float32 [m/s]"""
+    cell: np.float32
+    """[m]"""
+
+
+class MoveRule(NamedTuple):
+    """How points move; float32 but for `on`."""
+
+    drags: np.ndarray
+    """(4,) drag of bubbles, of spray and of mist [1/s], and how fast bubbles rise [m/s]"""
+    lives: np.ndarray
+    """(4,) of the kinds [s]"""
+    on: np.ndarray
+    """(4,) uint8, which kinds there are"""
+    gravity: np.ndarray
+    """(3,) [m/s2]"""
+    wind: np.ndarray
+    """(3,) [m/s]"""
+
+
 @parallel
-def move(position, velocity, age, life, kind, phi, walls, blocked, u, rules, lives, on, gravity, wind, cell, dt):
+def move(points, medium, rule, dt):
     """Move points by a step, and let each be what the place makes of it.
 
     Parameters
     ----------
-    position, velocity : (n, 3) float32
-        Written [cells], [m/s].
-    age, life : (n,) float32
-        Written [s].
-    kind : (n,) uint8
-        Written; GONE for what is no more.
-    phi, walls : (nx, ny, nz) float32
-        Distances from the surface and from walls [cells].
-    blocked : (nx, ny, nz) uint8
-        Faces of cells that thin walls close, a bit each: before and behind along x, y, z.
-    u : (nx, ny, nz, 3) float32
-        The liquid's velocity [m/s].
-    rules : (4,) float32
-        Drag of bubbles, of spray and of mist [1/s], and how fast bubbles rise [m/s].
-    lives : (4,) float32
-        Of the kinds [s].
-    on : (4,) uint8
-        Which kinds there are.
-    gravity, wind : (3,) float32 [m/s2], [m/s]
-    cell, dt : float32 [m], [s]
+    points : FrothPoints
+        Written.
+    medium : Medium
+        Points must lie on its grid, or be GONE.
+    rule : MoveRule
+    dt : float32 [s]
     """
+    position, velocity, age, life, kind = points.position, points.velocity, points.age, points.life, points.kind
+    phi, walls, blocked, u, cell = medium.phi, medium.walls, medium.blocked, medium.flow, medium.cell
+    rules, lives, on, gravity, wind = rule.drags, rule.lives, rule.on, rule.gravity, rule.wind
     weight = np.sqrt(gravity[0] ** 2 + gravity[1] ** 2 + gravity[2] ** 2)
     step = dt / cell
     for number in prange(len(position)):

@@ -100,35 +100,21 @@ class FrothSolver(Checkpointed):
         """Advance by `dt` seconds: what is born, and how all move."""
         self.check_cancelled()
         parts = int(min(MOST_STEPS, max(1, np.ceil(dt / self.stable_dt()))))
-        self._bear(dt)
+        self._spawn(dt)
+        points = kernels.FrothPoints(self.position, self.velocity, self.age, self.life, self.kind)
+        medium = kernels.Medium(self.phi, self.walls, self.blocked, self.flow, np.float32(self.cell))
         wind = np.array(self.settings.wind, np.float32)
+        rule = kernels.MoveRule(self._rules, self._lives, self._on, self.gravity, wind)
         for _ in range(parts):
             self.check_cancelled()
-            kernels.move(
-                self.position,
-                self.velocity,
-                self.age,
-                self.life,
-                self.kind,
-                self.phi,
-                self.walls,
-                self.blocked,
-                self.flow,
-                self._rules,
-                self._lives,
-                self._on,
-                self.gravity,
-                wind,
-                np.float32(self.cell),
-                np.float32(dt / parts),
-            )
+            kernels.move(points, medium, rule, np.float32(dt / parts))
         here = self.kind != kernels.GONE
         for name in ("position", "velocity", "age", "life", "kind"):
             setattr(self, name, getattr(self, name)[here])
         self.time += dt
         self.steps += 1
 
-    def _bear(self, dt):
+    def _spawn(self, dt):
         """Let the liquid give birth to points near its surface, and fast spray to mist."""
         s, b = self.settings, self.settings.births
         rng = np.random.default_rng([s.seed, self.steps])

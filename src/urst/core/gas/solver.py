@@ -12,6 +12,7 @@ from urst.core.curves.clock import Clock
 from urst.core.curves.varies import along, at_time
 from urst.core.fields import advect
 from urst.core.fields.body_terms import BodyTerms, inverse_masses
+from urst.core.fields.face_fields import FaceFields
 from urst.core.fields.pressure import PressureSolver, Solution
 from urst.core.fields.sampled import SampledField
 from urst.core.fields.wet import Wet
@@ -168,7 +169,7 @@ class GasSolver(Checkpointed):
         """Where the samples of one place on the grid were `step` ago and, for the correction, will be."""
         origin, goal = (advect.Places(*(np.empty_like(like) for _ in range(3))) for _ in range(2))
         if self.settings.sharp:
-            advect.trace_both(advect.Flow(*flow), step, axis, *origin, *goal)
+            advect.trace_both(FaceFields(*flow), step, axis, *origin, *goal)
         else:
             advect.trace(*flow, step, axis, *origin)
         return origin, goal

@@ -8,9 +8,28 @@ from urst.core.solids.wall_kernels import HALF, ONE, ZERO
 
 
 @parallel
-def outflow(u, v, w, wx, wy, wz, walls_x, walls_y, walls_z, phi, least, source, out):
-    """Write minus what flows out of each liquid cell, plus `source` (cells) [m/s] where it is to grow; closed shares
-    of faces move with their walls. Cells above -least [cells] count as none."""
+def outflow(velocity, weights, walls, phi, least, source, out):
+    """Write minus the net outflow of each liquid cell; closed fractions of faces move with their walls.
+
+    Parameters
+    ----------
+    velocity : FaceFields [m/s]
+    weights : FaceFields
+        Open fractions.
+    walls : FaceFields
+        Velocities of what closes faces [m/s].
+    phi : (nx, ny, nz) float32
+        Distance from the surface [cells].
+    least : float32
+        Cells above minus this count as none [cells].
+    source : (nx, ny, nz) float32
+        Added, where cells are to grow [m/s].
+    out : (nx, ny, nz) float32
+        Written [m/s].
+    """
+    u, v, w = velocity.x, velocity.y, velocity.z
+    wx, wy, wz = weights.x, weights.y, weights.z
+    walls_x, walls_y, walls_z = walls.x, walls.y, walls.z
     nx, ny, nz = phi.shape
     for row in prange(nx):
         i = np.int64(row)

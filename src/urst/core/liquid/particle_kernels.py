@@ -5,6 +5,8 @@ along x, so that slabs of planes can be written side by side in two colours and 
 of threads. What has to look for thin walls is kept apart from what need not, which is most.
 """
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import prange
 
@@ -12,6 +14,57 @@ from urst.core.fields.cells import between
 from urst.core.jit import called, inline, kernel, parallel, serial
 from urst.core.solids.thin_kernels import ALL, LAP, apart, hit, reached, stopped
 from urst.core.solids.wall_kernels import HALF, ONE, ZERO, distance_at, slope_at
+
+
+class Particles(NamedTuple):
+    """`n` particles, float32."""
+
+    position: np.ndarray
+    """(n, 3) [cells]"""
+    velocity: np.ndarray
+    """(n, 3) [m/s]"""
+    affine: np.ndarray
+    """(n, 3, 3) gradient of the velocity, by component and direction [m/s a cell]"""
+
+
+class Lodging(NamedTuple):
+    """Where particles are, sorted by cell."""
+
+    start: np.ndarray
+    """(cells + 1,) int64: where those of each cell begin"""
+    owner_cell: np.ndarray
+    """(n,) int32: whose room each is in, see `solids.thin_kernels`"""
+    reach: np.ndarray
+    """(nx, ny, nz) uint32: which of the 26 cells about are reached past no thin wall"""
+
+
+class Barriers(NamedTuple):
+    """The walls that particles meet in a step."""
+
+    distance: np.ndarray
+    """(2nx, 2ny, 2nz) float32 from walls [cells]"""
+    keep: np.ndarray
+    """(2, 3) float32 corners of the box that particles stay in"""
+    before: np.ndarray
+    """(nx, ny, nz) uint32, but ALL near thin walls as they stood before the step"""
+    now: np.ndarray
+    """the same as they stand now"""
+    met: tuple
+    """what `Walls.met` returns"""
+    stand: np.float32
+    """least distance that particles keep from walls [cells]"""
+
+
+class StepRule(NamedTuple):
+    """A step, float32."""
+
+    step: np.float32
+    """cells that 1 m/s goes in it"""
+    fall: np.ndarray
+    """(3,) what gravity adds in it [m/s]"""
+    spray: np.float32
+    """farther above the surface than this particles fly by themselves [cells]"""
+
 
 #: planes of a slab; particles write to one plane before and behind theirs
 SLAB = 4
@@ -158,9 +211,21 @@ def _free(reach, i, j, k):
 
 
 @parallel
-def scatter(position, velocity, affine, start, owner_cell, reach, mx, my, mz, u, v, w):
-    """Add particles to the faces across x, y, z that thin walls (lodging, reach: `thin_kernels`) do not part them
-    from: masses mx, my, mz and momenta u, v, w; start (cells + 1,): where those of each cell begin."""
+def scatter(particles, lodging, mass, momentum):
+    """Add particles to the eight faces about them, along each axis, that thin walls do not part them from.
+
+    Parameters
+    ----------
+    particles : Particles
+    lodging : Lodging
+        Of the same particles, sorted: slabs write side by side only if no particle lies outside its cell's slab.
+    mass, momentum : FaceFields
+        Added to.
+    """
+    position, velocity, affine = particles.position, particles.velocity, particles.affine
+    start, owner_cell, reach = lodging.start, lodging.owner_cell, lodging.reach
+    mx, my, mz = mass.x, mass.y, mass.z
+    u, v, w = momentum.x, momentum.y, momentum.z
     nx, ny, nz = reach.shape
     slabs = (nx + SLAB - 1) // SLAB
     for colour in range(2):
@@ -400,56 +465,35 @@ def _place(guarded, distance, keep, stand, met, before, x, y, z, velocity):
 
 
 @parallel
-def carry(
-    position,
-    velocity,
-    affine,
-    u,
-    v,
-    w,
-    phi,
-    spray,
-    fall,
-    distance,
-    keep,
-    step,
-    stand,
-    reach,
-    now,
-    met,
-    owner_cell,
-    state,
-):
+def carry(particles, flow, phi, walls, rule, owner_cell, state):
     """Take up the grid's velocity and move along it (midpoint rule), out of walls.
 
     Parameters
     ----------
-    position, velocity, affine : (n, 3), (n, 3), (n, 3, 3) float32
-        Written.
-    u, v, w : faces, float32 [m/s]
+    particles : Particles
+        Written; all must lie on the grid.
+    flow : FaceFields [m/s]
     phi : (nx, ny, nz) float32
         Distance from the surface [cells].
-    spray : float32
-        Farther above it than this particles fly by themselves [cells].
-    fall : (3,) float32
-        What gravity adds in the step [m/s].
-    distance : (2nx, 2ny, 2nz) float32
-        From walls [cells].
-    keep : (2, 3) float32
-        Corners of the box that particles stay in.
-    step : float32
-        Cells that 1 m/s goes in the step.
-    stand : float32
-        Least distance that particles keep from walls [cells].
-    reach, now : (nx, ny, nz) uint32
-        But ALL near thin walls, which no particle passes, as they stood before and as they stand now.
-    met : tuple
-        What `Walls.met` returns.
-    lodging : (n,) int32
-        Whose room they are in, see `thin_kernels`.
+    walls : Barriers
+        Placed at the end of the step.
+    rule : StepRule
+    owner_cell : (n,) int32
+        Whose room they are in before the step, see `solids.thin_kernels`.
     state : (n,) uint8
         Written: 0, FLYING, or GONE for what has left the grid.
     """
+    position, velocity, affine = particles.position, particles.velocity, particles.affine
+    u, v, w = flow.x, flow.y, flow.z
+    distance, keep, reach, now, met, stand = (
+        walls.distance,
+        walls.keep,
+        walls.before,
+        walls.now,
+        walls.met,
+        walls.stand,
+    )
+    step, fall, spray = rule.step, rule.fall, rule.spray
     nx, ny, nz = np.float32(v.shape[0]), np.float32(u.shape[1]), np.float32(u.shape[2])
     for number in prange(len(position)):
         p = np.int64(number)

@@ -5,6 +5,7 @@ from scipy import ndimage
 
 from urst.core.bodies.nodes import NO_NODE, Nodes
 from urst.core.fields.body_terms import BodyTerms, Held, inverse_masses
+from urst.core.fields.face_fields import FaceFields
 from urst.core.fields.pressure import LEAST_DEPTH, LEAST_OPEN, PressureSolver, Solution
 from urst.core.fields.wet import DENSITY
 from urst.core.liquid import air, flow_kernels, particle_kernels, seam_kernels
@@ -130,30 +131,14 @@ class PressureStep:
         if self.label is not None:
             # pockets of air push as well
             phi = np.where(self.label > 0, np.float32(-1.0), phi)
+        wet = body_kernels.Wetted(phi, LEAST)
         for axis in range(3):
-            weight = self.weights[axis]
-            count = np.empty(len(weight), np.int64)
-            body_kernels.count_held(
-                w.distance, w.owner, w.ease, nodes.node, weight, axis, w.ends(axis), phi, LEAST, count
-            )
+            faces = w.faces(axis, self.weights[axis])
+            count = np.empty(len(faces.weight), np.int64)
+            body_kernels.count_held(w.samples(), nodes.node, faces, wet, count)
             first = np.concatenate([[0], np.cumsum(count)])
             part = Held(np.empty(first[-1], np.int64), np.empty((first[-1], 3), np.int64), np.empty((first[-1], 6)))
-            body_kernels.list_held(
-                w.distance,
-                w.owner,
-                w.ease,
-                nodes.node,
-                weight,
-                axis,
-                w.ends(axis),
-                phi,
-                LEAST,
-                w.position,
-                w.origin,
-                w.cell,
-                first,
-                *part,
-            )
+            body_kernels.list_held(w.samples(), nodes.node, faces, wet, w.position, w.frame(), first, part)
             parts.append(part)
         held = Held(*(np.concatenate(x) for x in zip(*parts)))
         # a cell that has no open face has no pressure
@@ -243,7 +228,9 @@ class PressureStep:
 
     def _outflow(self, velocity, source, phi):
         rhs = np.empty(self.phi.shape, np.float32)
-        flow_kernels.outflow(*velocity, *self.weights, *self.walls.walls, phi, LEAST, source, rhs)
+        flow_kernels.outflow(
+            FaceFields(*velocity), FaceFields(*self.weights), FaceFields(*self.walls.walls), phi, LEAST, source, rhs
+        )
         return rhs
 
     def _solve(self, velocity, rhs, tolerance, most, blown=None):
@@ -289,9 +276,7 @@ class PressureStep:
         self.given, self.taken, self.exchanged = given, got.sum(axis=0), float(np.abs(got).sum())
         for axis in range(3):
             part = np.zeros((len(w.weights[axis]), 2))
-            body_kernels.press_rest(
-                w.distance, w.owner, w.ease, self.nodes.node, self.weights[axis], axis, w.ends(axis), pressure, part
-            )
+            body_kernels.press_rest(w.samples(), self.nodes.node, w.faces(axis, self.weights[axis]), pressure, part)
             self.taken[axis] += self.full * part[:, 0].sum()
             self.exchanged += self.full * part[:, 1].sum()
 

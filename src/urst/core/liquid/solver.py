@@ -9,6 +9,7 @@ from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.pushed import PushedByLiquid
 from urst.core.checkpoint import Checkpointed
 from urst.core.curves.clock import Clock
+from urst.core.fields.face_fields import FaceFields
 from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.fields.pressure import Solution
 from urst.core.fields.wet import DENSITY
@@ -17,6 +18,7 @@ from urst.core.liquid.air import Kept
 from urst.core.liquid.band import Band, moving
 from urst.core.liquid.damping import damped
 from urst.core.liquid.inflows import Inflow, Region
+from urst.core.liquid.particle_kernels import Barriers, Lodging, Particles, StepRule
 from urst.core.liquid.port import SEEN, Port
 from urst.core.liquid.pressure_step import LEAST, PressureStep, spread
 from urst.core.liquid.restart import Lattice, taken_up
@@ -473,25 +475,11 @@ class LiquidSolver(Port, Checkpointed):
         level_kernels.advect(self.phi, *self.velocity, step, self.walls.reach, out)
         self.phi = out
         self.walls.place(time)
-        state = np.zeros(len(self.position), np.uint8)
-        particle_kernels.carry(
-            self.position,
-            self.speed,
-            self.affine,
-            *self.velocity,
-            self.phi,
-            np.float32(SPRAY),
-            (dt * self.gravity).astype(np.float32),
-            self.walls.distance,
-            self.walls.keep,
-            step,
-            np.float32(STAND),
-            self.walls.left,
-            self.walls.reach,
-            self.walls.met(),
-            self._owner_cell,
-            state,
-        )
+        w, state = self.walls, np.zeros(len(self.position), np.uint8)
+        particles = Particles(self.position, self.speed, self.affine)
+        barriers = Barriers(w.distance, w.keep, w.left, w.reach, w.met(), np.float32(STAND))
+        rule = StepRule(step, (dt * self.gravity).astype(np.float32), np.float32(SPRAY))
+        particle_kernels.carry(particles, FaceFields(*self.velocity), self.phi, barriers, rule, self._owner_cell, state)
         self.flying = int((state == particle_kernels.FLYING).sum())
         kept = state != particle_kernels.GONE
         if not kept.all():
@@ -554,7 +542,10 @@ class LiquidSolver(Port, Checkpointed):
         w, before = self.walls, self.velocity
         found, masses = [np.zeros_like(u) for u in before], [np.zeros_like(u) for u in before]
         particle_kernels.scatter(
-            self.position, self.speed, self.affine, self._start, self._owner_cell, w.reach, *masses, *found
+            Particles(self.position, self.speed, self.affine),
+            Lodging(self._start, self._owner_cell, w.reach),
+            FaceFields(*masses),
+            FaceFields(*found),
         )
         for axis, (u, mass) in enumerate(zip(found, masses)):
             particle_kernels.normalise(mass, u)

@@ -114,8 +114,8 @@ class Contacts(Checkpointed):
 
     def _surfaces(self):
         i, j = self.pairs.body.T
-        self.rub = np.sqrt(self.friction[i] * self.friction[j])
-        self.bounce = np.maximum(self.restitution[i], self.restitution[j])
+        self.pair_friction = np.sqrt(self.friction[i] * self.friction[j])
+        self.pair_restitution = np.maximum(self.restitution[i], self.restitution[j])
 
     def look(self, bodies: Bodies, dt: float, weight: float) -> None:
         """Bring those pairs up to date of which a body moves.

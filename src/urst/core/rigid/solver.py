@@ -371,7 +371,7 @@ class RigidSolver(Port, Checkpointed):
         for again in range(WAKES + 1):
             free = clusters.nodes(bodies)
             c.load[:] = 0.0
-            *motion, centre, turned = self._solve(dt, free, linear_damping, angular_damping, snapping)
+            velocity, moved, centre, turned, nodes = self._solve(dt, free, linear_damping, angular_damping, snapping)
             if bonded:
                 pushed, force = self._pushes(dt)
             rescaled = mass_scaling.scale_masses(
@@ -380,23 +380,20 @@ class RigidSolver(Port, Checkpointed):
             wake[:] = False
             woken = rest.wake_after(bodies, c.pairs, c.load, c.marks, weight, wake)
             missed = again < MISSES and manifolds.missed(
-                c.pairs, bodies, clusters.compounds.carrier, centre, motion[1], manifolds.SPARE, DEEP
+                c.pairs, bodies, clusters.compounds.carrier, centre, moved, manifolds.SPARE, DEEP
             )
             struck = clusters.strikes(bodies, c.pairs, force) if snapping and bonded else None
             if again == WAKES or not (woken or missed or rescaled or struck is not None):
                 s = self.settings
                 lost = substeps.conclude(
                     bodies,
-                    clusters.compounds,
+                    nodes,
                     clusters.creeping * (dt / self.step_dt),
                     self.rest,
-                    free,
                     turned,
-                    *motion,
+                    (velocity, moved),
+                    substeps.Limits(s.top_speed, s.top_spin, s.ease),
                     dt,
-                    s.top_speed,
-                    s.top_spin,
-                    s.ease,
                 )
                 break
             # what sleeps was a wall so far, what is firm was one body, what was left out was not met: take the check
@@ -514,27 +511,10 @@ class RigidSolver(Port, Checkpointed):
         )
         keep = np.exp([-linear_damping * h, -angular_damping * h])
         pull, ballast = self.steady_forces.on_nodes(self, len(free))
-        return substeps.solve(
-            c.pairs,
-            self.bonds,
-            self.joints.state,
-            self.bodies,
-            self.share,
-            ballast,
-            self.clusters.compounds,
-            c.rub,
-            c.bounce,
-            free,
-            pull,
-            weight,
-            keep,
-            count,
-            rules,
-            LAG,
-            snapping,
-            self.clusters.taken,
-            c.load,
-        )
+        rows_of = substeps.Rows(c.pairs, c.pair_friction, c.pair_restitution, self.bonds, self.joints.state)
+        nodes = substeps.NodeState(free, self.clusters.compounds, self.share, ballast, pull, self.clusters.taken)
+        rule = substeps.StepRule(count, rules, keep, weight, LAG, snapping)
+        return *substeps.solve(rows_of, nodes, self.bodies, rule, c.load), nodes
 
     def wake_up(self, wake: np.ndarray) -> None:
         """Wake some bodies (n,) bool, and what bonds and joints hold to them."""

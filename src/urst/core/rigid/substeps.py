@@ -6,11 +6,16 @@ bodies are moved, and then takes back what that added to their speed (Catto 2024
 over a check; gaps follow from how far bodies have moved since.
 """
 
+from typing import NamedTuple
+
 import numpy as np
 
 from urst.core.jit import serial
 from urst.core.rigid import bond_kernels, compounds, joint_kernels, line_search, mass_scaling, rest, rows, state, sweeps
-from urst.core.rigid.manifolds import SPARE
+from urst.core.rigid.bond_kernels import BondState
+from urst.core.rigid.compounds import Compounds
+from urst.core.rigid.joint_kernels import JointRows, JointState
+from urst.core.rigid.manifolds import SPARE, Manifolds
 from urst.core.rigid.state import Inertia
 from urst.core.rigid.sweeps import ONE, REAL, ZERO
 
@@ -19,90 +24,127 @@ from urst.core.rigid.sweeps import ONE, REAL, ZERO
 HARD, HARD_LEAST = 16.0, 0.02
 
 
+class Rows(NamedTuple):
+    """What the sweeps go over: contacts, bonds and joints."""
+
+    manifolds: Manifolds
+    friction: np.ndarray
+    """(p,) of each manifold"""
+    restitution: np.ndarray
+    """(p,)"""
+    bonds: BondState
+    joints: JointState
+
+
+class NodeState(NamedTuple):
+    """What moves as one: `m` nodes, bodies and compounds, and a dummy behind them."""
+
+    free: np.ndarray
+    """(m + 1,) bool, which may be moved"""
+    joined: Compounds
+    scale: np.ndarray
+    """(n,) how much heavier each body is taken as, see `mass_scaling`"""
+    ballast: np.ndarray
+    """(m + 1,) how much heavier nodes are to what meets them, by what goes along with them"""
+    pull: np.ndarray
+    """(m + 1, 6) acceleration by what is steady [m/s2], [rad/s2]"""
+    taken: np.ndarray
+    """(n, 6) impulses on members of compounds, see `compounds.gather` [N s], [N m s]"""
+
+
+class StepRule(NamedTuple):
+    """How a check is solved."""
+
+    substeps: int
+    sweep: sweeps.Rules
+    keep: np.ndarray
+    """(2,) fractions of velocity and of spin kept over a substep"""
+    weight: float
+    """how strong gravity is [m/s2]"""
+    lag: float
+    """see `bond_kernels.sweep` [s]"""
+    brittle: bool
+    """whether bonds part within the check"""
+
+
+class Going(NamedTuple):
+    """How nodes go, (m + 1, 6) each."""
+
+    velocity: np.ndarray
+    """and spins [m/s], [rad/s]"""
+    moved: np.ndarray
+    """shifts and turns since the start [m], [rad]"""
+    start: np.ndarray
+    """what contacts and bonds did in the last substep, done again at the start of the next, float32 [m/s], [rad/s]"""
+
+
+class Rods(NamedTuple):
+    """Rows of the joints."""
+
+    rows: JointRows
+    number: int
+    """how many there are"""
+
+
 @serial
-def solve(
-    m,
-    bonds,
-    joints,
-    bodies,
-    share,
-    ballast,
-    joined,
-    friction,
-    restitution,
-    free,
-    pull,
-    weight,
-    keep,
-    count,
-    rules,
-    lag,
-    brittle,
-    taken,
-    load,
-):
+def solve(rows_of, nodes, bodies, rule, load):
     """Solve the contacts and bonds of a check.
 
     Parameters
     ----------
-    m : Manifolds
-        Their impulses are written.
-    bonds : BondState
-        Likewise.
-    joints : JointState
-        Likewise.
+    rows_of : Rows
+        Impulses are written.
+    nodes : NodeState
     bodies : Bodies
-    share : (n,)
-        How much heavier each is taken as, see `mass_scaling`.
-    ballast : (m + 1,)
-        How much heavier nodes are to what meets them, by what goes along with them.
-    joined : Compounds
-    friction, restitution : (p,)
-        Of each manifold.
-    free : (m + 1,) bool
-        Which nodes, bodies and compounds, may be moved; the last is a dummy.
-    pull : (m + 1, 6)
-        Acceleration of each node by what is steady [m/s2], [rad/s2].
-    weight : float
-        How strong gravity is [m/s2].
-    keep : (2,)
-        Shares of velocity and of spin kept over a substep.
-    count : int
-        Substeps.
-    rules : Rules
-    lag : float
-        See `bond_kernels.sweep` [s].
-    brittle : bool
-        Whether bonds part within the check.
-    taken : (n, 6)
-        See `compounds.gather`.
+        Not moved here, see `conclude`.
+    rule : StepRule
     load : (p,)
         Written: mean normal force between the bodies of each pair [N].
 
     Returns
     -------
     (velocity, moved, centre, turned)
-        Velocities and spins at the end, shifts and turns, (m + 1, 6) each; where the nodes were at the start (m + 1,
-        3); how the bodies stood half way, (n, 3, 3), which is where they have those spins.
+        Velocities and spins at the end, shifts and turns, (m + 1, 6) each; where the nodes were at the start
+        (m + 1, 3); how the bodies stood half way, (n, 3, 3), which is where they have those spins.
     """
+    m, bonds, joints = rows_of.manifolds, rows_of.bonds, rows_of.joints
+    free, joined, rules = nodes.free, nodes.joined, rule.sweep
     n = len(free)
     inertia, turned = Inertia(np.zeros(n), np.zeros((n, 6))), np.empty((len(bodies.mass), 3, 3))
     velocity, moved, start, centre = np.zeros((n, 6)), np.zeros((n, 6)), np.zeros((n, 6), REAL), np.empty((n, 3))
-    state.half_way(bodies, free, count * float(rules.h), turned)
+    state.half_way(bodies, free, rule.substeps * float(rules.h), turned)
     state.weigh(bodies, free, turned, inertia)
     state.load(bodies, free, turned, centre, velocity)
-    compounds.gather(bodies, joined, free, centre, inertia, velocity, taken)
-    mass_scaling.apply_scale(share, inertia)
-    mass_scaling.apply_scale(ballast, inertia)
+    compounds.gather(bodies, joined, free, centre, inertia, velocity, nodes.taken)
+    mass_scaling.apply_scale(nodes.scale, inertia)
+    mass_scaling.apply_scale(nodes.ballast, inertia)
     laid = rows.lay_out(
-        m, free, joined.carrier, centre, bodies.position, bodies.rotation, turned, inertia, friction, restitution, SPARE
+        m,
+        free,
+        joined.carrier,
+        centre,
+        bodies.position,
+        bodies.rotation,
+        turned,
+        inertia,
+        rows_of.friction,
+        rows_of.restitution,
+        SPARE,
     )
     sweeps.warm(laid, start)
     some = bond_kernels.prepare(
-        bonds, bodies.position, bodies.rotation, bodies.orientation, inertia, float(rules.h), lag, brittle, start
+        bonds,
+        bodies.position,
+        bodies.rotation,
+        bodies.orientation,
+        inertia,
+        float(rules.h),
+        rule.lag,
+        rule.brittle,
+        start,
     )
     h = float(rules.h)
-    rods, count_rods = joint_kernels.lay_out(
+    laid_rods, count_rods = joint_kernels.lay_out(
         joints,
         bodies.position,
         bodies.rotation,
@@ -111,33 +153,14 @@ def solve(
         velocity,
         inertia,
         h,
-        0.5 * count * h,
-        lag,
+        0.5 * rule.substeps * h,
+        rule.lag,
         start,
     )
     reach = sweeps.reach(laid.body, laid.manifold, free)
-    _advance(
-        laid,
-        reach,
-        bonds,
-        some,
-        joints,
-        rods,
-        count_rods,
-        lag,
-        brittle,
-        inertia,
-        velocity,
-        moved,
-        start,
-        free,
-        pull,
-        weight,
-        keep,
-        count,
-        rules,
-    )
-    rows.keep(laid, m, count * float(rules.h), load)
+    rods, going = Rods(laid_rods, count_rods), Going(velocity, moved, start)
+    _advance(laid, reach, rows_of, some, rods, inertia, going, nodes, rule)
+    rows.keep(laid, m, rule.substeps * float(rules.h), load)
     return velocity, moved, centre, turned
 
 
@@ -153,45 +176,60 @@ def _live(free, velocity):
     return some[:count]
 
 
+class Limits(NamedTuple):
+    """How fast bodies may go."""
+
+    speed: float
+    """[m/s]"""
+    spin: float
+    """[rad/s]"""
+    ease: float
+    """how soon what is faster comes down to these; 0: at once [s]"""
+
+
 @serial
-def conclude(bodies, joined, creeping, calm, free, turned, velocity, moved, dt, top_speed, top_spin, ease):
-    """Move the bodies at the end of a check, and count how long each has been calm; see `state.spin_up` for the
-    result."""
+def conclude(bodies, nodes, creeping, calm, turned, motion, limits, dt):
+    """Move the bodies at the end of a check, and count how long each has been calm.
+
+    Parameters
+    ----------
+    bodies : Bodies
+        Written.
+    nodes : NodeState
+        As `solve` was given them.
+    creeping : (n, 6)
+        How members of compounds creep over the check, see `compounds.creep`.
+    calm : Rest
+        Written.
+    turned : (n, 3, 3)
+        As `solve` returned it.
+    motion : (velocity, moved)
+        As `solve` returned them.
+    limits : Limits
+    dt : float [s]
+
+    Returns
+    -------
+    int
+        See `state.spin_up`.
+    """
+    joined, free = nodes.joined, nodes.free
+    velocity, moved = motion
     state.move(bodies, free, turned, velocity, moved)
     compounds.carry(bodies, joined, free, velocity, moved, dt)
     compounds.creep(bodies, creeping)
-    lost = state.spin_up(bodies, top_speed, top_spin, ease, dt)
+    lost = state.spin_up(bodies, limits.speed, limits.spin, limits.ease, dt)
     rest.count(bodies, calm, dt)
     return lost
 
 
 @serial
-def _advance(
-    rows,
-    reach,
-    bonds,
-    some,
-    joints,
-    rods,
-    count_rods,
-    lag,
-    brittle,
-    inertia,
-    velocity,
-    moved,
-    start,
-    free,
-    pull,
-    weight,
-    keep,
-    substeps,
-    rules,
-):
-    """Advance velocities (n + 1, 6) by some substeps.
-
-    `start` (n + 1, 6): what contacts and bonds did to each body in the last substep, done again at the start of the
-    next.
-    """
+def _advance(rows, reach, rows_of, some, rods, inertia, going, nodes, rule):
+    """Advance velocities by some substeps."""
+    bonds, joints, rules = rows_of.bonds, rows_of.joints, rule.sweep
+    velocity, moved, start = going.velocity, going.moved, going.start
+    free, pull, weight, keep = nodes.free, nodes.pull, rule.weight, rule.keep
+    lag, brittle = rule.lag, rule.brittle
     h, n = float(rules.h), len(free)
     before, stood = np.empty((n, 6), REAL), np.empty((n, 6))
     # what the sweeps see of velocities and shifts
@@ -202,8 +240,8 @@ def _advance(
     todo, hot = np.zeros(len(rows.slots), np.uint8), np.zeros(n, np.uint8)
     bonds.load[:] = 0.0
     hard = max(HARD * h * weight, HARD_LEAST)
-    held, live = len(some) > 0 or count_rods > 0, _live(free, velocity)
-    for _ in range(substeps):
+    held, live = len(some) > 0 or rods.number > 0, _live(free, velocity)
+    for _ in range(rule.substeps):
         fierce = False
         for k in live:
             if free[k]:
@@ -220,7 +258,7 @@ def _advance(
             line_search.rescale_impulses(rows, free, quick, hard)
         if held:
             stood[:] = moved
-        joint_kernels.sweep(joints, rods, count_rods, quick, stood, inertia, False)
+        joint_kernels.sweep(joints, rods.rows, rods.number, quick, stood, inertia, False)
         bond_kernels.sweep(bonds, some, quick, stood, inertia, h, lag, False)
         sweeps.solve_all(rows, reach, quick, shift, came, rules, ONE, todo, hot)
         for k in live:
@@ -228,11 +266,11 @@ def _advance(
                 # of what is driven neither has changed
                 moved[k, c] += h * (velocity[k, c] + (quick[k, c] - before[k, c]))
                 shift[k, c] = moved[k, c]
-        joint_kernels.sweep(joints, rods, count_rods, quick, stood, inertia, True)
+        joint_kernels.sweep(joints, rods.rows, rods.number, quick, stood, inertia, True)
         bond_kernels.sweep(bonds, some, quick, stood, inertia, h, lag, True)
         sweeps.solve_all(rows, reach, quick, shift, came, rules, ZERO, todo, hot)
         sweeps.note(rows)
-        joint_kernels.note(joints, rods, count_rods, 0.0)
+        joint_kernels.note(joints, rods.rows, rods.number, 0.0)
         for b in some:
             for c in range(6):
                 bonds.load[b, c] += bonds.impulse[b, c]
@@ -249,4 +287,4 @@ def _advance(
                         moved[k, c] -= 0.5 * h * h * pull[k, c]
         if brittle:
             bond_kernels.snap(bonds, some, moved, inertia, start)
-    joint_kernels.note(joints, rods, count_rods, substeps * h)
+    joint_kernels.note(joints, rods.rows, rods.number, rule.substeps * h)

@@ -1,5 +1,7 @@
 """Kernels between a liquid and bodies: how fast walls move, what of each face a body holds, where liquid is shut in."""
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import prange
 
@@ -9,6 +11,56 @@ from urst.core.solids.wall_kernels import NONE, ONE, ZERO, closed_share
 
 #: how deep a body's samples are looked at to see how much of it is wet [cells]
 SKIN = np.float32(1.5)
+
+
+class Samples(NamedTuple):
+    """What is within walls, at eight samples a cell."""
+
+    distance: np.ndarray
+    """(2nx, 2ny, 2nz) float32 from the nearest wall, as `wall_kernels.carve` writes it [cells]"""
+    owner: np.ndarray
+    """(2nx, 2ny, 2nz) int32, whose wall that is"""
+    ease: np.ndarray
+    """(n,) float32, see `wall_kernels.closed_share`"""
+
+
+class AxisFaces(NamedTuple):
+    """The faces across one axis."""
+
+    axis: int
+    weight: np.ndarray
+    """their open fractions, float32"""
+    ends: np.ndarray
+    """(2,) bool, whether the first and the last of them lie in sides of the grid that are walls"""
+
+
+class Wetted(NamedTuple):
+    """Where pressure is solved."""
+
+    phi: np.ndarray
+    """(nx, ny, nz) float32 [cells]"""
+    least: np.float32
+    """cells above minus this are no liquid [cells]"""
+
+
+class Frame(NamedTuple):
+    """Where the grid lies."""
+
+    origin: np.ndarray
+    """(3,) least corner [m]"""
+    cell: float
+    """[m]"""
+
+
+class BodyMotion(NamedTuple):
+    """How `n` bodies move."""
+
+    position: np.ndarray
+    """(n, 3) centres [m]"""
+    velocity: np.ndarray
+    """(n, 3) [m/s]"""
+    spin: np.ndarray
+    """(n, 3) [rad/s]"""
 
 
 @inline
@@ -43,12 +95,24 @@ def _middle(axis, i, j, k, origin, cell):
 
 
 @parallel
-def move_walls(distance, owner, ease, weight, axis, ends, loose, position, velocity, spin, origin, cell, wall):
-    """Write the velocity along an axis [m/s] of what closes each face across it, the mean of bodies by what they close.
+def move_walls(samples, faces, bodies, loose, frame, wall):
+    """Write the velocity along an axis of what closes each face across it, the mean of bodies by what they close.
 
-    It is 0 where none does. In sides of the grid that are walls, `ends` (2,), `loose` ones (n,) do not count: they
-    lie against these.
+    Parameters
+    ----------
+    samples : Samples
+    faces : AxisFaces
+    bodies : BodyMotion
+    loose : (n,) bool
+        In sides of the grid that are walls these do not count: they lie against them.
+    frame : Frame
+    wall : faces, float32
+        Written; 0 where nothing closes any of a face [m/s].
     """
+    distance, owner, ease = samples.distance, samples.owner, samples.ease
+    axis, weight, ends = faces.axis, faces.weight, faces.ends
+    position, velocity, spin = bodies.position, bodies.velocity, bodies.spin
+    origin, cell = frame.origin, frame.cell
     d, e = (axis + 1) % 3, (axis + 2) % 3
     for row in prange(wall.shape[0]):
         i, middle = np.int64(row), np.empty(3)
@@ -105,8 +169,11 @@ def _solved(phi, least, i, j, k):
 
 
 @parallel
-def count_held(distance, owner, ease, node, weight, axis, ends, phi, least, count):
+def count_held(samples, node, faces, wet, count):
     """Write for each plane of faces across an axis how many entries `list_held` makes of it, count (planes,)."""
+    distance, owner, ease = samples.distance, samples.owner, samples.ease
+    axis, weight, ends = faces.axis, faces.weight, faces.ends
+    phi, least = wet.phi, wet.least
     for row in prange(weight.shape[0]):
         i, bodies, shares = np.int64(row), np.empty(8, np.int64), np.empty(8)
         n = 0
@@ -122,53 +189,31 @@ def count_held(distance, owner, ease, node, weight, axis, ends, phi, least, coun
 
 
 @parallel
-def list_held(
-    distance,
-    owner,
-    ease,
-    node,
-    weight,
-    axis,
-    ends,
-    phi,
-    least,
-    position,
-    origin,
-    cell,
-    first,
-    out_body,
-    out_cell,
-    out_value,
-):
+def list_held(samples, node, faces, wet, position, frame, first, out):
     """List what bodies hold of faces beside liquid.
 
     Parameters
     ----------
-    distance, owner
-        As `wall_kernels.carve` writes them.
-    ease : (n,) float32
-        See `wall_kernels.closed_share`.
+    samples : Samples
     node : (n,) int64
         Bodies of NO_NODE are left out.
-    weight : faces
-        Open shares of the faces across `axis`.
-    axis : int
-    ends : (2,) bool
-        Whether the first and the last of them lie in sides of the grid that are walls.
-    phi : (nx, ny, nz) float32
-        Cells above -least are no liquid [cells].
-    least : float32
+    faces : AxisFaces
+    wet : Wetted
     position : (n, 3) float [m]
         The bodies' centres.
-    origin : (3,) float [m]
-    cell : float [m]
+    frame : Frame
     first : (planes + 1,) int64
-        Where the entries of each plane of faces begin.
-    out_body : (m,) int64
-    out_cell : (m, 3) int64
-    out_value : (m, 6) float
-        What a unit of the body's velocity, and of its spin about its centre, drives out of that cell through that face.
+        Where the entries of each plane of faces begin, from `count_held` on the same arguments; else it writes out of
+        bounds.
+    out : Held
+        Written: bodies (m,), cells (m, 3), and what a unit of the body's velocity, and of its spin about its centre,
+        drives out of that cell through that face (m, 6).
     """
+    distance, owner, ease = samples.distance, samples.owner, samples.ease
+    axis, weight, ends = faces.axis, faces.weight, faces.ends
+    phi, least = wet.phi, wet.least
+    origin, cell = frame.origin, frame.cell
+    out_body, out_cell, out_value = out.body, out.cell, out.value
     d, e = (axis + 1) % 3, (axis + 2) % 3
     for row in prange(weight.shape[0]):
         i, bodies, shares, middle = np.int64(row), np.empty(8, np.int64), np.empty(8), np.empty(3)
@@ -205,9 +250,20 @@ def list_held(
 
 
 @parallel
-def press_rest(distance, owner, ease, node, weight, axis, ends, pressure, out):
-    """Sum up for each plane of faces across an axis what pressure does to what has no node and to the grid's sides, out
-    (planes, 2): the sum and that of the sizes."""
+def press_rest(samples, node, faces, pressure, out):
+    """Sum up for each plane of faces across an axis what pressure does to what has no node and to the grid's sides.
+
+    Parameters
+    ----------
+    samples : Samples
+    node : (n,) int64
+    faces : AxisFaces
+    pressure : (nx, ny, nz) float32
+    out : (planes, 2) float
+        Written: the sum and that of the sizes.
+    """
+    distance, owner, ease = samples.distance, samples.owner, samples.ease
+    axis, weight, ends = faces.axis, faces.weight, faces.ends
     nx, ny, nz = pressure.shape
     for row in prange(weight.shape[0]):
         i, bodies, shares = np.int64(row), np.empty(8, np.int64), np.empty(8)

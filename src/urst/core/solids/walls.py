@@ -6,6 +6,7 @@ from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.fragments import Fragments
 from urst.core.solids import body_kernels, thin_kernels
 from urst.core.solids import wall_kernels as kernels
+from urst.core.solids.body_kernels import AxisFaces, BodyMotion, Frame, Samples
 
 #: how far from walls the distance is known, and how far into them fields are continued [cells]
 REACH, INTO = 4.0, 3.5
@@ -176,6 +177,25 @@ class Walls:
         thin_kernels.guard(reach, self.reach)
         thin_kernels.room_about(self.distance, self.home, self.reach, self.share, self.room)
 
+    def samples(self) -> Samples:
+        """Return what is within walls, for kernels."""
+        return Samples(self.distance, self.owner, self.ease)
+
+    def faces(self, axis: int, weight: np.ndarray | None = None) -> AxisFaces:
+        """Return the faces across an axis, for kernels.
+
+        Parameters
+        ----------
+        axis : int
+        weight : faces, float32, optional
+            Open fractions other than the walls' own.
+        """
+        return AxisFaces(axis, self.weights[axis] if weight is None else weight, self.ends(axis))
+
+    def frame(self) -> Frame:
+        """Return where the grid lies, for kernels."""
+        return Frame(self.origin, self.cell)
+
     def met(self):
         """Return what particles meet of thin walls: planes, faces, owners, those beside each body (itself too) and
         where they begin, how each has turned and moved since it was placed last, velocities, positions, spins, origin
@@ -243,22 +263,9 @@ class Walls:
             Those that may part from the sides of the grid.
         """
         loose = np.zeros(len(velocity), bool) if loose is None else loose
+        bodies, frame = BodyMotion(self.position, velocity, spin), self.frame()
         for axis in range(3):
-            body_kernels.move_walls(
-                self.distance,
-                self.owner,
-                self.ease,
-                self.weights[axis],
-                axis,
-                self.ends(axis),
-                loose,
-                self.position,
-                velocity,
-                spin,
-                self.origin,
-                self.cell,
-                self.walls[axis],
-            )
+            body_kernels.move_walls(self.samples(), self.faces(axis), bodies, loose, frame, self.walls[axis])
 
         if self._beyond is not None:
             for axis in range(3):
