@@ -43,7 +43,7 @@ class Live:
         self.store.mkdir()
         library.use(Meshes(self.store))
         with engine().begin() as connection:
-            connection.execute(text("TRUNCATE shots, bakes, holdings CASCADE"))
+            connection.execute(text("TRUNCATE shots, bakes, holdings, workers CASCADE"))
             connection.execute(text("TRUNCATE procrastinate_jobs CASCADE"))
         with socket.socket() as probe:
             probe.bind(("127.0.0.1", 0))
@@ -61,11 +61,13 @@ class Live:
         with contextlib.suppress(httpx.TransportError):
             return httpx.get(f"{self.base}/alive", timeout=2).status_code == 200
 
-    def start(self, name: str, *words: str) -> subprocess.Popen:
-        """Start one of Urst's own processes."""
+    def start(self, name: str, *words: str, command: str = "") -> subprocess.Popen:
+        """Start one of Urst's own processes, under a name other than its command if wanted."""
         env = os.environ | {"URST_STORE": str(self.store)}
         log = open(Path(self._folder.name) / f"{name}.log", "ab")
-        process = subprocess.Popen([sys.executable, "-m", "urst.cli", name, *words], env=env, stdout=log, stderr=log)
+        process = subprocess.Popen(
+            [sys.executable, "-m", "urst.cli", command or name, *words], env=env, stdout=log, stderr=log
+        )
         log.close()
         self.processes[name] = process
         return process

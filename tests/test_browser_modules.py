@@ -159,8 +159,8 @@ class Modules(unittest.TestCase):
               asked.push(list);
               return { promise: answer ? Promise.resolve(list.map(answer)) : Promise.reject(new Error('gone')), cancel:
               () => cancelled.push(first) };
-            } }; const frames = new m.Frames(loader, () => {}, () => ({}), () => time), settle = () => new Promise(r
-            => { setTimeout(r, 5); }), out = {}; const all = Array.from({ length: 20 }, (_, i) => i + 1);
+            } }; const frames = new m.Frames(loader, () => {}, () => ({}), () => time), settle = () => new 
+            Promise(r => { setTimeout(r, 5); }), out = {}; const all = Array.from({ length: 20 }, (_, i) => i + 1);
             frames.ahead('k', all, 1, 20); await settle(); out.first = asked.splice(0); frames.ahead('k', all, 1, 20);
             await settle(); out.rows = asked.splice(0); out.kept = all.filter(f => frames.has('k', f)); answer = null;
             const tries = []; for (time = 0; time < 9000; time += 100) { if (frames.get('gone', 1) === null &&
@@ -209,8 +209,8 @@ class Modules(unittest.TestCase):
     def test_only_the_answer_to_the_last_question_fills_the_panel(self):
         found = self.run_module(
             "panel",
-            """ const element = document.createElement('div'); document.body.append(element); window.htmx = { ajax: ()
-            => {} }; const panel = new m.Panel(element, '', () => 'fall', () => {}), xhrs = [{}, {}, {}]; const tell =
+            """ const element = document.createElement('div'); document.body.append(element); window.htmx = { ajax: () =>
+            {} }; const panel = new m.Panel(element, '', () => 'fall', () => {}), xhrs = [{}, {}, {}]; const tell =
             (name, xhr) => { const e = new CustomEvent(name, { detail: { xhr, target: element, shouldSwap: true } });
             document.body.dispatchEvent(e); return e.detail.shouldSwap; }; for (const x of xhrs)
             tell('htmx:beforeRequest', x); return [tell('htmx:beforeSwap', xhrs[1]), tell('htmx:beforeSwap', xhrs[0]),

@@ -1,7 +1,9 @@
 """Queue and worker: progress, stop, a dead worker, a lost database."""
 
+import json
 import time
 import unittest
+from unittest import mock
 
 from sqlalchemy import text
 
@@ -12,6 +14,7 @@ from urst.db.engine import engine, session
 from urst.db.tables import BakeRow, RunRow
 from urst.jobs import queue
 from urst.shot.keys import layer_keys
+from urst.shot.plan import plan
 from urst.store.store import Store
 
 
@@ -95,7 +98,7 @@ class Work(unittest.TestCase):
             connection.execute(
                 text(
                     "INSERT INTO procrastinate_jobs (queue_name, task_name, args, status) "
-                    "VALUES ('bakes', 'run', jsonb_build_object('run_id', :run), 'failed')"
+                    "VALUES ('bakes-2', 'run', jsonb_build_object('run_id', :run), 'failed')"
                 ),
                 {"run": ids[1]},
             )
@@ -131,6 +134,60 @@ class Work(unittest.TestCase):
         done = self.ended(run)
         self.assertEqual(done.state, "failed")
         self.assertIn("import its file again", done.message)
+
+    def baked_once(self, key):
+        """Whether no frame was baked twice."""
+        lines = (self.store.folder(key) / "times.jsonl").read_text().splitlines()
+        frames = [json.loads(line)[0] for line in lines]
+        return len(frames) == len(set(frames))
+
+    def test_a_draft_goes_before_a_long_bake_which_then_goes_on(self):
+        long = falling_box(3000)
+        first = self.submit(long)
+        wait_for(lambda: row(first).progress.get("done", 0) > 5, "some frames")
+        short = falling_box(20, steps=5)
+        second = queue.submit(self.live.add(short), short, ["fall"], urgent=True)
+        self.assertEqual(self.ended(second, 60).state, "done")
+        self.assertIn(row(first).state, runs.OPEN)
+        done = len(self.store.frames(layer_keys(long)["fall"]))
+        wait_for(lambda: len(self.store.frames(layer_keys(long)["fall"])) > done + 5, "the long one to go on", 60)
+        with session() as db:
+            runs.request_stop(db, first)
+        self.assertEqual(self.ended(first, 20).state, "stopped")
+
+    def test_two_workers_bake_two_shots_alike_once_and_one_takes_over_when_the_other_dies(self):
+        self.live.start("worker2", command="worker")
+        shot = falling_box(900)
+        key = layer_keys(shot)["fall"]
+        both = [queue.submit(self.live.add(shot), shot, ["fall"]) for _ in range(2)]
+        wait_for(lambda: len(self.store.frames(key)) > 20, "some frames")
+        with session() as db:
+            self.assertEqual(len(runs.workers(db)), 2)
+        busy = next(r.worker for r in map(row, both) if r.progress.get("done"))
+        name = next(n for n, p in self.live.processes.items() if busy.endswith(f" {p.pid}"))
+        self.live.kill(name)
+        for run in both:
+            self.assertEqual(self.ended(run, 150).state, "done")
+        self.assertEqual(self.store.frames(key), list(shot.frames()))
+
+    def test_two_shots_alike_are_baked_once(self):
+        self.live.start("worker2", command="worker")
+        shot = falling_box(400, steps=3)
+        both = [queue.submit(self.live.add(shot), shot, ["fall"]) for _ in range(2)]
+        for run in both:
+            self.assertEqual(self.ended(run, 60).state, "done")
+        self.assertTrue(self.baked_once(layer_keys(shot)["fall"]))
+
+    def test_work_waits_for_a_worker_that_it_fits_into(self):
+        large = tiny(end=3)
+        step = plan(large)[1]
+        self.assertEqual(queue.queue_for(large, step), "bakes-2")
+        with mock.patch.object(queue, "forecast", lambda shot, x: mock.Mock(memory=5e9)):
+            self.assertEqual(queue.queue_for(large, step, 64e9), "bakes-8")
+            # the largest there is gets it, and says that it does not fit
+            self.assertEqual(queue.queue_for(large, step, 4e9), "bakes-4")
+        self.assertEqual(queue.queues_within(9e9), ["bakes-2", "bakes-4", "bakes-8"])
+        self.assertEqual(queue.queues_within(1e9), ["bakes-2"])
 
 
 if __name__ == "__main__":

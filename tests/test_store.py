@@ -14,8 +14,8 @@ from unittest import mock
 
 import numpy as np
 
-from urst.errors import CacheDamaged, StoreFull
-from urst.store import frames
+from urst.errors import CacheDamaged, Stopped, StoreFailed, StoreFull
+from urst.store import frames, lease
 from urst.store.holding import Holding, look
 from urst.store.store import Store
 
@@ -213,6 +213,51 @@ class Holdings(unittest.TestCase):
         self.assertEqual(list(look(self.store, KEY, more).frames), [1, 2])
         self.store.remove(KEY)
         self.assertEqual(look(self.store, KEY, more), Holding())
+
+
+class Leases(unittest.TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.store = Store(folder.name)
+        self.path = self.store.folder(KEY) / "lease"
+
+    def test_one_holds_a_key_and_another_waits_and_may_give_up(self):
+        looks = []
+
+        def look():
+            looks.append(1)
+            if len(looks) > 2:
+                raise Stopped("enough")
+
+        with self.store.claim(KEY):
+            self.assertIn(str(os.getpid()), self.path.read_text())
+            with self.assertRaises(Stopped), self.store.claim(KEY, look):
+                self.fail("two hold it")
+        self.assertFalse(self.path.exists())
+        with self.store.claim(KEY):
+            pass
+
+    def test_what_a_dead_one_held_is_taken_over_once(self):
+        self.path.parent.mkdir(parents=True)
+        self.path.write_text("elsewhere 1 x")
+        old = time.time() - lease.DEAD_AFTER - 5
+        os.utime(self.path, (old, old))
+        with self.store.claim(KEY):
+            self.assertIn(str(os.getpid()), self.path.read_text())
+        self.assertEqual(list(self.path.parent.iterdir()), [])
+
+    def test_a_holder_learns_that_it_was_taken_for_dead(self):
+        with mock.patch.object(lease, "BEAT", 0.01), self.store.claim(KEY) as mine:
+            mine.check()
+            self.path.write_text("another 2 y")
+            deadline = time.monotonic() + 5
+            while time.monotonic() < deadline and not mine._lost:
+                time.sleep(0.01)
+            with self.assertRaisesRegex(StoreFailed, "Another process has taken over"):
+                mine.check()
+        # what is another's stays
+        self.assertEqual(self.path.read_text(), "another 2 y")
 
 
 if __name__ == "__main__":

@@ -1,11 +1,16 @@
 """The errors Urst raises on purpose.
 
-UrstError ├── BadValue (ValueError)      a document, setting or argument is out of range ├── BadMesh (ValueError)
-a mesh cannot be used as it is ├── BadFile (ValueError)       a file cannot be read ├── Conflict
-somebody else has changed the same in the meantime ├── CacheDamaged (OSError)     a cached frame fails its checksum
-├── StoreFull (OSError)        there is no room for the next frame ├── StoreFailed (OSError)      the disk does not
-take what is to be written ├── SolverFailed (ArithmeticError)  a solver met a non-finite or exploding quantity └──
-Stopped                    work was stopped on request
+UrstError
+├── BadValue (ValueError)      a document, setting or argument is out of range
+├── BadMesh (ValueError)       a mesh cannot be used as it is
+├── BadFile (ValueError)       a file cannot be read
+├── Conflict                   somebody else has changed the same in the meantime
+├── CacheDamaged (OSError)     a cached frame fails its checksum
+├── StoreFull (OSError)        there is no room for the next frame
+├── StoreFailed (OSError)      the disk does not take what is to be written
+├── SolverFailed (ArithmeticError)  a solver met a non-finite or exploding quantity
+├── Stopped                    work was stopped on request
+└── Yielded (Stopped)          work gave way to more urgent work, and goes on later
 
 Every message is one sentence a user can act on: what, expected, got, way out.
 """
@@ -49,3 +54,7 @@ class SolverFailed(UrstError, ArithmeticError):
 
 class Stopped(UrstError):
     """The work was stopped on request; what is done is kept."""
+
+
+class Yielded(Stopped):
+    """The work gave way to more urgent work; what is done is kept, and it goes on later."""

@@ -20,6 +20,7 @@ from urst.shot.graph import group_of
 from urst.shot.keys import layer_keys
 from urst.shot.plan import Step, plan
 from urst.store import machine
+from urst.store.lease import Lease
 from urst.store.store import Store
 
 log = logging.getLogger("urst.bake")
@@ -47,6 +48,22 @@ Report = Callable[[Progress], None]
 #: called before layers are begun, with what `kinds.rehearsal` calls their kernels, and what ends the wait by raising
 Prepare = Callable[[list[str], Callable[[], None]], None]
 ShouldStop = Callable[[], bool]
+
+
+def pending(shot: Shot, store: Store, wanted: list[str] | None = None) -> list[Step]:
+    """Return the steps of a plan that are not fresh, in order.
+
+    Parameters
+    ----------
+    shot, store : Shot, Store
+    wanted : list of str, optional
+        Ids of layers; all if not given.
+    """
+    return [
+        step
+        for step in plan(shot, wanted)
+        if not all(is_fresh(shot, store, layer_id, key) for layer_id, key in zip(step.layers, step.keys))
+    ]
 
 
 def bake(
@@ -158,17 +175,26 @@ class _StepRun:
         return self.step.keys[0]
 
     def check_cancelled(self) -> None:
-        """Raise if somebody asked to stop."""
+        """Raise if somebody asked to stop; `should_stop` may itself raise `Yielded`."""
         if self.should_stop():
             raise Stopped("The bake was stopped; its finished frames are kept and it can go on from there.")
 
     def run(self, prepare: Prepare) -> None:
         """Bake what is not fresh of it."""
-        if all([is_fresh(self.shot, self.store, layer_id, key) for layer_id, key in self.members]):
+        if self._is_fresh():
             return
         self.check_cancelled()
         prepare(rehearsed(self.shot, self.step), self.check_cancelled)
         _check_disk(self.store)
+        with self.store.claim(self.state_key, self.check_cancelled) as lease:
+            # another may have baked it meanwhile, for this shot or another
+            if not self._is_fresh():
+                self._bake(lease)
+
+    def _is_fresh(self) -> bool:
+        return all([is_fresh(self.shot, self.store, layer_id, key) for layer_id, key in self.members])
+
+    def _bake(self, lease: Lease) -> None:
         started = time.perf_counter()
         work = self._work()
         self._write_static(work)
@@ -176,6 +202,14 @@ class _StepRun:
             work, at = self._resumed(work)
             present = {key: set(self.store.frames(key)) for key in self.step.keys}
             for frame in range(at + 1, self.shot.end + 1):
+                lease.check()
+                try:
+                    self.check_cancelled()
+                except Stopped:
+                    # whoever goes on need not do again what has been done
+                    if frame > at + 1:
+                        self.store.write_checkpoint(self.state_key, frame - 1, work.snapshot())
+                    raise
                 self._frame(work, frame, present)
             return
         seconds = time.perf_counter() - started
@@ -217,7 +251,6 @@ class _StepRun:
 
     def _frame(self, work: Work, frame: int, present: dict[str, set[int]]) -> None:
         """Advance to a frame and write what is not there yet."""
-        self.check_cancelled()
         _check_disk(self.store)
         started, shot, store = time.perf_counter(), self.shot, self.store
         results = work.first() if frame == shot.start else work.next(frame)

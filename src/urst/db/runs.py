@@ -3,12 +3,12 @@
 import hashlib
 import json
 
-from sqlalchemy import func, select, text
+from sqlalchemy import delete, func, select, text
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
 
-from urst.db.tables import BakeRow, RunRow
+from urst.db.tables import BakeRow, RunRow, WorkerRow
 from urst.errors import BadValue
 from urst.shot.document import Shot
 
@@ -80,6 +80,53 @@ def orphans(session: Session) -> list[int]:
     """Return the open runs that nothing in the queue will work off: a crash came between the two, or ended the job
     alone."""
     return list(session.scalars(_ORPHANS, {"open": list(OPEN), "grace": _GRACE}))
+
+
+_URGENT = text("""
+    SELECT EXISTS (SELECT 1 FROM procrastinate_jobs
+        WHERE status = 'todo' AND priority > :than AND queue_name = ANY(:queues)
+        AND (scheduled_at IS NULL OR scheduled_at <= now()))
+""")
+
+
+def more_urgent(session: Session, queues: list[str], than: int) -> bool:
+    """Return whether work waits that goes before other work.
+
+    Parameters
+    ----------
+    session : Session
+    queues : list of str
+        Where it may wait.
+    than : int
+        Priority of that other work.
+    """
+    return bool(session.scalar(_URGENT, {"queues": queues, "than": than}))
+
+
+#: a worker that has not told of itself for so long is not counted on [s]
+_THERE = 30.0
+
+
+def note_worker(session: Session, name: str, memory: float, cores: int) -> None:
+    """Put down what a worker has.
+
+    Parameters
+    ----------
+    session : Session
+    name : str
+    memory : float [bytes]
+    cores : int
+    """
+    row = {"name": name, "memory": memory, "cores": cores, "seen": func.now()}
+    session.execute(insert(WorkerRow).values(**row).on_conflict_do_update(index_elements=["name"], set_=row))
+    session.execute(delete(WorkerRow).where(WorkerRow.seen < func.now() - text("interval '1 day'")))
+    session.commit()
+
+
+def workers(session: Session) -> list[WorkerRow]:
+    """Return the workers that are there, by name."""
+    there = WorkerRow.seen > func.now() - text(f"interval '{_THERE} seconds'")
+    return list(session.scalars(select(WorkerRow).where(there).order_by(WorkerRow.name)))
 
 
 def no_shot(shot_id: str) -> BadValue:

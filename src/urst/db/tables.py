@@ -95,3 +95,13 @@ class HoldingRow(Base):
     still: Mapped[dict | None] = mapped_column(JSONB)
     frames: Mapped[dict] = mapped_column(JSONB)
     bytes: Mapped[int] = mapped_column(BigInteger)
+
+
+class WorkerRow(Base):
+    """A worker and what it has, so that work waits for one that it fits into."""
+
+    __tablename__ = "workers"
+    name: Mapped[str] = mapped_column(String(120), primary_key=True)
+    memory: Mapped[float] = mapped_column()
+    cores: Mapped[int] = mapped_column(Integer)
+    seen: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())

@@ -6,14 +6,15 @@ import json
 import os
 import re
 import shutil
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
 from urst.errors import CacheDamaged
-from urst.store import frames, proof
+from urst.store import frames, lease, proof
+from urst.store.lease import Lease
 
 _KEY = re.compile(r"^[0-9a-f]{40}$")
 _FRAME = re.compile(r"^frame(-?\d+)\.urf$")
@@ -144,6 +145,19 @@ class Store:
                 with contextlib.suppress(CacheDamaged):
                     return frame, self._read(key, f"checkpoint{frame:06d}.urf")[0]
         return None
+
+    def claim(
+        self, key: str, check_cancelled: Callable[[], None] = lambda: None
+    ) -> contextlib.AbstractContextManager[Lease]:
+        """Hold a key for baking, on whatever machine, once nobody else does; see `lease.held`.
+
+        Parameters
+        ----------
+        key : str
+        check_cancelled : callable
+            Called while another holds it; what it raises ends the wait.
+        """
+        return lease.held(self.folder(key), check_cancelled)
 
     @staticmethod
     def key_of(arrays: dict[str, np.ndarray], text: str) -> str:

@@ -296,7 +296,7 @@ def bake(
         plan(shot, wanted)
         for run in under_way:
             runs.request_stop(db, run.id)
-    return {"run": queue.submit(shot_id, shot, wanted)}
+    return {"run": queue.submit(shot_id, shot, wanted, urgent=quality == "draft")}
 
 
 @router.post("/stop")

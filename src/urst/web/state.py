@@ -106,11 +106,11 @@ def _told(shot_id, quality):
 
 
 def _told_anew(db, shot_id, quality):
-    check_cancelled = runs.stamp(db, shot_id)
-    keys = _all_keys(db, shot_id, check_cancelled[:2], quality)
+    stood = runs.stamp(db, shot_id)
+    keys = _all_keys(db, shot_id, stood[:2], quality)
     disk, now = store(), time.time_ns()
     changed = tuple(disk.changed(key) for key in keys)
-    stamp = check_cancelled, changed, disk.free_bytes() // 10**9
+    stamp = stood, changed, disk.free_bytes() // 10**9
     settled = all(now - t > _YOUNG for t in changed)
 
     def make():
