@@ -209,9 +209,9 @@ class Modules(unittest.TestCase):
     def test_only_the_answer_to_the_last_question_fills_the_panel(self):
         found = self.run_module(
             "panel",
-            """ const element = document.createElement('div'); document.body.append(element); window.htmx = { ajax: () =>
-            {} }; const panel = new m.Panel(element, '', () => 'fall', () => {}), xhrs = [{}, {}, {}]; const tell =
-            (name, xhr) => { const e = new CustomEvent(name, { detail: { xhr, target: element, shouldSwap: true } });
+            """ const element = document.createElement('div'); document.body.append(element);
+            window.htmx = { ajax: () => {} }; const panel = new m.Panel(element, '', () => 'fall', () => {}), xhrs = [{}, {}, {}];
+            const tell = (name, xhr) => { const e = new CustomEvent(name, { detail: { xhr, target: element, shouldSwap: true } });
             document.body.dispatchEvent(e); return e.detail.shouldSwap; }; for (const x of xhrs)
             tell('htmx:beforeRequest', x); return [tell('htmx:beforeSwap', xhrs[1]), tell('htmx:beforeSwap', xhrs[0]),
             tell('htmx:beforeSwap', xhrs[2])];""",

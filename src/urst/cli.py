@@ -112,7 +112,7 @@ def _bake(options) -> int:
     signal.signal(signal.SIGINT, lambda *_: stopping.append(1))
     signal.signal(signal.SIGTERM, lambda *_: stopping.append(1))
 
-    def report(p):
+    def report(p) -> None:
         end = "\n" if p.done == p.total or not sys.stdout.isatty() else "\r"
         filled = int(30 * p.done / p.total)
         print(

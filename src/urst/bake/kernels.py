@@ -67,7 +67,7 @@ def rehearse(name: str) -> None:
 class Compiler:
     """Compiles rehearsals in the background, in the order in which they are asked for."""
 
-    def __init__(self):
+    def __init__(self) -> None:
         self._all = rehearsals()
         self._wanted: list[str] = []
         self._running: dict[str, subprocess.Popen] = {}
@@ -113,7 +113,7 @@ class Compiler:
             check_cancelled()
             threading.Event().wait(_LOOK)
 
-    def _work(self):
+    def _work(self) -> None:
         atexit.register(self.stop)
         while True:
             with self._lock:

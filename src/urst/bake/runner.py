@@ -108,7 +108,7 @@ def bake(
             ) from error
 
 
-def _check_memory(shot, layers):
+def _check_memory(shot, layers) -> None:
     """Refuse what cannot fit before it takes the machine down."""
     for finding in preflight.memory(shot, machine.memory()[0]):
         if finding.layer and set(group_of(shot, finding.layer)) & set(layers):
@@ -126,7 +126,7 @@ def _names(shot, step):
     return " and ".join(f"'{shot.layer(x).name}'" for x in step.layers)
 
 
-def _plain(error):
+def _plain(error) -> str:
     text = str(error).strip().splitlines()
     return f"{type(error).__name__}{f' ({text[0][:120]})' if text else ''}"
 
@@ -267,7 +267,7 @@ class _StepRun:
             self._done(Progress(layer_id, key, frame, done, total, seconds, results[layer_id][1]))
 
 
-def _check_disk(store):
+def _check_disk(store) -> None:
     free = store.free_bytes()
     if free < RESERVE:
         raise StoreFull(

@@ -38,7 +38,7 @@ class Work:
         keys: dict[str, str],
         check_cancelled: CheckCancelled,
         report_progress: ReportProgress = lambda what, done, total: None,
-    ):
+    ) -> None:
         self.shot, self.clock = shot, shot.clock()
         self.prepared: dict[str, PreparedLayer] = {}
         for name in layers:

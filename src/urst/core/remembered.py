@@ -18,7 +18,7 @@ class Remembered:
         The weight of an answer, given what it was asked with and the answer.
     """
 
-    def __init__(self, most: float, weigh: Callable[[Any, Any], float]):
+    def __init__(self, most: float, weigh: Callable[[Any, Any], float]) -> None:
         self.most, self.weigh = most, weigh
         self._answers: OrderedDict[Hashable, tuple[Any, float]] = OrderedDict()
         self._weight, self._lock = 0.0, threading.Lock()

@@ -69,5 +69,5 @@ def set_file(store: Store, key: str, make: Callable[[], bytes]) -> Path:
     return path
 
 
-def _name(frame, level):
+def _name(frame, level) -> str:
     return f"drawn{frame:06d}{f'.{level}' if level else ''}.urd"

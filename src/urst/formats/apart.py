@@ -81,7 +81,7 @@ async def read(path: Path, name: str, rate: float, gone: Callable[[], Awaitable[
             return await asyncio.to_thread(_taken, Path(folder), name)
 
 
-async def _wait(child, name, gone):
+async def _wait(child, name, gone) -> None:
     deadline = asyncio.get_running_loop().time() + LONGEST
     while True:
         try:

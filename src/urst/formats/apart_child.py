@@ -64,7 +64,7 @@ def _read(data, name, rate, folder):
     return parts
 
 
-def _is_solid(mesh):
+def _is_solid(mesh) -> bool:
     try:
         check_solid(mesh)
     except BadMesh:

@@ -39,7 +39,7 @@ def check(data: bytes, name: str) -> None:
         _few(data.count(b"\nf "), name)
 
 
-def _few(count, name):
+def _few(count, name) -> None:
     if count > MOST_TRIANGLES:
         raise BadMesh(f"'{name}' has {count:,} triangles, more than {MOST_TRIANGLES:,}: reduce it before importing.")
 
@@ -56,7 +56,7 @@ def _description(data, name, kind):
         raise BadFile(f"'{name}' cannot be read as glTF ({error}): export it again.") from error
 
 
-def _shallow(text, name):
+def _shallow(text, name) -> None:
     """JSON that is nested without end ends its reader."""
     deep = most = 0
     for mark in re.finditer(rb"[\[\]{}]", text):
@@ -105,7 +105,7 @@ def _within(document):
     return sum(len(str(b.get("uri", ""))) for b in document.get("buffers", []))
 
 
-def _ply(data, name):
+def _ply(data, name) -> None:
     head, found, _ = data[:65536].partition(b"end_header")
     if not found:
         raise BadFile(f"'{name}' cannot be read as PLY: its header does not end. Export it again.")

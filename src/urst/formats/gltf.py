@@ -15,8 +15,9 @@ def _upright(vectors):
 
 
 class _Buffer:
-    def __init__(self):
-        self.parts, self.size = [], 0
+    def __init__(self) -> None:
+        self.parts: list[bytes] = []
+        self.size = 0
         self.document = g.GLTF2(asset=g.Asset(version="2.0", generator="Urst"))
 
     def add(self, array, component, kind, target=None, bounds=False) -> int:

@@ -109,7 +109,7 @@ def _has_clips(layer, path):
     return isinstance(spec, Sdf.PrimSpec) and spec.HasInfo("clips")
 
 
-def _check(stage, name):
+def _check(stage, name) -> None:
     rate, metres = stage.GetTimeCodesPerSecond(), UsdGeom.GetStageMetersPerUnit(stage)
     for what, value in (("time codes a second", rate), ("metres a unit", metres)):
         if not (np.isfinite(value) and value > 0.0):

@@ -13,7 +13,7 @@ KINDS = {
 }
 
 
-def write(kind, cell, x, y, z, *files):
+def write(kind, cell, x, y, z, *files) -> None:
     name, grid_class, beyond = KINDS[kind]
     cell, centre = float(cell), [float(v) + 0.5 * float(cell) for v in (x, y, z)]
     for source, target in zip(files[::2], files[1::2]):
@@ -30,7 +30,7 @@ def write(kind, cell, x, y, z, *files):
         os.replace(part, target)
 
 
-def read(kind, source, target, nx, ny, nz):
+def read(kind, source, target, nx, ny, nz) -> None:
     grid = pyopenvdb.read(source, KINDS[kind][0])
     values = numpy.zeros((int(nx), int(ny), int(nz)), numpy.float32)
     grid.copyToArray(values)
@@ -38,4 +38,7 @@ def read(kind, source, target, nx, ny, nz):
     numpy.savez(target, values=values, cell=grid.transform.voxelSize()[0], origin=origin)
 
 
-{"write": write, "read": read}[sys.argv[1]](*sys.argv[2:])
+if sys.argv[1] == "write":
+    write(*sys.argv[2:])
+else:
+    read(*sys.argv[2:])

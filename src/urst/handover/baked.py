@@ -19,7 +19,7 @@ from urst.store.store import Store
 class Baked:
     """The layers of a baked shot, ready to be read frame by frame."""
 
-    def __init__(self, shot: Shot, store: Store, should_stop: Callable[[], bool] = lambda: False):
+    def __init__(self, shot: Shot, store: Store, should_stop: Callable[[], bool] = lambda: False) -> None:
         self.shot, self.store, self.should_stop = shot, store, should_stop
         self.keys = layer_keys(shot)
         self.span = (shot.start, shot.end)

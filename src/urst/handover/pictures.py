@@ -27,7 +27,7 @@ _FLOOR, _SQUARE = 30, 2.0
 class _Skins:
     """Bodies as triangles with what colours them."""
 
-    def __init__(self, shot, fragments: Fragments, pieces):
+    def __init__(self, shot, fragments: Fragments, pieces) -> None:
         self.shot, self.pieces, self.fragments = shot, pieces, fragments
         self.body = owners(fragments)
         self.normals, self.crease = shaded(fragments)

@@ -73,7 +73,7 @@ queue = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=addr
 class RunReporter:
     """Everything one run tells the database."""
 
-    def __init__(self, run_id: int, store: Store):
+    def __init__(self, run_id: int, store: Store) -> None:
         self.run_id, self.store = run_id, store
         self.shot_id = ""
         self.kinds: dict[str, str] = {}
@@ -304,7 +304,7 @@ def _queue_step(shot: Shot, run_id: int, urgent: bool, step: Step | None) -> Non
     log.error("could not queue a step", extra={"action": "queue", "run": run_id, "key": key})
 
 
-def _given_up(shot, what):
+def _given_up(shot, what) -> str:
     """Why a run is not tried again."""
     need = max((sum(forecast(shot, x).memory for x in group_of(shot, layer)) for layer in what), default=0.0)
     total, free = machine.memory()
@@ -346,7 +346,7 @@ async def _revive() -> None:
         await asyncio.sleep(5.0)
 
 
-def _note():
+def _note() -> None:
     with session() as db:
         runs.note_worker(db, f"{platform.node()} {os.getpid()}", memory(), os.cpu_count() or 1)
 

@@ -30,7 +30,7 @@ class SomeBodies:
         Their numbers.
     """
 
-    def __init__(self, boundary: Boundary, mine: np.ndarray):
+    def __init__(self, boundary: Boundary, mine: np.ndarray) -> None:
         self.boundary, self.mine = boundary, mine
 
     def update(self, before: Outputs, after: Outputs, start: float, dt: float) -> None:
@@ -42,7 +42,7 @@ class SomeBodies:
 class _Frames:
     """Reads the frames of a layer at either end of the time to a frame, each once."""
 
-    def __init__(self, source: "Source"):
+    def __init__(self, source: "Source") -> None:
         self.source = source
         self._known: dict[int, Outputs] = {}
 
@@ -58,7 +58,7 @@ class _Frames:
 class BakedOutputs:
     """Lets a reader follow a layer from its frames."""
 
-    def __init__(self, source: "Source", reader: Reader):
+    def __init__(self, source: "Source", reader: Reader) -> None:
         self.frames, self.reader = _Frames(source), reader
 
     def load(self, frame: int) -> None:
@@ -69,7 +69,7 @@ class BakedOutputs:
 class EachFrame:
     """Hands each frame of a layer to a function."""
 
-    def __init__(self, source: "Source", take: Callable[[Outputs], None]):
+    def __init__(self, source: "Source", take: Callable[[Outputs], None]) -> None:
         self.source, self.take = source, take
 
     def load(self, frame: int) -> None:
@@ -80,7 +80,7 @@ class EachFrame:
 class _Blended:
     """Fields between two frames, in proportion to time."""
 
-    def __init__(self, source: "Source"):
+    def __init__(self, source: "Source") -> None:
         self.frames = _Frames(source)
 
     def load(self, frame: int) -> None:
@@ -99,7 +99,7 @@ class _Blended:
 class BakedLiquid(_Blended):
     """A liquid from the frames of a layer, as others meet it."""
 
-    def __init__(self, source: "Source[LiquidFacts]"):
+    def __init__(self, source: "Source[LiquidFacts]") -> None:
         super().__init__(source)
         self.facts = source.facts
         self.load(source.shot.start)
@@ -117,7 +117,7 @@ class BakedLiquid(_Blended):
 class BakedGas(_Blended):
     """The velocity of a gas from the frames of a layer."""
 
-    def __init__(self, source: "Source[GasFacts]"):
+    def __init__(self, source: "Source[GasFacts]") -> None:
         super().__init__(source)
         self.grid = source.facts.grid
 
@@ -134,7 +134,7 @@ class BakedGas(_Blended):
 class SetBodies:
     """Moves bodies of the set: driven ones follow their paths."""
 
-    def __init__(self, shot: Any, numbers: list[int], boundary: Boundary):
+    def __init__(self, shot: Any, numbers: list[int], boundary: Boundary) -> None:
         self.clock, self.boundary = shot.clock(), boundary
         self.drive = Drive(shot, numbers, boundary.fragments)
 
@@ -154,7 +154,7 @@ class SetBodies:
 class Presence:
     """Tells which bodies stop a matter at each frame."""
 
-    def __init__(self, shot: Any, numbers: list[int], boundary: Boundary, matter: Matter):
+    def __init__(self, shot: Any, numbers: list[int], boundary: Boundary, matter: Matter) -> None:
         self.shot, self.numbers, self.boundary, self.matter = shot, numbers, boundary, matter
         self.load(shot.start)
 

@@ -133,7 +133,7 @@ class Inputs:
         prepared: dict[str, PreparedLayer],
         check_cancelled: CheckCancelled,
         report_progress: ReportProgress,
-    ):
+    ) -> None:
         self.shot, self.layer, self.store, self.keys, self.prepared = shot, layer, store, keys, prepared
         self.check_cancelled, self.report_progress = check_cancelled, report_progress
         self.kind: Kind = shot.kind_of(layer)

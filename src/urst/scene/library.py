@@ -19,7 +19,7 @@ class Library(Protocol):
 class Memory:
     """Meshes of this process alone."""
 
-    def __init__(self):
+    def __init__(self) -> None:
         self._kept: dict[str, Mesh] = {}
 
     def write(self, key: str, mesh: Mesh) -> None:

@@ -20,7 +20,7 @@ class Path:
         With at least one key.
     """
 
-    def __init__(self, piece: SetPiece):
+    def __init__(self, piece: SetPiece) -> None:
         self.frames = np.array([k.frame for k in piece.keys], float)
         self.points = np.array([k.position for k in piece.keys], float)
         self.turns = rotation.from_degrees([k.rotation for k in piece.keys])

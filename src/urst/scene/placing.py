@@ -155,7 +155,7 @@ class Drive:
         Whose `piece` counts within `numbers`.
     """
 
-    def __init__(self, world: World, numbers: list[int], fragments: Fragments):
+    def __init__(self, world: World, numbers: list[int], fragments: Fragments) -> None:
         self.clock: Clock = world.clock()
         owner = [world.pieces[numbers[n]] for n in fragments.piece]
         self.bodies = [b for b, p in enumerate(owner) if p.motion == "driven"]

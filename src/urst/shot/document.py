@@ -107,7 +107,7 @@ class Shot(World):
         _no_circle(self.layers, by_id)
         return self
 
-    def _check_links(self, layer, by_id):
+    def _check_links(self, layer, by_id) -> None:
         kind = self.kind_of(layer)
         distinct(list(layer.reads), f"links of layer '{layer.name}'")
         for link in layer.reads:
@@ -142,7 +142,7 @@ class Shot(World):
                     f"{self.end}"
                 )
 
-    def _check_coupling(self, coupling, by_id):
+    def _check_coupling(self, coupling, by_id) -> None:
         for name in (coupling.first, coupling.second):
             if name not in by_id:
                 raise ValueError(f"'{name}' is coupled but is not in the shot: add it, or remove the coupling")
@@ -205,7 +205,7 @@ class Shot(World):
         return any({first.id, second.id} <= set(group) for group in groups(self))
 
 
-def _no_circle(layers, by_id):
+def _no_circle(layers, by_id) -> None:
     try:
         graph = {x.id: {*x.reads, *([x.start.of] if x.start and not x.start.is_key() else [])} for x in layers}
         TopologicalSorter(graph).prepare()
@@ -322,7 +322,7 @@ def _brought(packed):
     return found
 
 
-def _complete(shot, brought, source):
+def _complete(shot, brought, source) -> None:
     """Refuse a shot whose meshes are neither in its file nor here."""
     named = {p.shape.mesh: p for p in shot.pieces if isinstance(p.shape, Imported)}
     for key, piece in named.items():

@@ -100,14 +100,14 @@ def _get(settings, path):
     return settings
 
 
-def _put(settings, path, value):
+def _put(settings, path, value) -> None:
     *parents, last = path.split(".")
     for part in parents:
         settings = settings[part]
     settings[last] = value
 
 
-def _give_uses(data, giver, taker, paths):
+def _give_uses(data, giver, taker, paths) -> None:
     """What a setting takes its value from goes along."""
     inside = lambda use: any(use["path"] == p or use["path"].startswith(f"{p}.") for p in paths)  # noqa: E731
     rest = [u for u in data["uses"] if not (u["owner"] == taker and inside(u))]

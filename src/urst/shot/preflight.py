@@ -224,7 +224,7 @@ class _Set:
     """The set of a shot, alike to another where its pieces stand alike: what is asked of the set alone is asked
     once."""
 
-    def __init__(self, shot):
+    def __init__(self, shot) -> None:
         self.shot = shot
         self._told = shot.pieces, shot.taking_part, shot.start, shot.rate, shot.time_scale
         self._hash = hash(self._told)

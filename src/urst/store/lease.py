@@ -23,14 +23,14 @@ _NAME = "lease"
 class Lease:
     """A lease that is held; `check` it within long work."""
 
-    def __init__(self, path: Path, token: str):
+    def __init__(self, path: Path, token: str) -> None:
         self.path, self.token = path, token
         self._ended = threading.Event()
         self._lost = False
         self._thread = threading.Thread(target=self._beat, name="lease", daemon=True)
         self._thread.start()
 
-    def _beat(self):
+    def _beat(self) -> None:
         while not self._ended.wait(BEAT):
             try:
                 self._lost = self.path.read_text() != self.token

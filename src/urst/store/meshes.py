@@ -13,7 +13,7 @@ _KEY = re.compile(r"^[0-9a-f]{40}$")
 class Meshes:
     """The meshes of a store: `meshes/ab/abcd....urm` under its root, written whole or not at all."""
 
-    def __init__(self, root: Path | str):
+    def __init__(self, root: Path | str) -> None:
         self.root = Path(root) / "meshes"
 
     def _path(self, key):

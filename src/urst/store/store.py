@@ -37,7 +37,7 @@ class Store:
     from, and `times.jsonl`, how long frames took, which is no part of the result.
     """
 
-    def __init__(self, root: Path | str):
+    def __init__(self, root: Path | str) -> None:
         self.root = Path(root)
         self._place = str(self.root)
 

@@ -161,7 +161,7 @@ def add_entry(
 ):
     """Add an entry to one of the layer's lists, such as a source, with what was chosen for it."""
 
-    def change(_, data, layer):
+    def change(_, data, layer) -> None:
         question = _question(shot, layer_id, place)
         entry = {name: words[name] for name in question.asks if name in words}
         entries = layer["settings"][place]
@@ -182,7 +182,7 @@ def remove_entry(request: Request, shot_id: str, layer_id: str, place: str, numb
     with session() as db:
         noun = _question(shots.get(db, shot_id).shot, layer_id, place).noun
 
-    def change(again, data, layer):
+    def change(again, data, layer) -> None:
         at = again("layers", data["layers"].index(layer), "settings", place, number)
         if not 0 <= at < len(layer["settings"].get(place, [])):
             raise BadValue(f"There is no {noun} no. {number + 1}: look at the list again.")
@@ -196,7 +196,7 @@ def remove_entry(request: Request, shot_id: str, layer_id: str, place: str, numb
 def keep_quantity(request: Request, shot_id: str, layer_id: str, name: str = Form(), value: str = Form()):
     """Let frames hold a quantity, or not."""
 
-    def change(_again, _, layer):
+    def change(_again, _, layer) -> None:
         others = [n for n in layer["keeps"] if n != name]
         layer["keeps"] = sorted([*others, name]) if value == "on" else others
 
@@ -207,7 +207,7 @@ def keep_quantity(request: Request, shot_id: str, layer_id: str, name: str = For
 def set_start(request: Request, shot_id: str, layer_id: str, of: str = Form(""), frame: str = Form("")):
     """Let a layer begin from a frame of another bake; an empty name lets it begin at rest."""
 
-    def change(_, data, layer):
+    def change(_, data, layer) -> None:
         if not of.strip():
             layer["start"] = None
             return
@@ -243,7 +243,7 @@ def set_coupling(request: Request, shot_id: str, layer_id: str, number: int, pat
 def uncouple(request: Request, shot_id: str, layer_id: str, number: int):
     """Let two layers no longer act on each other."""
 
-    def change(again, data, _):
+    def change(again, data, _) -> None:
         at = again("couplings", number)
         if not 0 <= at < len(data["couplings"]):
             raise BadValue(f"There is no coupling no. {number + 1}: look at the list again.")

@@ -17,7 +17,7 @@ class Bounded:
     most : how much a path takes, and what to do about it, by the path
     """
 
-    def __init__(self, app: ASGIApp, most: Callable[[str], tuple[int, str]]):
+    def __init__(self, app: ASGIApp, most: Callable[[str], tuple[int, str]]) -> None:
         self.app, self.most = app, most
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
@@ -68,7 +68,7 @@ class Bounded:
             await _refuse(send, *refusal)
 
 
-async def _refuse(send, status, sentence):
+async def _refuse(send, status, sentence) -> None:
     head = [(b"content-type", b"text/plain; charset=utf-8"), (b"connection", b"close")]
     await send({"type": "http.response.start", "status": status, "headers": head})
     await send({"type": "http.response.body", "body": sentence.encode()})

@@ -27,7 +27,7 @@ class Guard:
     broke : what is answered then
     """
 
-    def __init__(self, app: ASGIApp, broke: Callable[[Request, Exception], Response]):
+    def __init__(self, app: ASGIApp, broke: Callable[[Request, Exception], Response]) -> None:
         self.app, self.broke = app, broke
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:

@@ -23,7 +23,7 @@ MOST_PAGES = 300
 class Hub:
     """One listener on the database, many pages."""
 
-    def __init__(self):
+    def __init__(self) -> None:
         self._pages: set[asyncio.Queue] = set()
 
     def __len__(self) -> int:

@@ -24,7 +24,7 @@ _BARS = 48
 class _OnDisk:
     """What is on disk of a shot's layers, at one frame; `shown`: keys that are looked at instead of a layer's own."""
 
-    def __init__(self, shot, frame, shown):
+    def __init__(self, shot, frame, shown) -> None:
         self.keys, self.number = layer_keys(shot) | shown, frame
 
     def static(self, layer):

@@ -147,7 +147,7 @@ async def import_meshes(request: Request, shot_id: str, file: UploadFile):
     return RedirectResponse(f"/shots/{shot_id}", 303)
 
 
-def _file_name(told):
+def _file_name(told) -> str:
     """What a file is called, as a sentence and a process may be told."""
     path = PurePath("".join(c for c in told or "" if c.isprintable()))
     return f"{path.stem[:_LONGEST_NAME]}{path.suffix[:10]}" or "the file"
@@ -158,7 +158,7 @@ def _rate(shot_id):
         return shots.get(db, shot_id).shot.rate
 
 
-def _add_pieces(shot_id, file, parts):
+def _add_pieces(shot_id, file, parts) -> None:
     with session() as db:
         shot = shots.get(db, shot_id, to_change=True).shot
         taken = {p.name for p in shot.pieces}

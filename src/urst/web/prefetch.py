@@ -41,7 +41,7 @@ def _all():
         return []
 
 
-def _look_at(shot_id):
+def _look_at(shot_id) -> None:
     try:
         cards.know(shot_id)
         state.told(shot_id, "shot")

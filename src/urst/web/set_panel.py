@@ -104,7 +104,7 @@ def set_whole(request: Request, shot_id: str, number: int, path: str = Form(), v
             *recipe.part_questions(kept.shot),
         )
 
-        def also(data, before, now):
+        def also(data, before, now) -> None:
             if path.startswith(("values.", "cues.")) and path.endswith(".name"):
                 data["uses"] = [u | {"value": now} if u["value"] == before else u for u in data["uses"]]
             if path.startswith("cameras.") and path.endswith(".name"):
@@ -121,7 +121,7 @@ def set_piece(request: Request, shot_id: str, number: int, path: str = Form(), v
         kept = shots.get(db, shot_id, to_change=True)
         number, piece = _piece(db, kept, number)
 
-        def also(data, before, now):
+        def also(data, before, now) -> None:
             mine = data["pieces"][number]
             if path == "name":
                 _rename(data, str(before), str(now))
@@ -134,7 +134,7 @@ def set_piece(request: Request, shot_id: str, number: int, path: str = Form(), v
         return _panel(request, kept, number, fault, changed=not fault)
 
 
-def _rename(data, before, now):
+def _rename(data, before, now) -> None:
     """Follow a piece's new name wherever the document says the old one."""
     for layer in data["layers"]:
         layer["settings"] = registry.named(layer["kind"]).rename_references(layer["settings"], before, now)

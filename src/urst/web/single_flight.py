@@ -13,7 +13,7 @@ _KEPT = 512
 class SingleFlight:
     """Answers by what was asked, each with the stamp it was made at."""
 
-    def __init__(self):
+    def __init__(self) -> None:
         self._kept: OrderedDict[Hashable, tuple[Any, Any]] = OrderedDict()
         self._locks: dict[Hashable, threading.Lock] = {}
         self._lock = threading.Lock()
@@ -48,7 +48,7 @@ class SingleFlight:
         with self._lock:
             return self._locks.setdefault(asked, threading.Lock())
 
-    def _keep(self, asked, stamp, answer):
+    def _keep(self, asked, stamp, answer) -> None:
         with self._lock:
             self._kept[asked] = stamp, answer
             self._kept.move_to_end(asked)

@@ -15,7 +15,7 @@ _ABOUT = re.compile(r"^/(?:shots|data)/([^/]+)(?!.*/meshes$)")
 class Throttle:
     """Lets so many requests be worked on at a time; one that sends something is counted once all of it has come."""
 
-    def __init__(self, app: ASGIApp):
+    def __init__(self, app: ASGIApp) -> None:
         self.app = app
         self._all = asyncio.Semaphore(AT_A_TIME)
         self._each: dict[str, asyncio.Semaphore] = {}
@@ -35,12 +35,12 @@ class Throttle:
             return
         await self._in_turn(about[1], scope, receive, send)
 
-    async def _in_turn(self, name, scope, receive, send):
+    async def _in_turn(self, name, scope, receive, send) -> None:
         self._there[name] += 1
         each = self._each.setdefault(name, asyncio.Semaphore(OF_ONE))
         held = False
 
-        async def take():
+        async def take() -> None:
             nonlocal held
             if not held:
                 await each.acquire()
@@ -51,7 +51,7 @@ class Throttle:
                     raise
                 held = True
 
-        def give_back():
+        def give_back() -> None:
             nonlocal held
             if held:
                 held = False

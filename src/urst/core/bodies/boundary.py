@@ -25,7 +25,7 @@ class Boundary:
         Where its first body stands in a list of all bodies that somebody meets; set by who joins several.
     """
 
-    def __init__(self, fragments: Fragments):
+    def __init__(self, fragments: Fragments) -> None:
         self.fragments, self._arm = fragments, fragments.arms()
         n = len(fragments)
         self.present = np.ones(n, bool)

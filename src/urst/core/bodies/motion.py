@@ -22,7 +22,7 @@ class Motion:
 
     def __init__(
         self, before: dict[str, np.ndarray], after: dict[str, np.ndarray], dt: float, arm: np.ndarray | None = None
-    ):
+    ) -> None:
         self._after, self._dt = after, dt
         self._arm = np.zeros(before["position"].shape) if arm is None else arm
         self._turned = rotation.turns(before["orientation"])

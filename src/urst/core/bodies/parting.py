@@ -22,7 +22,7 @@ class Parting:
     parted : (b,) bool
     """
 
-    def __init__(self, boundary: Boundary, patches: Patches, bonds: np.ndarray):
+    def __init__(self, boundary: Boundary, patches: Patches, bonds: np.ndarray) -> None:
         self.boundary, self.patches, self.bonds = boundary, patches, bonds
         self.parted: np.ndarray = np.zeros(len(bonds), bool)
 

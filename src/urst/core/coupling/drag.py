@@ -64,7 +64,7 @@ class BodyDrag:
     bodies : Bodies
     """
 
-    def __init__(self, bodies: Bodies):
+    def __init__(self, bodies: Bodies) -> None:
         self.bodies, n = bodies, len(bodies.radius)
         self.start, count = bodies.hulls.face_start[:n], np.diff(bodies.hulls.face_start)[:n]
         self.face_of = np.repeat(np.arange(n), count)
@@ -144,7 +144,7 @@ class PointDrag:
     points : Points
     """
 
-    def __init__(self, points: Points):
+    def __init__(self, points: Points) -> None:
         self.of = points
 
     def act(self, field: SampledField, dt: float, *, on_points: float, on_field: float):
@@ -183,7 +183,7 @@ class PointDrag:
         """Let a field drag the points that they do not act on; see `BodyDrag.follow`."""
         self.act(field, dt, on_points=strength, on_field=0.0)
 
-    def _hang(self, field, puff, reach, dt):
+    def _hang(self, field, puff, reach, dt) -> None:
         points = self.of.points
         if puff.any():
             air, response = field.sample(points.position[puff], reach[puff])

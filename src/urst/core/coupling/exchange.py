@@ -57,7 +57,7 @@ class GasLedger(Checkpointed):
     STATE = ("given", "taken", "exchanged")
     leads = None
 
-    def __init__(self, gas: Gas):
+    def __init__(self, gas: Gas) -> None:
         self.gas = gas
         self.given, self.taken, self.exchanged = np.zeros(3), np.zeros(3), 0.0
 

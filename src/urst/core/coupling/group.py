@@ -44,7 +44,7 @@ class Member:
         if self.readers:
             self._update(before, self.outputs(), start, dt)
 
-    def _update(self, *span):
+    def _update(self, *span) -> None:
         self.followed = span
         for reader in self.readers:
             reader.update(*span)
@@ -87,7 +87,7 @@ class Group:
         With the member whose gauges they belong to.
     """
 
-    def __init__(self, members: list[Member], exchanges: list[tuple[str, Exchange]]):
+    def __init__(self, members: list[Member], exchanges: list[tuple[str, Exchange]]) -> None:
         self.members, self.exchanges = members, exchanges
         self.steps = {m.name: 0 for m in members}
 
@@ -112,7 +112,7 @@ class Group:
             self._round(time + done, left / rounds, leaders)
             done = dt if rounds == 1 else done + left / rounds
 
-    def _round(self, time, h, leaders):
+    def _round(self, time, h, leaders) -> None:
         for _, exchange in self.exchanges:
             exchange.begin(h)
         for member in self.members:

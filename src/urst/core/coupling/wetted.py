@@ -26,7 +26,7 @@ class PointsInLiquids:
         Each gives the `Wet` of a time [s].
     """
 
-    def __init__(self, points: Points, liquids: list[Callable[[float], Wet]]):
+    def __init__(self, points: Points, liquids: list[Callable[[float], Wet]]) -> None:
         self.of, self.liquids = points, liquids
 
     def __call__(self, dt: float) -> None:
@@ -39,7 +39,7 @@ class PointsInLiquids:
         for liquid in self.liquids:
             self._act(liquid(self.of.time), dt)
 
-    def _act(self, wet, dt):
+    def _act(self, wet, dt) -> None:
         points, gravity, density = self.of.points, self.of.gravity, self.of.density()
         weight = float(np.linalg.norm(gravity))
         if not len(points.size):

@@ -21,7 +21,7 @@ class Clock:
         How fast time goes, at each frame; 1 is full speed, 0.33 slows by three.
     """
 
-    def __init__(self, start: int = 0, rate: float = 24.0, scale: float | Curve = 1.0):
+    def __init__(self, start: int = 0, rate: float = 24.0, scale: float | Curve = 1.0) -> None:
         self.start, self.rate, self.scale = start, rate, scale
 
     def seconds(self, frame: float) -> float:

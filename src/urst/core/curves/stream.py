@@ -21,7 +21,7 @@ class Stream:
         Needed for a curve only.
     """
 
-    def __init__(self, rate: float | Curve, opens: float, closes: float, clock: Clock | None = None):
+    def __init__(self, rate: float | Curve, opens: float, closes: float, clock: Clock | None = None) -> None:
         self.opens, self.closes = opens, closes
         frames = np.zeros(1)
         if isinstance(rate, Curve) and len(rate.points) > 1:

@@ -31,7 +31,7 @@ class _Shed(Checkpointed):
 
     STATE = ("spent", "given", "born")
 
-    def __init__(self, parting: Parting):
+    def __init__(self, parting: Parting) -> None:
         self.parting = parting
         patches, bonds, fragments = parting.patches, parting.bonds, parting.boundary.fragments
         centre = patches.centre[bonds]
@@ -84,7 +84,7 @@ class DebrisSolver(Checkpointed):
         sources: Sequence[PointSource] = (),
         clock: Clock | None = None,
         start_time: float = 0.0,
-    ):
+    ) -> None:
         self.settings, self.gravity = settings, np.array(gravity, float)
         self.sheds = [_Shed(p) for p in partings]
         self.boundaries, self.sources = list(boundaries), list(sources)
@@ -125,7 +125,7 @@ class DebrisSolver(Checkpointed):
         if not np.isfinite(self.points.position).all():
             raise SolverFailed("A debris point has no finite position: lower the spread or raise the substeps.")
 
-    def _grow_older(self, dt):
+    def _grow_older(self, dt) -> None:
         points, s = self.points, self.settings
         points.age[:] += dt
         # a puff stays for the step in which it is spent, so that the rest of its dust is given
@@ -134,11 +134,11 @@ class DebrisSolver(Checkpointed):
         if not keep.all():
             self.points = Points(*(a[keep] for a in points))
 
-    def _add(self, born: Points):
+    def _add(self, born: Points) -> None:
         if len(born.size):
             self.points = Points(*(np.concatenate(pair) for pair in zip(self.points, born)))
 
-    def _give_birth(self, shed, number, bodies: Placed, h, s):
+    def _give_birth(self, shed, number, bodies: Placed, h, s) -> None:
         faces, speed = shed.faces, np.zeros(len(shed.faces.area))
         kernels.parting(faces, shed.parting.parted.astype(np.uint8), bodies, speed)
         # a face gives what is asked of it at the speed it parts with, until it has parted by the whole reach
@@ -157,7 +157,7 @@ class DebrisSolver(Checkpointed):
             shed.born += count
             self._add(born)
 
-    def _bounce(self, boundary: Boundary, before, dt, s):
+    def _bounce(self, boundary: Boundary, before, dt, s) -> None:
         if not len(self.points.size):
             return
         p, margin = self.points, 0.5 * s.largest

@@ -51,7 +51,7 @@ class Term(Protocol):
 class _Level:
     """Packed fields of one grid, and its matrix."""
 
-    def __init__(self, shape):
+    def __init__(self, shape) -> None:
         nx, ny, nz = self.shape = shape
         self.cells, self.stride = nx * ny * nz, (nz + 1) // 2 + 2
         self.threads = int(self.cells >= FEW)
@@ -65,7 +65,7 @@ class _Level:
         nx, ny, _ = self.shape
         return np.zeros((2, nx + 2, (ny + 2) * self.stride), np.float32)
 
-    def take_weights(self, faces, extra):
+    def take_weights(self, faces, extra) -> None:
         self.weights = np.zeros((2, 6, *self.inverse.shape[1:]), np.float32)
         matrix.pack_weights(*faces, extra, self.weights, self.diagonal, self.inverse)
 
@@ -76,7 +76,7 @@ class _Level:
         """How many slabs of planes are treated side by side: the wedges between them must not meet."""
         return max(1, min(get_num_threads(), self.shape[0] // (4 * sweeps + 8))) if self.threads else 1
 
-    def down(self, coarse, sweeps):
+    def down(self, coarse, sweeps) -> None:
         mg.down[self.threads](*self.grid(), coarse, sweeps, self.slabs(sweeps))
 
     def up(self, coarse, sweeps):
@@ -105,7 +105,7 @@ class PressureSolver:
         The cells that are solved; the others are closed.
     """
 
-    def __init__(self, is_open: np.ndarray):
+    def __init__(self, is_open: np.ndarray) -> None:
         is_open = np.ascontiguousarray(is_open, bool)
         fine = _Level(is_open.shape)
         matrix.open_diagonal(is_open.view(np.uint8), fine.diagonal, fine.inverse)
@@ -162,7 +162,7 @@ class PressureSolver:
         made._part()
         return made
 
-    def _add(self, level, weights, extra):
+    def _add(self, level, weights, extra) -> None:
         """Add a coarser level and all below it."""
         while True:
             level.take_weights(weights, extra)
@@ -172,7 +172,7 @@ class PressureSolver:
             level = _Level(tuple(n // 2 for n in level.shape))
             weights, extra = _coarser(weights, extra, level.shape)
 
-    def _part(self):
+    def _part(self) -> None:
         first = next((d for d, x in enumerate(self.levels) if d > 0 and x.cells < FAR_FEWER), None)
         small = [] if first is None else self.levels[first:]
         self.large = self.levels[: len(self.levels) - len(small)]

@@ -23,7 +23,7 @@ class SampledField:
         Of what moves.
     """
 
-    def __init__(self, velocity, weights, origin, cell: float, density: float):
+    def __init__(self, velocity, weights, origin, cell: float, density: float) -> None:
         self.velocity, self.weights = velocity, weights
         self.origin, self.cell, self.density = np.asarray(origin, float), cell, density
         self.owed = np.zeros(3)

@@ -97,7 +97,7 @@ def _in_parts(solid, number, most=_PARTS):
 class _Marked:
     """Tells which triangles of a part lie where cracks are in the solid it is cut from."""
 
-    def __init__(self, solid):
+    def __init__(self, solid) -> None:
         corner = solid.mesh.vertices[solid.mesh.triangles[solid.inner]]
         normal = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
         normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)

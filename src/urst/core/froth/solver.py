@@ -48,7 +48,7 @@ class FrothSolver(Checkpointed):
         *,
         start_time: float = 0.0,
         check_cancelled: Callable[[], None] = lambda: None,
-    ):
+    ) -> None:
         self.settings, self.gravity, self.check_cancelled = settings, np.array(gravity, np.float32), check_cancelled
         self.origin, self.cell, self.shape = np.asarray(origin, float), float(cell), tuple(shape)
         self.time = start_time
@@ -114,7 +114,7 @@ class FrothSolver(Checkpointed):
         self.time += dt
         self.steps += 1
 
-    def _spawn(self, dt):
+    def _spawn(self, dt) -> None:
         """Let the liquid give birth to points near its surface, and fast spray to mist."""
         s, b = self.settings, self.settings.births
         rng = np.random.default_rng([s.seed, self.steps])

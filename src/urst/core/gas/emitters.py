@@ -44,7 +44,7 @@ class DustSource:
         cell: float,
         seed: int,
         clock: Clock | None = None,
-    ):
+    ) -> None:
         self.carrier, self.velocity, self.radius = carrier, velocity, 1.5 * cell
         self.stream = Stream(rate, opens, closes, clock)
         f = carrier.fragments

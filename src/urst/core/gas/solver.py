@@ -69,7 +69,7 @@ class GasSolver(Checkpointed):
         keeps: tuple[str, ...] = (),
         liquids: Sequence[Callable[[float], Wet]] = (),
         check_cancelled: Callable[[], None] = lambda: None,
-    ):
+    ) -> None:
         self.settings, self.sources, self.keeps, self.check_cancelled = settings, list(sources), keeps, check_cancelled
         self.gravity = np.array(gravity, np.float32)
         self.shape = settings.shape()
@@ -124,7 +124,7 @@ class GasSolver(Checkpointed):
         if not np.isfinite(self.density).all() or not all(np.isfinite(u).all() for u in self.velocity):
             raise SolverFailed("The gas has no finite velocity any more: raise the most substeps or lower the push.")
 
-    def _advect(self, h, was_open):
+    def _advect(self, h, was_open) -> None:
         """Carry all fields along the flow.
 
         What a body has moved over since is still where it was: the air before the body comes from there.
@@ -157,7 +157,7 @@ class GasSolver(Checkpointed):
                     field[tuple(side)][inward] = 0.0
         self.velocity = [self._carried(u, flow, step, axis) for axis, u in enumerate(flow)]
 
-    def _keep_mass(self, wanted, beside):
+    def _keep_mass(self, wanted, beside) -> None:
         """Put right beside solids what was made or lost there, where tracing keeps no account: cells that a body
         opens or closes have no one place their dust came from."""
         there = float(self.density[beside].sum(dtype=np.float64))
@@ -184,7 +184,7 @@ class GasSolver(Checkpointed):
         advect.correct(u, ahead, origin, goal, out)
         return out
 
-    def _source(self, births, s):
+    def _source(self, births, s) -> None:
         added = np.zeros(self.shape, np.float32)
         momentum = np.zeros((3, *self.shape), np.float32)
         kernels.splat(
@@ -214,7 +214,7 @@ class GasSolver(Checkpointed):
                 np.float32(s.push),
             )
 
-    def _force(self, h, s):
+    def _force(self, h, s) -> None:
         weights = self.solids.weights
         for axis in range(3):
             if self.gravity[axis]:
@@ -238,7 +238,7 @@ class GasSolver(Checkpointed):
             for axis in range(3):
                 kernels.confine(self.velocity[axis], weights[axis], axis, curl, amount)
 
-    def _project(self):
+    def _project(self) -> None:
         """Make the flow free of divergence, with walls moving as their bodies do, and bodies giving way if they may."""
         solids = self.solids
         for u, weight, wall in zip(self.velocity, solids.weights, solids.walls):
@@ -331,7 +331,7 @@ class GasSolver(Checkpointed):
     def owed(self, value: np.ndarray) -> None:
         self._field.owed = value
 
-    def _restored(self):
+    def _restored(self) -> None:
         self.solids.close()
 
     def begin_from(self, frame: dict[str, np.ndarray]) -> None:

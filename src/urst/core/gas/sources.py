@@ -49,7 +49,7 @@ class Puffs:
     not yet there: dust is given off evenly along its path.
     """
 
-    def __init__(self, mass: float, life: float, radius: float, giving: float | Curve = 1.0):
+    def __init__(self, mass: float, life: float, radius: float, giving: float | Curve = 1.0) -> None:
         self.mass, self.life, self.radius = mass, life, radius
         self._ages = np.linspace(0.0, life, _AGES)
         sums = np.concatenate([[0.0], np.cumsum(along(giving, 0.5 * (self._ages[1:] + self._ages[:-1])))])

@@ -127,7 +127,7 @@ class AirTerms:
         What bodies hold of the faces of pockets' cells, by the numbers that `bodies` was given.
     """
 
-    def __init__(self, label, weights, phi, least, closed, bodies: BodyTerms | None, held: Held | None):
+    def __init__(self, label, weights, phi, least, closed, bodies: BodyTerms | None, held: Held | None) -> None:
         self.label, self.bodies, count = label, bodies, int(label.max())
         rows, columns, values = [], [], []
         for axis in range(3):

@@ -37,7 +37,7 @@ class Band(Checkpointed):
 
     STATE = ("unseen", "steps")
 
-    def __init__(self, depth: float | None, seed: int):
+    def __init__(self, depth: float | None, seed: int) -> None:
         self.most, self.seed, self.unseen = depth, seed, 0
         self.zone: np.ndarray | None = None
         self.depth: np.ndarray | None = None

@@ -68,7 +68,7 @@ class Inside:
 
     backed = False
 
-    def __init__(self, carrier: Boundary):
+    def __init__(self, carrier: Boundary) -> None:
         self.carrier = carrier
 
     def within(self, places: np.ndarray, time: float) -> np.ndarray:
@@ -112,7 +112,7 @@ class Before:
 
     backed = True
 
-    def __init__(self, carrier: Boundary, faces: Faces, depth: float):
+    def __init__(self, carrier: Boundary, faces: Faces, depth: float) -> None:
         self.carrier, self.faces, self.depth = carrier, faces, depth
         owned = [(int(b), np.flatnonzero(faces.body == b)) for b in np.unique(faces.body)]
         self._trees = [(body, mine, cKDTree(faces.local[mine])) for body, mine in owned]

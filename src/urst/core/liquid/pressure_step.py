@@ -62,7 +62,7 @@ class PressureStep:
         velocity: list[np.ndarray],
         nodes: Nodes | None = None,
         kept: bool = False,
-    ):
+    ) -> None:
         self.walls, self.phi, self.nodes = walls, phi, nodes
         self.weights = [np.where(w < CLOSED, np.float32(0.0), w) for w in walls.weights]
         if nodes is not None and nodes.loose.any():
@@ -111,7 +111,7 @@ class PressureStep:
         if self.label is not None and self.label.any():
             self.air = AirTerms(self.label, self.weights, self.phi, LEAST, CLOSED, self.terms, beside)
 
-    def _part(self, up, nodes):
+    def _part(self, up, nodes) -> None:
         """Let liquid between bodies that lie against something."""
         w, shape = self.walls, self.phi.shape
         seam = np.empty(shape, np.uint8)
@@ -268,7 +268,7 @@ class PressureStep:
             total[axis] = self.full * part.sum()
         return total
 
-    def _account(self, given, pressure):
+    def _account(self, given, pressure) -> None:
         """What the liquid lost, what bodies got, and what held against it."""
         w = self.walls
         got = self.impulses(pressure)[:, :3]

@@ -29,7 +29,7 @@ class Sea:
     seed : int
     """
 
-    def __init__(self, waves: Waves, band: float, origin, cell: float, shape, seed: int):
+    def __init__(self, waves: Waves, band: float, origin, cell: float, shape, seed: int) -> None:
         self.waves, self.band, self.seed = waves, band / cell, seed
         self.origin, self.cell, self.shape = np.asarray(origin, float), float(cell), tuple(shape)
         grid = np.stack(np.meshgrid(*(np.arange(n) for n in shape), indexing="ij"), axis=-1).reshape(-1, 3)

@@ -92,7 +92,7 @@ class LiquidSolver(Port, Checkpointed):
         clock: Clock | None = None,
         start_time: float = 0.0,
         check_cancelled: Callable[[], None] = lambda: None,
-    ):
+    ) -> None:
         self.settings, self.check_cancelled, self.inflows, self.regions = (
             settings,
             check_cancelled,
@@ -158,7 +158,7 @@ class LiquidSolver(Port, Checkpointed):
         box = (s.low, s.high) if s.sides == "wall" else None
         return Walls(self.shape, self.origin, self.cell, self._boundaries, box, beyond)
 
-    def fit(self):
+    def fit(self) -> None:
         """Solve no more of the domain than is wet or about to be."""
         if self.sea is not None or not len(self.position):
             return
@@ -176,7 +176,7 @@ class LiquidSolver(Port, Checkpointed):
         if window != self.window:
             self._look_at(window)
 
-    def _look_at(self, window):
+    def _look_at(self, window) -> None:
         """Solve another part of the domain."""
         before, self.window = self.window, window
         self.shape, self.origin = window.shape, np.array(self.settings.low) + self.cell * np.array(window.first)
@@ -250,7 +250,7 @@ class LiquidSolver(Port, Checkpointed):
         self.phi[cells] = np.minimum(self.phi[cells], distance)
         self._show()
 
-    def _show(self):
+    def _show(self) -> None:
         """Take up what is new: it tells of its flow, and what of it is deep goes out of sight."""
         self._sort()
         self._surface()
@@ -354,7 +354,7 @@ class LiquidSolver(Port, Checkpointed):
         if not all(np.isfinite(u).all() for u in self.velocity):
             raise SolverFailed("The liquid has no finite velocity any more: raise the most substeps.")
 
-    def _apply_viscosity(self, pressure_step, dt):
+    def _apply_viscosity(self, pressure_step, dt) -> None:
         """Let viscosity and surface tension act."""
         s = self.settings
         if s.viscosity > 0.0:
@@ -402,7 +402,7 @@ class LiquidSolver(Port, Checkpointed):
         weight = float(np.linalg.norm(self.gravity))
         self.velocity = damped(self.velocity, self._known, weight, self.cell, dt)
 
-    def _pour(self, dt):
+    def _pour(self, dt) -> None:
         """Let in what comes in."""
         self.push = None
         for inflow in self.inflows:
@@ -417,7 +417,7 @@ class LiquidSolver(Port, Checkpointed):
             if push is not None:
                 self.push = push if self.push is None else self.push + push
 
-    def _drain(self, dt):
+    def _drain(self, dt) -> None:
         """Take away and slow what is where that happens."""
         for region in self.regions:
             if region.acts(self.time + 0.5 * dt) and len(self.position):
@@ -428,7 +428,7 @@ class LiquidSolver(Port, Checkpointed):
                     self.drained += len(mine)
                     self._keep(np.delete(np.arange(len(self.position)), mine))
 
-    def _join_sea(self, dt, time):
+    def _join_sea(self, dt, time) -> None:
         """Let what is near the sides do as the sea beyond."""
         assert self.sea is not None
         keep, fresh, speed = self.sea.join(self.position, self.speed, self.walls.share, dt, time, self.poured)
@@ -436,7 +436,7 @@ class LiquidSolver(Port, Checkpointed):
         if len(fresh):
             self._add(fresh, speed)
 
-    def _measure_band(self, time):
+    def _measure_band(self, time) -> None:
         self.band.measure(self.phi, self.walls, self._aside, [*self.inflows, *self.regions], time)
 
     def _sides(self):
@@ -445,7 +445,7 @@ class LiquidSolver(Port, Checkpointed):
             return self.sea.outer()
         return beside(self.window, self.domain, 0 if self.settings.sides == "wall" else SIDE)
 
-    def _trim(self, dt):
+    def _trim(self, dt) -> None:
         """Let no particles be where it is too deep for any, and some where they are missing."""
         kept, places, speed, slopes = self.band.trim(self.position, self.velocity, self.walls, dt / self.cell)
         if kept is not None:
@@ -457,7 +457,7 @@ class LiquidSolver(Port, Checkpointed):
         """How many particles fill what the surface holds."""
         return len(self.position) + self.band.unseen - self.flying
 
-    def _add(self, places, speed, slopes=None, fresh=1):
+    def _add(self, places, speed, slopes=None, fresh=1) -> None:
         """Add particles at places (n, 3) [cells] with velocities (n, 3) and their slopes (n, 3, 3), each of `fresh`
         liquid."""
         slopes = np.zeros((len(places), 3, 3), np.float32) if slopes is None else slopes
@@ -466,10 +466,10 @@ class LiquidSolver(Port, Checkpointed):
         self.affine = np.concatenate([self.affine, slopes])
         self.poured += fresh * len(places)
 
-    def _keep(self, some):
+    def _keep(self, some) -> None:
         self.position, self.speed, self.affine = self.position[some], self.speed[some], self.affine[some]
 
-    def _carry(self, dt, time):
+    def _carry(self, dt, time) -> None:
         step = np.float32(dt / self.cell)
         out = np.empty_like(self.phi)
         level_kernels.advect(self.phi, *self.velocity, step, self.walls.reach, out)
@@ -487,7 +487,7 @@ class LiquidSolver(Port, Checkpointed):
             self.lost += 0 if self.sea else int((~kept).sum())
             self._keep(kept)
 
-    def _sort(self):
+    def _sort(self) -> None:
         order = np.empty(len(self.position), np.int64)
         particle_kernels.sort(self.position, self.shape, self._start, order)
         old = self.position, self.speed, self.affine
@@ -499,7 +499,7 @@ class LiquidSolver(Port, Checkpointed):
         particle_kernels.arrange(order, *old, self.position, self.speed, self.affine)
         self._owner_cell = self.walls.lodgings(self.position)
 
-    def _follow(self, dt):
+    def _follow(self, dt) -> None:
         """Bring the surface nearer to where the particles are."""
         level_kernels.correct(self.phi, self._counted(), *self.velocity, np.float32(dt / self.cell))
         self._surface()
@@ -523,7 +523,7 @@ class LiquidSolver(Port, Checkpointed):
         )
         return wanted
 
-    def _surface(self):
+    def _surface(self) -> None:
         """Continue the surface into walls and make it a distance again."""
         w = self.walls
         cells = w.within
@@ -536,7 +536,7 @@ class LiquidSolver(Port, Checkpointed):
         level_kernels.close_gaps(self.phi, w.share, w.reach, np.float32(WIDE), whole)
         self.phi = whole
 
-    def _scatter(self, dt):
+    def _scatter(self, dt) -> None:
         """Bring the particles' motion to the faces, that of a step before to those deeper, and both to faces a few
         cells beyond."""
         w, before = self.walls, self.velocity
@@ -610,7 +610,7 @@ class LiquidSolver(Port, Checkpointed):
         deep_kernels.middles(*self.velocity, self.phi, np.float32(beyond), flow)
         return flow
 
-    def _fill_up(self, taken):
+    def _fill_up(self, taken) -> None:
         """Let there be particles where a start has liquid and brings none along."""
         count = np.zeros(self.shape, np.int64)
         np.add.at(count, tuple(self.position.astype(np.int64).T), 1)
@@ -630,10 +630,10 @@ class LiquidSolver(Port, Checkpointed):
         first, shape = value.tolist()
         self._look_at(Window(tuple(first), tuple(shape)))
 
-    def _restoring(self):
+    def _restoring(self) -> None:
         self._keep(slice(0, 0))
 
-    def _restored(self):
+    def _restored(self) -> None:
         self.walls.place(self.time)
         self._sort()
         self._measure_band(self.time)

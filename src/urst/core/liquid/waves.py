@@ -79,7 +79,7 @@ class Waves:
         Without gravity.
     """
 
-    def __init__(self, settings: WaveSettings, level: float, depth: float, gravity: float, seed: int):
+    def __init__(self, settings: WaveSettings, level: float, depth: float, gravity: float, seed: int) -> None:
         if gravity <= 0.0:
             raise BadValue("There are no waves without gravity: give the shot some, or take the waves out.")
         self.level, self.depth, self.gravity = level, float(settings.depth or depth), gravity

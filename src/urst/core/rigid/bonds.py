@@ -46,7 +46,7 @@ class Bonds:
 
     def __init__(
         self, fragments: Fragments, patches: Patches, bodies: Bodies, matter, later, settings: BondSettings, h: float
-    ):
+    ) -> None:
         self.settings = settings
         kind = bodies.kind
         i, j = patches.pair.T if len(patches) else (np.zeros(0, int),) * 2

@@ -73,7 +73,7 @@ class Clusters(Checkpointed):
         "creeping",
     )
 
-    def __init__(self, bonds: Bonds, joints: Joints, bodies: Bodies, dt: float, h: float):
+    def __init__(self, bonds: Bonds, joints: Joints, bodies: Bodies, dt: float, h: float) -> None:
         n = len(bodies.mass)
         self.bonds, self.joints, self.bodies, self.h = bonds, joints, bodies, h
         self.span = FLEX * dt
@@ -140,7 +140,7 @@ class Clusters(Checkpointed):
         self._forget(~same | (before != self.label))
         self._group(bodies)
 
-    def _forget(self, some):
+    def _forget(self, some) -> None:
         """Have lumps factored anew, as they stand then, of which some bodies (n,) bool are members."""
         self.framed[some] = 0
         for root in np.unique(self.label[some]):
@@ -161,7 +161,7 @@ class Clusters(Checkpointed):
         self.taken[:] = 0.0
         return bonded & ~apart[self.label]
 
-    def _group(self, bodies):
+    def _group(self, bodies) -> None:
         """Number the compounds: the lumps that are firm."""
         n = len(self.label)
         firm = np.flatnonzero(self.firm)
@@ -181,7 +181,7 @@ class Clusters(Checkpointed):
         whole = free[first] & ~self.held[first]
         return np.concatenate([free & (self.firm == 0), whole, [False]])
 
-    def _gather(self, bodies, awake):
+    def _gather(self, bodies, awake) -> None:
         n, c = len(self.label), len(self.compounds.start) - 1
         first = self.compounds.member[self.compounds.start[:-1]]
         free = np.concatenate([np.zeros(n, bool), awake[first] & ~self.held[first], [False]])
@@ -218,7 +218,7 @@ class Clusters(Checkpointed):
     def _bonds_of(self, mine):
         return np.flatnonzero((self.bonds.state.alive == 1) & mine[self.bonds.state.body].any(axis=1))
 
-    def _steady(self, bodies):
+    def _steady(self, bodies) -> None:
         """Let loose lumps be firm to which nothing has happened for a while."""
         ready = (self.firm == 0) & (bodies.kind == LOOSE) & (self.since >= CALM) & ((self.size > 1) | self.held)
         if not ready.any():
@@ -376,7 +376,7 @@ class Clusters(Checkpointed):
         for k in range(len(c.start) - 1):
             self._relax(c.member[c.start[k] : c.start[k + 1]], bodies, gravity, touching, moving)
 
-    def _relax(self, members, bodies, gravity, touching, moving):
+    def _relax(self, members, bodies, gravity, touching, moving) -> None:
         state = self.bonds.state
         under, force = self._outside(members, bodies, gravity, touching)
         if self.held[members[0]]:
@@ -426,8 +426,8 @@ class Clusters(Checkpointed):
             np.add.at(force, body[on], np.concatenate([push, np.cross(arm[on], push)], axis=1))
         return Supports(*(np.concatenate(x) for x in zip(*under))), force[members]
 
-    def _restoring(self):
+    def _restoring(self) -> None:
         self.relabel(self.bodies)
 
-    def _restored(self):
+    def _restored(self) -> None:
         self._group(self.bodies)

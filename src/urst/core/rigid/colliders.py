@@ -45,7 +45,7 @@ class Colliders:
         In the frames of the last bodies, one each, whose own hulls do not count.
     """
 
-    def __init__(self, hulls: Hulls, rounding, surfaces: Sequence[Land]):
+    def __init__(self, hulls: Hulls, rounding, surfaces: Sequence[Land]) -> None:
         self._convex, self._rounding = hulls, np.asarray(rounding, float)
         self._lands, self.first_land = list(surfaces), hulls.size - len(surfaces)
         self._base = hulls.size + np.cumsum([0, *(x.size for x in self._lands)])
@@ -71,7 +71,7 @@ class Colliders:
         self._take(np.unique(numbers[numbers >= k]))
         return np.where(numbers < k, numbers, k + np.searchsorted(self.number[k:], numbers))
 
-    def _take(self, numbers):
+    def _take(self, numbers) -> None:
         """Have these triangles, sorted, behind the convex shapes."""
         k = self._convex.size
         if len(self.number) == k + len(numbers) and (self.number[k:] == numbers).all():

@@ -39,7 +39,7 @@ class Contacts(Checkpointed):
 
     STATE = ("pairs", "marks", "shapes", "load", "allowed")
 
-    def __init__(self, colliders: Colliders, friction, restitution):
+    def __init__(self, colliders: Colliders, friction, restitution) -> None:
         n = len(friction)
         self.colliders, self.friction, self.restitution = colliders, friction, restitution
         self.pairs = manifolds.none(0)
@@ -87,7 +87,7 @@ class Contacts(Checkpointed):
         found = self.colliders.pairs(bodies, margin, moves, bodies.kind == LOOSE)
         self._take(found, bodies, moves, tied)
 
-    def _take(self, found, bodies, moves, tied):
+    def _take(self, found, bodies, moves, tied) -> None:
         """Go on with these pairs of numbered shapes: what was known of them, and of sleepers that nobody looked at, is
         kept."""
         old, all_there, total = self.pairs, self.colliders.number, self.colliders.total
@@ -112,7 +112,7 @@ class Contacts(Checkpointed):
         self.marks, self.load = marks, load
         self._surfaces()
 
-    def _surfaces(self):
+    def _surfaces(self) -> None:
         i, j = self.pairs.body.T
         self.pair_friction = np.sqrt(self.friction[i] * self.friction[j])
         self.pair_restitution = np.maximum(self.restitution[i], self.restitution[j])
@@ -163,6 +163,6 @@ class Contacts(Checkpointed):
     def shapes(self, value: np.ndarray) -> None:
         self.pairs.shape[:] = self.colliders.lay_out(value)
 
-    def _restored(self):
+    def _restored(self) -> None:
         self.colliders.moved()
         self._surfaces()

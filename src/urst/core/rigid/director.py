@@ -55,7 +55,9 @@ class Director(Checkpointed):
 
     STATE = ("moment", "done", "kind")
 
-    def __init__(self, directed: Sequence[Directed], hulls: Hulls, patches: Patches, position, kind, clock: Clock):
+    def __init__(
+        self, directed: Sequence[Directed], hulls: Hulls, patches: Patches, position, kind, clock: Clock
+    ) -> None:
         self.directed, self.hulls, self.clock = directed, hulls, clock
         self.moment = np.full(len(directed), np.inf)
         """(e,) when each is to happen; none yet: infinite [s]"""

@@ -54,7 +54,7 @@ class Lump:
         What it stands on, if it lies still.
     """
 
-    def __init__(self, members, some, held, bonds: BondState, bodies: Bodies, position, turn, supports=None):
+    def __init__(self, members, some, held, bonds: BondState, bodies: Bodies, position, turn, supports=None) -> None:
         self.members, self.some, self.held = members, some, held
         self.mass, self.stiffness = bodies.mass[members], bonds.stiffness[some]
         self._stood = turn

@@ -37,7 +37,7 @@ class Joints:
         See `Matter`.
     """
 
-    def __init__(self, jointed: Sequence[Jointed], bodies: Bodies, hulls: Hulls, whole=None):
+    def __init__(self, jointed: Sequence[Jointed], bodies: Bodies, hulls: Hulls, whole=None) -> None:
         count, n = len(jointed), len(bodies.mass)
         self._solid = np.arange(n) if whole is None else np.where(whole >= 0, n + whole, np.arange(n))
         self.jointed = jointed
@@ -61,7 +61,7 @@ class Joints:
     def __len__(self) -> int:
         return len(self.state.kind)
 
-    def _place(self, k, jointed, bodies, hulls):
+    def _place(self, k, jointed, bodies, hulls) -> None:
         joint, s = jointed.joint, self.state
         spans = s.kind[k] in (ROPE, SPRING)
         ends = np.array(joint.at, float), np.array(joint.to if spans else joint.at, float)

@@ -131,7 +131,7 @@ class RigidSolver(Port, Checkpointed):
         start_time: float = 0.0,
         clock: Clock | None = None,
         keeps: Sequence[str] = (),
-    ):
+    ) -> None:
         n = len(fragments)
         self.keeps = keeps
         self.settings, self.matter, self.drive, self.presence = settings, matter, drive, presence
@@ -255,7 +255,7 @@ class RigidSolver(Port, Checkpointed):
         for _ in range(parts):
             self.advance(dt / parts, s.linear_damping, s.angular_damping, snapping=True)
 
-    def _pull(self, regions, dt):
+    def _pull(self, regions, dt) -> None:
         """Let regions act."""
         span = outside.Span(
             self.clock.frame(self.time - dt), self.clock.frame(self.time), self.time < self.start_time + 0.5 * dt, dt
@@ -265,13 +265,13 @@ class RigidSolver(Port, Checkpointed):
             self.wake_up(woken)
         outside.pull(self.bodies, regions, self.gravity, self.lightness(), span)
 
-    def _count(self, parts):
+    def _count(self, parts) -> None:
         """Count the checks of a frame."""
         frame = int(np.floor(self.clock.frame(self.time) + 1e-6))
         before = self.counted[1] if self.counted[0] == frame else 0
         self.counted = (frame, before + parts)
 
-    def _direct(self, dt):
+    def _direct(self, dt) -> None:
         """Let the events happen whose moment has come."""
         bodies, director = self.bodies, self.director
         for d in director.due(self.time, dt, bodies, self.contacts):
@@ -298,7 +298,7 @@ class RigidSolver(Port, Checkpointed):
                 self._become(mine & False, LOOSE)
         director.slow(self.time, dt, bodies)
 
-    def _become(self, some, kind):
+    def _become(self, some, kind) -> None:
         """Let something else move some bodies from now on."""
         bodies = self.bodies
         bodies.kind[some] = kind
@@ -307,7 +307,7 @@ class RigidSolver(Port, Checkpointed):
         self.clusters.relabel(bodies)
         self.contacts.stale()
 
-    def _kick(self, velocity, spin):
+    def _kick(self, velocity, spin) -> None:
         """Change velocities and spins by (n, 3) each; what that would tear at is loosened."""
         bodies = self.bodies
         kicked = (np.abs(velocity) + np.abs(spin)).any(axis=1)
@@ -334,7 +334,7 @@ class RigidSolver(Port, Checkpointed):
         """Return how strong gravity is [m/s2]."""
         return float(np.linalg.norm(self.gravity))
 
-    def advance(self, dt, linear_damping, angular_damping, snapping):
+    def advance(self, dt, linear_damping, angular_damping, snapping) -> None:
         """Solve one check for contact.
 
         Parameters
@@ -441,7 +441,7 @@ class RigidSolver(Port, Checkpointed):
         )
         return [(x, x.copy()) for x in kept]
 
-    def _take_back(self, saved):
+    def _take_back(self, saved) -> None:
         for x, before in saved:
             x[:] = before
 
@@ -455,7 +455,7 @@ class RigidSolver(Port, Checkpointed):
         self.steady_forces.press(self.clusters.firm == 1, dt, pushed, force)
         return pushed, force
 
-    def _judge(self, free, dt, snapping, flexes):
+    def _judge(self, free, dt, snapping, flexes) -> None:
         """Take up what bonds bore, let firm lumps give, and part what bore too much."""
         bodies, clusters, bonds = self.bodies, self.clusters, self.bonds
         some = clusters.swept[free[bonds.body[clusters.swept]].any(axis=1)]
@@ -527,7 +527,7 @@ class RigidSolver(Port, Checkpointed):
         self.rest.position[wake], self.rest.rotation[wake] = bodies.position[wake], bodies.rotation[wake]
         c.marks.set[(bodies.awake[c.pairs.body] == 1).all(axis=1)] = 0
 
-    def _appear(self):
+    def _appear(self) -> None:
         """Let bodies come and go."""
         if self.presence is None:
             return
@@ -545,7 +545,7 @@ class RigidSolver(Port, Checkpointed):
         if self.drive:
             self._place_driven(*self.drive(self.time))
 
-    def _place_driven(self, position, orientation):
+    def _place_driven(self, position, orientation) -> None:
         still = self._still_driven()
         state.put(
             self.bodies, self.driven[still], np.asarray(position, float)[still], np.asarray(orientation, float)[still]

@@ -15,7 +15,7 @@ class SteadyForces(Checkpointed):
 
     STATE = ("force", "alongside", "used")
 
-    def __init__(self, n: int):
+    def __init__(self, n: int) -> None:
         self.force = np.zeros((n, 6))
         """and torque about the centre [N], [N m]"""
         self.alongside = np.zeros(n)

@@ -67,7 +67,7 @@ class Skinner(Checkpointed):
         keeps: Sequence[str] = (),
         beyond: Beyond | None = None,
         start_time: float = 0.0,
-    ):
+    ) -> None:
         self.keeps, self._beyond = keeps, beyond
         self.settings, self.origin, self.coarse = settings, np.asarray(origin, float), float(cell)
         self.cell = float(settings.cell_size or 0.5 * cell)
@@ -137,7 +137,7 @@ class Skinner(Checkpointed):
             low, high = (level, high) if sums.sum() < wanted else (low, level)
         return out - np.float32(0.5 * (low + high))
 
-    def _join_drops(self, liquid, phi, ratio, out):
+    def _join_drops(self, liquid, phi, ratio, out) -> None:
         place = (liquid.position - self.origin) / self.coarse
         above = ndimage.map_coordinates(phi, place.T - 0.5, order=1, mode="nearest")
         drops = (place[above > LOOSE] / ratio).astype(np.float32)

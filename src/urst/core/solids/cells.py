@@ -43,7 +43,7 @@ class Solids:
     bodies : Walls
     """
 
-    def __init__(self, shape, origin, cell: float, boundaries: list[Boundary]):
+    def __init__(self, shape, origin, cell: float, boundaries: list[Boundary]) -> None:
         nx, ny, nz = shape
         faces = ((nx + 1, ny, nz), (nx, ny + 1, nz), (nx, ny, nz + 1))
         self.origin, self.cell, self.boundaries = np.asarray(origin, float), float(cell), boundaries
@@ -70,7 +70,7 @@ class Solids:
         self._soak(time)
         self.close()
 
-    def _soak(self, time):
+    def _soak(self, time) -> None:
         """Close the cells that are in a liquid, under a number after the bodies', and keep how these flow."""
         self._wet = []
         for liquid in self.liquids:

@@ -74,7 +74,7 @@ class Walls:
         Of all bodies [m], [m/s], [rad/s].
     """
 
-    def __init__(self, shape, origin, cell: float, boundaries: list[Boundary], box=None, beyond=None):
+    def __init__(self, shape, origin, cell: float, boundaries: list[Boundary], box=None, beyond=None) -> None:
         nx, ny, nz = shape
         faces = ((nx + 1, ny, nz), (nx, ny + 1, nz), (nx, ny, nz + 1))
         self.origin, self.cell, self.boundaries = np.asarray(origin, float), float(cell), boundaries
@@ -156,7 +156,7 @@ class Walls:
         if self.thin.any():
             self._divide(low)
 
-    def _divide(self, low):
+    def _divide(self, low) -> None:
         """See which sides of thin walls cells are on, and close what these pass through."""
         self._edges.fill(0)
         self._beside, self._beside_start = thin_kernels.beside(low, self._high, self.thin, self.cell)
@@ -215,7 +215,7 @@ class Walls:
             self.cell,
         )
 
-    def _see_out(self, low):
+    def _see_out(self, low) -> None:
         """Let nothing out through open sides of the grid where there is a wall beyond."""
         for axis in range(3):
             shape = np.array(self.share.shape)
@@ -236,7 +236,7 @@ class Walls:
                 side = (slice(None),) * axis + (end,)
                 self.weights[axis][side] = np.minimum(self.weights[axis][side], share.take(0, axis))
 
-    def _measure(self, found):
+    def _measure(self, found) -> None:
         """See how much more bodies hold by their samples than they are: small ones would be lifted by water that they
         do not displace."""
         volume = np.concatenate([np.zeros(0), *(b.fragments.volume for b in self.boundaries)])
@@ -273,7 +273,7 @@ class Walls:
                     if closed:
                         self._flow(axis, end)
 
-    def _flow(self, axis, end):
+    def _flow(self, axis, end) -> None:
         """Let the faces in a side move as the water beyond."""
         side = (slice(None),) * axis + (end,)
         shape = [n for a, n in enumerate(self.share.shape) if a != axis]

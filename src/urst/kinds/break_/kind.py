@@ -123,7 +123,7 @@ class Break(Kind):
                 found.append(Finding(str(error), why, grave=True, layer=layer.id))
         return found
 
-    def summary(self, gauges):
+    def summary(self, gauges) -> str:
         return (
             f"{gauges['fragments']:.0f} fragments, {gauges['smallest'] * 1000:.2g} to {gauges['largest'] * 1000:.3g} "
             "L · "

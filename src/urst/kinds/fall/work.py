@@ -88,7 +88,7 @@ def prepare(inputs) -> PreparedLayer:
     if start is not None:
         solver.begin_from(start)
 
-    def settle():
+    def settle() -> None:
         if start is None:
             settle_bodies(solver, settings.settle, inputs.check_cancelled)
 

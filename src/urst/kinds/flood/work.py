@@ -67,7 +67,7 @@ def prepare(inputs) -> PreparedLayer:
     )
     start = inputs.start()
 
-    def settle():
+    def settle() -> None:
         # what stands where at the first frame is known only when the feeds have been loaded
         if start is None:
             _fill(solver, shot)
@@ -110,7 +110,7 @@ def _piece(shot, name, how):
     return Boundary(how(shot, [next(i for i, p in enumerate(shot.pieces) if p.name == name)]))
 
 
-def _fill(solver, shot):
+def _fill(solver, shot) -> None:
     settings = solver.settings
     if settings.level is not None:
         solver.pool(settings.level, settings.pool_at)
@@ -121,7 +121,7 @@ def _fill(solver, shot):
         solver.fill(partial(_within, room, fill.level), fill.velocity, box=box)
 
 
-def _rest(solver, inputs):
+def _rest(solver, inputs) -> None:
     """Let the liquid come to rest, or take up how it did in an earlier bake that began the same."""
     settings, walls = solver.settings, solver.walls
     if settings.settle <= 0.0:

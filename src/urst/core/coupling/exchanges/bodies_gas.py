@@ -23,7 +23,7 @@ class Between(GasLedger):
         Scales all that the gas does to bodies.
     """
 
-    def __init__(self, bodies: Bodies, gas: Gas, readers: list, forth: float, back: float):
+    def __init__(self, bodies: Bodies, gas: Gas, readers: list, forth: float, back: float) -> None:
         super().__init__(gas)
         self.bodies, self.forth, self.back, self.goes_with = bodies, forth, back, bodies
         self.drag = BodyDrag(bodies)
@@ -66,7 +66,7 @@ class Between(GasLedger):
 class _AllBodies:
     """All bodies on a gas's grid as what its pressure pushes."""
 
-    def __init__(self, gas: Gas):
+    def __init__(self, gas: Gas) -> None:
         self.total = int(gas.solids.first[-1])
         self.parts: list[tuple[slice, Between]] = []
 
@@ -82,7 +82,7 @@ class _AllBodies:
             found[place] = part.back * part.bodies.inverse_inertia()
         return found
 
-    def take(self, impulse, twist):
+    def take(self, impulse, twist) -> None:
         rest = np.ones(self.total, bool)
         for place, part in self.parts:
             before = part.bodies.impulse_taken

@@ -36,7 +36,7 @@ class Between(Checkpointed):
 
     STATE = ("steady", "before")
 
-    def __init__(self, bodies: Bodies, liquid: Liquid, readers: list, forth: float, back: float):
+    def __init__(self, bodies: Bodies, liquid: Liquid, readers: list, forth: float, back: float) -> None:
         self.bodies, self.liquid, self.forth, self.back, self.goes_with = bodies, liquid, forth, back, liquid
         boundaries = liquid.boundaries()
         firsts = np.concatenate([[0], np.cumsum([len(b) for b in boundaries])]).astype(int)
@@ -150,7 +150,7 @@ class AllAfloat:
         Bodies on its grid.
     """
 
-    def __init__(self, liquid: Liquid, total: int):
+    def __init__(self, liquid: Liquid, total: int) -> None:
         self.liquid, self.total = liquid, total
         self.parts: list[Between] = []
 

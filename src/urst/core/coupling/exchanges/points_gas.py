@@ -18,7 +18,7 @@ class Between(GasLedger):
         How strongly points act on the gas, and it on them; 1 is physical.
     """
 
-    def __init__(self, points: Points, gas: Gas, readers: list, forth: float, back: float):
+    def __init__(self, points: Points, gas: Gas, readers: list, forth: float, back: float) -> None:
         super().__init__(gas)
         self.forth, self.back, self.drag, self.goes_with = forth, back, PointDrag(points), points
 

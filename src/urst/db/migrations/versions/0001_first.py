@@ -12,7 +12,7 @@ def _moment(name, **options):
     return sa.Column(name, sa.DateTime(timezone=True), **options)
 
 
-def upgrade():
+def upgrade() -> None:
     """Create the tables."""
     now = {"server_default": sa.func.now(), "nullable": False}
     op.create_table(
@@ -60,7 +60,7 @@ def upgrade():
     )
 
 
-def downgrade():
+def downgrade() -> None:
     """Drop the tables."""
     for table in ("bakes", "runs", "revisions", "shots"):
         op.drop_table(table)

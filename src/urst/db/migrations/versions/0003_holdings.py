@@ -8,7 +8,7 @@ revision = "0003"
 down_revision = "0002"
 
 
-def upgrade():
+def upgrade() -> None:
     """Create the table."""
     op.create_table(
         "holdings",
@@ -20,6 +20,6 @@ def upgrade():
     )
 
 
-def downgrade():
+def downgrade() -> None:
     """Drop the table."""
     op.drop_table("holdings")

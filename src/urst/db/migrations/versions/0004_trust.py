@@ -7,7 +7,7 @@ revision = "0004"
 down_revision = "0003"
 
 
-def upgrade():
+def upgrade() -> None:
     """Add the columns and the constraint."""
     op.add_column("revisions", sa.Column("by", sa.String(32), nullable=False, server_default=""))
     op.add_column("runs", sa.Column("tries", sa.Integer, nullable=False, server_default="0"))
@@ -17,7 +17,7 @@ def upgrade():
     op.create_index("runs_open_once", "runs", ["shot_id", "asked"], unique=True, postgresql_where=open_)
 
 
-def downgrade():
+def downgrade() -> None:
     """Drop them."""
     op.drop_index("runs_open_once", "runs")
     op.drop_column("runs", "asked")

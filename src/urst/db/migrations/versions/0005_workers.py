@@ -7,7 +7,7 @@ revision = "0005"
 down_revision = "0004"
 
 
-def upgrade():
+def upgrade() -> None:
     """Add the table."""
     op.create_table(
         "workers",
@@ -20,6 +20,6 @@ def upgrade():
     op.execute("UPDATE procrastinate_jobs SET queue_name = 'bakes-2' WHERE queue_name = 'bakes' AND status = 'todo'")
 
 
-def downgrade():
+def downgrade() -> None:
     """Drop it."""
     op.drop_table("workers")
