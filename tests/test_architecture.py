@@ -27,7 +27,7 @@ ALLOWED = {
     "drawn": {"core", "scene", "store", "kinds"},
     "bake": {"core", "drawn", "store", "scene", "kinds", "shot"},
     "formats": {"core"},
-    "handover": {"core", "store", "scene", "shot", "formats"},
+    "handover": {"core", "drawn", "store", "scene", "shot", "formats"},
     "db": {"core", "shot"},
     "jobs": {"bake", "db", "handover", "scene", "shot", "store", "logs"},
     "demo": {"bake", "scene", "shot", "db", "jobs", "store"},

@@ -22,9 +22,9 @@ from urst.core.geometry.mesh import Mesh
 from urst.core.liquid.solver import LiquidSolver
 from urst.demo import glasshouse, kiln, sluice, smoke, sparks
 from urst.errors import BadValue, SolverFailed, Stopped, StoreFull
-from urst.handover import between
 from urst.handover.baked import Baked
 from urst.handover.export import export
+from urst.handover.played import played
 from urst.scene.shapes import Imported
 from urst.shot.document import dumps, loads, parse
 from urst.shot.forecast import forecast
@@ -410,9 +410,9 @@ class Alone(Folder):
 
     def test_what_is_played_slowly_shows_frames_between_those_that_are_baked(self):
         shot = with_data(falling_box(12), lambda d: d.update(played=0.4))
-        self.assertEqual(len(list(between.played(shot))), 28)
+        self.assertEqual(len(list(played(shot))), 28)
         ramp = {"over": "frame", "points": [{"at": 1, "value": 1.0}, {"at": 12, "value": 0.25}]}
-        self.assertGreater(len(list(between.played(with_data(shot, lambda d: d.update(played=ramp))))), 15)
+        self.assertGreater(len(list(played(with_data(shot, lambda d: d.update(played=ramp))))), 15)
         store = Store(self.folder())
         runner.bake(shot, store)
         self.assertEqual(layer_keys(shot), layer_keys(falling_box(12)))

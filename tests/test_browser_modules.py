@@ -9,7 +9,6 @@ from tests.live import Live
 from tests.pages import browser
 from urst.core.preview import kernels, look
 from urst.drawn import codec, representations
-from urst.handover import between
 
 RNG = np.random.default_rng(11)
 
@@ -54,7 +53,7 @@ class Modules(unittest.TestCase):
         second["orientation"][1] *= -1
         wire = [{k: v.ravel().tolist() for k, v in f.items()} for f in (first, second)]
         for share in (0.25, 0.8):
-            right = between.bodies(first, second, span, share)
+            right = representations.REPRESENTATIONS["bodies"].between(first, second, span, share)
             found = self.run_module(
                 "between",
                 "const f = m.between(a[0], a[1], a[2], a[3]); return [[...f.position], [...f.orientation]];",
@@ -210,8 +209,10 @@ class Modules(unittest.TestCase):
         found = self.run_module(
             "panel",
             """ const element = document.createElement('div'); document.body.append(element);
-            window.htmx = { ajax: () => {} }; const panel = new m.Panel(element, '', () => 'fall', () => {}), xhrs = [{}, {}, {}];
-            const tell = (name, xhr) => { const e = new CustomEvent(name, { detail: { xhr, target: element, shouldSwap: true } });
+            window.htmx = { ajax: () => {} };
+            const panel = new m.Panel(element, '', () => 'fall', () => {}), xhrs = [{}, {}, {}];
+            const tell = (name, xhr) => {
+            const e = new CustomEvent(name, { detail: { xhr, target: element, shouldSwap: true } });
             document.body.dispatchEvent(e); return e.detail.shouldSwap; }; for (const x of xhrs)
             tell('htmx:beforeRequest', x); return [tell('htmx:beforeSwap', xhrs[1]), tell('htmx:beforeSwap', xhrs[0]),
             tell('htmx:beforeSwap', xhrs[2])];""",

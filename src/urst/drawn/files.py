@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from pathlib import Path
 
-from urst.drawn import codec, representations
+from urst.drawn import codec, representations, still
 from urst.errors import CacheDamaged
 from urst.kinds.kind import Arrays, Kind
 from urst.store.frames import write_whole
@@ -23,7 +23,7 @@ def keep_frame(store: Store, kind: Kind, key: str, frame: int, arrays: Arrays) -
 
 def keep_static(store: Store, key: str, arrays: Arrays, meta: dict) -> None:
     """Write what is drawn of what does not change."""
-    store.write_beside(key, "drawn.urd", codec.encode(*representations.static(arrays, meta)))
+    store.write_beside(key, "drawn.urd", codec.encode(*still.static(arrays, meta)))
 
 
 def frame_file(store: Store, kind: Kind, key: str, frame: int, level: int = 0) -> Path:

@@ -7,7 +7,7 @@ from urst.core.bodies.fragments import Fragments
 from urst.core.geometry import rotation
 from urst.core.geometry.convex import pack
 from urst.core.remembered import remembered
-from urst.drawn.representations import skins
+from urst.drawn.still import skins
 from urst.errors import BadFile
 from urst.kinds.kind import Arrays
 from urst.scene import content

@@ -7,8 +7,8 @@ import numpy as np
 
 from urst.core.bodies.fragments import Fragments
 from urst.core.preview.colour import linear
+from urst.drawn.representations import REPRESENTATIONS
 from urst.errors import Stopped
-from urst.handover import between
 from urst.scene.materials import MATERIALS
 from urst.scene.pieces import SetPiece
 from urst.shot.document import Shot
@@ -47,16 +47,12 @@ class Baked:
         frame = int(np.floor(moment))
         share, first = moment - frame, self.frame(layer, frame)
         drawn_as = self.shot.kind_of(layer).representation
-        if share < 1e-9 or drawn_as not in ("bodies", "points", "volume"):
+        if share < 1e-9 or drawn_as is None:
             return first
         clock = self.shot.clock()
         span = clock.seconds(frame + 1) - clock.seconds(frame)
-        if drawn_as == "points":
-            return between.points(first, span, share)
         second = self.frame(layer, min(frame + 1, self.shot.end))
-        if drawn_as == "volume":
-            return between.volume(first, second, share)
-        return between.bodies(first, second, span, share)
+        return REPRESENTATIONS[drawn_as].between(first, second, span, share)
 
     def frames(self, layer) -> Iterator[tuple[int, dict[str, np.ndarray]]]:
         """Return all frames of a layer, one after another."""

@@ -6,13 +6,14 @@ from pathlib import Path
 import numpy as np
 
 from urst.core.preview.colour import linear
+from urst.drawn.representations import REPRESENTATIONS
 from urst.errors import BadValue
 from urst.formats import gltf, movie, surfaces, usd, vdb
 from urst.formats.gauges import write_gauges
 from urst.handover.baked import Baked, colours
-from urst.handover.between import played
 from urst.handover.forms import FORMS
 from urst.handover.pictures import pictures
+from urst.handover.played import played
 from urst.shot.document import Shot
 from urst.store.store import Store
 
@@ -157,7 +158,7 @@ def _csv(baked, layer, out):
 
 
 def _movie(baked, out):
-    if not any(baked.drawn_as(r) for r in ("bodies", "points", "volume", "surface")):
+    if not any(baked.drawn_as(r) for r in REPRESENTATIONS):
         return []
     path = out / "preview.mp4"
     movie.write_movie(path, pictures(baked, frames=played(baked.shot)), baked.shot.rate)
