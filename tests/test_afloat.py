@@ -184,19 +184,3 @@ class Together(unittest.TestCase):
             liquid.fill(lambda x: np.maximum(x[:, 0] - 0.45, x[:, 2] - 0.9))
             advance(group, 12)
             self.assertEqual(bool(rigid.bonds.alive.all()), holds)
-
-    def test_a_group_goes_on_from_its_snapshot_to_the_same_bytes(self):
-        def made():
-            return basin(
-                [box((0.3, 0.3, 0.6), (0.6, 0.7, 0.9))], 1 / 12, (1, 1, 1.4), 0.5, density=400.0, spin=[(1, 0, 2)]
-            )[2]
-
-        one, other = made(), made()
-        advance(one, 8)
-        state = one.snapshot()
-        other.restore({k: v.copy() for k, v in state.items()})
-        for frame in range(8, 12):
-            one.advance(frame * DT, DT)
-            other.advance(frame * DT, DT)
-        for name, array in one.snapshot().items():
-            np.testing.assert_array_equal(array, other.snapshot()[name], name)

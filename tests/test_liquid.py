@@ -162,20 +162,6 @@ class Moving(unittest.TestCase):
         inside = (s.position[:, 0] < 0.5 * 16 - 0.5) & (s.position[:, 2] < 0.2 * 16 - 0.5)
         self.assertEqual(int(inside.sum()), 0)
 
-    def test_restored_from_a_snapshot_it_goes_on_to_the_same_bytes(self):
-        def made():
-            s = tank(0.1, (1.6, 0.8, 1.6))
-            s.fill(lambda x: np.maximum(x[:, 0] - 0.6, x[:, 2] - 0.9))
-            return s
-
-        one, other = made(), made()
-        run(one, 0.2)
-        other.restore(one.snapshot())
-        run(one, 0.2)
-        run(other, 0.2)
-        for name, array in one.snapshot().items():
-            np.testing.assert_array_equal(array, other.snapshot()[name], name)
-
 
 class Pouring(unittest.TestCase):
     def carrier(self, low, high):
