@@ -20,6 +20,7 @@ FAST = (
     "shells",
     "rigid",
     "pressure",
+    "naive",
     "shot",
     "preflight",
     "store",
