@@ -439,7 +439,7 @@ class Ahead(unittest.IsolatedAsyncioTestCase):
 
         with (
             mock.patch.object(prefetch.cards, "know"),
-            mock.patch.object(prefetch.state, "told", told),
+            mock.patch.object(prefetch.state, "current", told),
             mock.patch.object(prefetch, "_all", lambda: ["a", "b"]),
             self.assertLogs("urst.web", "ERROR"),
         ):

@@ -92,10 +92,10 @@ class View(unittest.TestCase):
         # straight down, and from within
         told = self.http.get(f"{base}/probe/2", params={"eye": "0.05,0.05,3", "way": "0,0,-1"}).json()
         self.assertAlmostEqual(told["away"], 2.0, delta=0.06)
-        said = {t["label"]: t["value"] for t in told["told"]}
+        said = {t["label"]: t["value"] for t in told["readings"]}
         self.assertAlmostEqual(said["of water here"], 1.0, delta=0.06)
         self.assertLess(said["below the surface"], 0.06)
-        deep = self.http.get(f"{base}/probe/2", params={"eye": "0.05,0.05,0.4", "way": "0,1,0"}).json()["told"]
+        deep = self.http.get(f"{base}/probe/2", params={"eye": "0.05,0.05,0.4", "way": "0,1,0"}).json()["readings"]
         said = {t["label"]: t["value"] for t in deep}
         self.assertAlmostEqual(said["below the surface"], 0.6, delta=0.06)
         self.assertAlmostEqual(said["pressure"], 0.6 * 9.81, delta=0.4)

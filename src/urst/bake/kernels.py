@@ -98,7 +98,7 @@ class Compiler:
         pulse : called now and then; what it raises ends the wait
         """
         names = list(self._all if names is None else names)
-        told = None
+        last = None
         while True:
             left = [n for n in names if n not in self._over and not compiled(n)]
             if not left:
@@ -107,8 +107,8 @@ class Compiler:
             self.ask(left)
             with self._lock:
                 done, total = len(self._over), len(self._wanted)
-            if (left[0], done) != told:
-                told = left[0], done
+            if (left[0], done) != last:
+                last = left[0], done
                 report(self._all[left[0]].title, done, total)
             check_cancelled()
             threading.Event().wait(_LOOK)

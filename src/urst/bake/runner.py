@@ -92,7 +92,7 @@ def bake(
         try:
             _StepRun(shot, store, step, keys, report, should_stop, report_progress).run(prepare)
         except (UrstError, MemoryError) as error:
-            raise _told(error, shot, step) from error
+            raise _explained(error, shot, step) from error
         except OSError as error:
             raise StoreFailed(
                 f"{_names(shot, step)} could not be baked: the disk says '{error.strerror or error}' of "
@@ -115,7 +115,7 @@ def _check_memory(shot, layers) -> None:
             raise BadValue(f"{finding.title} {finding.why}")
 
 
-def _told(error, shot, step):
+def _explained(error, shot, step):
     """What is raised for an error that already says what is wrong."""
     if not isinstance(error, MemoryError):
         return error

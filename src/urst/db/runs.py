@@ -27,8 +27,8 @@ def add(session: Session, shot_id: str, shot: Shot, layers: list[str], kind: str
         If just that is queued or running already.
     """
     document = shot.model_dump(mode="json")
-    told = json.dumps([kind, sorted(layers), document], sort_keys=True)
-    asked = hashlib.sha1(told.encode(), usedforsecurity=False).hexdigest()
+    content = json.dumps([kind, sorted(layers), document], sort_keys=True)
+    asked = hashlib.sha1(content.encode(), usedforsecurity=False).hexdigest()
     row = RunRow(shot_id=shot_id, document=document, layers=layers, kind=kind, asked=asked)
     session.add(row)
     try:

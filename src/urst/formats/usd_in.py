@@ -92,8 +92,8 @@ def _stage(data, name) -> Iterator[Usd.Stage]:
             _check(stage, name)
             yield stage
         except Tf.ErrorException as error:
-            told = next((str(e.commentary) for e in error.args if hasattr(e, "commentary")), "").split(" in <")[0]
-            reason = " ".join(told.replace(f"{path}:", "line ").split())[:120] or "it is damaged"
+            text = next((str(e.commentary) for e in error.args if hasattr(e, "commentary")), "").split(" in <")[0]
+            reason = " ".join(text.replace(f"{path}:", "line ").split())[:120] or "it is damaged"
             raise BadFile(f"'{name}' cannot be read as USD ({reason}): export it again.") from error
 
 

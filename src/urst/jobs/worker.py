@@ -134,13 +134,13 @@ class RunReporter:
 
     def preparing(self, what: str, done: int, total: int) -> None:
         """Tell what is done before the first frame."""
-        self._tell({"doing": what, "done": done, "total": total})
+        self._report({"doing": what, "done": done, "total": total})
 
-    def tell_step(self, name: str, done: int, total: int) -> None:
+    def report_step(self, name: str, done: int, total: int) -> None:
         """Tell how far a hand-over has come."""
-        self._tell({"layer": name, "done": done, "total": total})
+        self._report({"layer": name, "done": done, "total": total})
 
-    def _tell(self, progress: dict) -> None:
+    def _report(self, progress: dict) -> None:
         with self._tolerant("report"), session() as db:
             row = db.get(RunRow, self.run_id)
             if row is not None:
@@ -208,7 +208,7 @@ def work_off(context, run_id: int, urgent: bool = False, step_key: str = "") -> 
             left = _bake_next(shot, store, what, step_key, reporter)
         else:
             out = folder(store.root, reporter.shot_id)
-            export(shot, store.root, out, what, should_stop=reporter.should_stop, report=reporter.tell_step)
+            export(shot, store.root, out, what, should_stop=reporter.should_stop, report=reporter.report_step)
             left = []
     except Yielded as yielded:
         log.info("run yields", extra={"action": "yield", "run": run_id})
@@ -308,13 +308,13 @@ def _given_up(shot, what) -> str:
     """Why a run is not tried again."""
     need = max((sum(forecast(shot, x).memory for x in group_of(shot, layer)) for layer in what), default=0.0)
     total, free = machine.memory()
-    told = (
+    need_text = (
         f"it is forecast to take {need / 1e9:.1f} GB, and {free / 1e9:.1f} of {total / 1e9:.1f} GB are free"
         if what
         else f"{free / 1e9:.1f} of {total / 1e9:.1f} GB are free"
     )
     return (
-        f"Its worker was ended {TRIES} times without a frame done, most likely for want of memory: {told}. "
+        f"Its worker was ended {TRIES} times without a frame done, most likely for want of memory: {need_text}. "
         "Use larger cells or fewer fragments, or close other programs, and bake again."
     )
 

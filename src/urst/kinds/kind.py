@@ -253,12 +253,12 @@ class Kind:
         """Return one of what is `sliced` at cells' middles, and where it is anything (nx, ny, nz), bool."""
         raise NotImplementedError
 
-    def met(self, arrays: Arrays) -> np.ndarray | None:
+    def probe_surface(self, arrays: Arrays) -> np.ndarray | None:
         """Return how far cells' middles lie from what a probe meets, negative within [cells]; None if it meets
         nothing."""
         return None
 
-    def told(self, arrays: Arrays, meta: dict, at: np.ndarray) -> list[Reading]:
+    def probe(self, arrays: Arrays, meta: dict, at: np.ndarray) -> list[Reading]:
         """Return what a probe tells of a place within the grid, (3,) [cells]."""
         return []
 

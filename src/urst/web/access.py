@@ -53,18 +53,18 @@ def may(request: Request) -> bool:
 def _session() -> str:
     """A new session: until when it holds, signed with the passphrase's hash, so that it outlasts the server and ends
     with the passphrase."""
-    told = f"{time.time() + STAYS:.0f}.{secrets.token_urlsafe(16)}"
-    return f"{told}.{_signed(told)}"
+    payload = f"{time.time() + STAYS:.0f}.{secrets.token_urlsafe(16)}"
+    return f"{payload}.{_signed(payload)}"
 
 
-def _signed(told: str) -> str:
-    return hmac.new(_kept().encode(), told.encode(), "sha256").hexdigest()
+def _signed(payload: str) -> str:
+    return hmac.new(_kept().encode(), payload.encode(), "sha256").hexdigest()
 
 
 def _holds(session: str) -> bool:
-    told, _, sign = session.rpartition(".")
-    until = told.partition(".")[0]
-    if not _kept() or not hmac.compare_digest(sign.encode(), _signed(told).encode()):
+    payload, _, sign = session.rpartition(".")
+    until = payload.partition(".")[0]
+    if not _kept() or not hmac.compare_digest(sign.encode(), _signed(payload).encode()):
         return False
     return until.isdigit() and int(until) > time.time()
 

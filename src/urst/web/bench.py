@@ -256,7 +256,7 @@ def uncouple(request: Request, shot_id: str, layer_id: str, number: int):
 def get_state(shot_id: str, quality: str = "shot", at: str = ""):
     """The health of every layer at a quality, gauges, findings and runs; `at`: of an earlier state instead."""
     if not at:
-        return Response(state.told(shot_id, quality), media_type="application/json")
+        return Response(state.current(shot_id, quality), media_type="application/json")
     with session() as db:
         return JSONResponse(state.summary(db, _as_it_was(db, shot_id, at), quality))
 

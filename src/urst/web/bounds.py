@@ -27,8 +27,8 @@ class Bounded:
             return
         most, way_out = self.most(scope["path"])
         too_much = 413, f"The upload is larger than {most // 2**20} MB: {way_out}."
-        told = dict(scope["headers"]).get(b"content-length", b"0")
-        if told.isdigit() and int(told) > most:
+        length = dict(scope["headers"]).get(b"content-length", b"0")
+        if length.isdigit() and int(length) > most:
             await _refuse(send, *too_much)
             return
         taken, ended, refusal = 0, False, None

@@ -147,9 +147,9 @@ async def import_meshes(request: Request, shot_id: str, file: UploadFile):
     return RedirectResponse(f"/shots/{shot_id}", 303)
 
 
-def _file_name(told) -> str:
+def _file_name(name) -> str:
     """What a file is called, as a sentence and a process may be told."""
-    path = PurePath("".join(c for c in told or "" if c.isprintable()))
+    path = PurePath("".join(c for c in name or "" if c.isprintable()))
     return f"{path.stem[:_LONGEST_NAME]}{path.suffix[:10]}" or "the file"
 
 

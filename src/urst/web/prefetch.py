@@ -44,7 +44,7 @@ def _all():
 def _look_at(shot_id) -> None:
     try:
         cards.know(shot_id)
-        state.told(shot_id, "shot")
+        state.current(shot_id, "shot")
     except (UrstError, DBAPIError, OSError):
         # whoever opens it is told
         return

@@ -48,7 +48,7 @@ def plane(key: str, frame: int, of: str, axis: str, at: float):
     most = float(values[known].max(initial=0.0)) if known.any() else 0.0
     take = lambda field: np.take(field, min(max(n, 0), values.shape[across] - 1), across)  # noqa: E731
     found = {"values": take(values).astype(np.float32), "known": (take(known) & inside).astype(np.uint8)}
-    told = {
+    meta = {
         "shape": found["values"].shape,
         "low": origin.tolist(),
         "cell": cell,
@@ -57,7 +57,7 @@ def plane(key: str, frame: int, of: str, axis: str, at: float):
         "most": _round(most),
         "labels": what.labels,
     }
-    return Response(codec.encode(found, told), media_type="application/octet-stream")
+    return Response(codec.encode(found, meta), media_type="application/octet-stream")
 
 
 def _round(most):
@@ -79,7 +79,7 @@ def probe(key: str, frame: int, eye: str, way: str, until: float = 1e9):
     except ValueError as error:
         raise BadValue(f"eye '{eye}' and way '{way}' are no ray: write three numbers each, like 0,-5,2.") from error
     arrays, meta, kind = _frame(key, frame)
-    distance = kind.met(arrays)
+    distance = kind.probe_surface(arrays)
     if distance is None:
         return JSONResponse({})
     cell, shape = float(meta["cell"]), np.array(distance.shape)
@@ -91,9 +91,9 @@ def probe(key: str, frame: int, eye: str, way: str, until: float = 1e9):
         return JSONResponse({})
     along = np.arange(first, last, 1.0 / _FINE)
     away = map_coordinates(distance.astype(np.float32), (start + along[:, None] * ray - 0.5).T, order=1, mode="nearest")
-    met = np.flatnonzero(away < 0.0)
-    if not len(met):
+    surface_distance = np.flatnonzero(away < 0.0)
+    if not len(surface_distance):
         return JSONResponse({})
-    place = start + along[met[0]] * ray
-    told = [{"label": t.label, "value": t.value, "unit": t.unit} for t in kind.told(arrays, meta, place)]
-    return JSONResponse({"away": float(along[met[0]] * cell), "told": told})
+    place = start + along[surface_distance[0]] * ray
+    readings = [{"label": t.label, "value": t.value, "unit": t.unit} for t in kind.probe(arrays, meta, place)]
+    return JSONResponse({"away": float(along[surface_distance[0]] * cell), "readings": readings})

@@ -43,8 +43,8 @@ def _drawn(shot, source, unit, frame):
     stream = Stream(source.rate, clock.seconds(first), clock.seconds(last + 1), clock)
     total = max(0.0, stream.given(clock.seconds(last + 1)))
     amount = f"{total:.3g}" if unit == "kg" else f"{total:,.0f}"
-    told = f"{amount} {unit} over frames {first} to {last}"
-    return _told(source.piece, open_, now, carried + np.array(source.velocity), told)
+    amount_text = f"{amount} {unit} over frames {first} to {last}"
+    return _entry(source.piece, open_, now, carried + np.array(source.velocity), amount_text)
 
 
 def _pouring(shot, inflow, points, total, frame):
@@ -53,8 +53,8 @@ def _pouring(shot, inflow, points, total, frame):
     body, local, normal = points(fragments, _PLACES)
     now, carried, outward = _riding(shot, number, fragments, frame, body, local, normal)
     first, last, open_ = _window(shot, inflow, frame)
-    told = f"about {total:.3g} m3 over frames {first} to {last}" if len(body) else "no face is chosen"
-    return _told(inflow.piece, open_, now, launch.velocities(inflow.launch, now, outward, carried), told)
+    amount_text = f"about {total:.3g} m3 over frames {first} to {last}" if len(body) else "no face is chosen"
+    return _entry(inflow.piece, open_, now, launch.velocities(inflow.launch, now, outward, carried), amount_text)
 
 
 def _window(shot, source, frame):
@@ -74,7 +74,7 @@ def _riding(shot, number, fragments, frame, body, local, normal=None):
     return now, (later - now) / _MOMENT, turned
 
 
-def _told(name, open_, places, velocity, total, arrows=_ARROWS):
+def _entry(name, open_, places, velocity, total, arrows=_ARROWS):
     return {
         "piece": name,
         "open": open_,
@@ -90,7 +90,7 @@ def _launched(shot, name, setting, numbers):
     places = fragments.centre
     velocity = launch.velocities(setting, places, places - places.mean(axis=0), np.zeros(places.shape))
     some = slice(None, None, max(1, len(places) // _LAUNCHED))
-    return _told(name, True, places[some], velocity[some], f"{len(places):,} bodies set off", len(places))
+    return _entry(name, True, places[some], velocity[some], f"{len(places):,} bodies set off", len(places))
 
 
 def _at(fragments, drive, time, body, local):

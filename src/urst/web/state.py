@@ -88,24 +88,24 @@ def findings(shot: Shot, gauges: dict) -> list:
 
 def name_of(finding) -> str:
     """Return what tells a finding from others, and from the same with another mend."""
-    told = json.dumps([finding.layer, finding.title, finding.changes], default=str)
-    return hashlib.sha1(told.encode(), usedforsecurity=False).hexdigest()[:16]
+    current = json.dumps([finding.layer, finding.title, finding.changes], default=str)
+    return hashlib.sha1(current.encode(), usedforsecurity=False).hexdigest()[:16]
 
 
 _once, _shared = SingleFlight(), SingleFlight()
 
 
-def told(shot_id: str, quality: str) -> bytes:
+def current(shot_id: str, quality: str) -> bytes:
     """Return the summary of a shot as JSON; one that nothing has changed since is told again."""
-    return _shared.shared((shot_id, quality), lambda: _told(shot_id, quality))
+    return _shared.shared((shot_id, quality), lambda: _current(shot_id, quality))
 
 
-def _told(shot_id, quality):
+def _current(shot_id, quality):
     with session() as db:
-        return _told_anew(db, shot_id, quality)
+        return _current_anew(db, shot_id, quality)
 
 
-def _told_anew(db, shot_id, quality):
+def _current_anew(db, shot_id, quality):
     stood = runs.stamp(db, shot_id)
     keys = _all_keys(db, shot_id, stood[:2], quality)
     disk, now = store(), time.time_ns()

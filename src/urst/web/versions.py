@@ -15,7 +15,7 @@ router = APIRouter(prefix="/shots/{shot_id}")
 _MOST_TOLD = 12
 
 
-def _told(before, now):
+def _described(before, now):
     """Differences in words: 'Fall · Tension 0.35 → 0.3 MPa'."""
     found = [recipe.difference(d, before, now) for d in differences(before, now)]
     more = len(found) - _MOST_TOLD
@@ -31,7 +31,7 @@ def before(shot_id: str, quality: str = "shot"):
         if number is None:
             raise BadValue("No earlier result of these layers is on disk: bake, change a setting, and bake again.")
         earlier = versions.at(db, shot_id, f"r{number}")
-    return {"at": f"r{number}", "name": "before", "differs": _told(earlier, kept.shot)}
+    return {"at": f"r{number}", "name": "before", "differs": _described(earlier, kept.shot)}
 
 
 @router.get("/versions/{number}/seen")
@@ -40,7 +40,7 @@ def seen(shot_id: str, number: int):
     with session() as db:
         kept = shots.get(db, shot_id)
         earlier = versions.at(db, shot_id, f"v{number}")
-    return {"at": f"v{number}", "name": f"version {number}", "differs": _told(earlier, kept.shot)}
+    return {"at": f"v{number}", "name": f"version {number}", "differs": _described(earlier, kept.shot)}
 
 
 @router.get("/versions")

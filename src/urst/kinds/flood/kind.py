@@ -567,11 +567,11 @@ class Flood(Kind):
     def cells(self, arrays, meta, name):
         return reading.cells(arrays, meta, name)
 
-    def met(self, arrays):
+    def probe_surface(self, arrays):
         return arrays["phi"]
 
-    def told(self, arrays, meta, at):
-        return reading.told(arrays, meta, at)
+    def probe(self, arrays, meta, at):
+        return reading.probe(arrays, meta, at)
 
 
 def _holds(spanning, points):

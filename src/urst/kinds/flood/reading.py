@@ -24,7 +24,7 @@ def cells(arrays: dict[str, np.ndarray], meta: dict, name: str) -> tuple[np.ndar
     return np.where(walls <= 0.0, _WALL, found).astype(np.float32), np.ones(phi.shape, bool)
 
 
-def told(arrays: dict[str, np.ndarray], meta: dict, at: np.ndarray) -> list[Reading]:
+def probe(arrays: dict[str, np.ndarray], meta: dict, at: np.ndarray) -> list[Reading]:
     """Return how deep a place, (3,) [cells], lies and how deep the water is there, its pressure and its velocity."""
     cell = float(meta["cell"])
     column = np.arange(arrays["phi"].shape[2], dtype=float)

@@ -50,8 +50,8 @@ export class Probe {
       const skipped = out > 0 && slope > 0 ? out / slope : 0, eye = origin.clone().addScaledVector(direction, skipped);
       const found = await getJson(`/data/${stage.wet.key}/probe/${stage.wet.frame}?eye=${eye.toArray()}&way=${direction.toArray()}${until ? `&until=${until - skipped}` : ''}`);
       const was = this.wet;
-      this.wet = found.told ? { away: found.away + skipped, told: found.told } : null;
-      if (this.wet) this.say(this.last, 'Water', this.wet.told.map(t => `<span class="num">${t.value.toFixed(2)} ${t.unit}</span> ${t.label}`));
+      this.wet = found.readings ? { away: found.away + skipped, readings: found.readings } : null;
+      if (this.wet) this.say(this.last, 'Water', this.wet.readings.map(t => `<span class="num">${t.value.toFixed(2)} ${t.unit}</span> ${t.label}`));
       else if (was) this.box.hidden = true;
     } catch (error) {
       this.wet = null;
