@@ -16,12 +16,12 @@ _DEPTH = 0.02
 
 
 class Land(NamedTuple):
-    """`t` triangles, counter-clockwise seen from the side that bears, in the order of the tree's leaves."""
+    """`t` triangles, counter-clockwise seen from the side that carries, in the order of the tree's leaves."""
 
     corner: np.ndarray
     """(t, 3, 3) float64 [m]"""
     normal: np.ndarray
-    """(t, 3) unit, to the side that bears"""
+    """(t, 3) unit, to the side that carries"""
     fold: np.ndarray
     """(t, 3) float64 [rad]: by how much the surface bends down beyond the edge from each corner to the next: positive
     over a ridge, pi / 2 where it ends, 0 where it is flat or rises"""

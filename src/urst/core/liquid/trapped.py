@@ -1,7 +1,7 @@
 """Liquid that lies against thin walls and goes with them.
 
 The faces that a thin wall closes have liquid in them beside the wall. It cannot flow there, so it is part of the
-wall: its weight and its inertia are borne by it. Without it a plate that is thinner than a cell would float like one
+wall: its weight and its inertia are carried by it. Without it a plate that is thinner than a cell would float like one
 of a cell.
 """
 

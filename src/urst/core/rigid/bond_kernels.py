@@ -275,7 +275,7 @@ def sweep(bonds, some, velocity, moved, inertia, h, lag, backward):
             d[q] = -(
                 k[q, 0] * x[0] + k[q, 1] * x[1] + k[q, 2] * x[2] + k[q, 3] * x[3] + k[q, 4] * x[4] + k[q, 5] * x[5]
             )
-        # it bears no more than it can, however hard it is torn at
+        # it carries no more than it can, however hard it is torn at
         r = bonds.axes[b]
         for q in range(3):
             y[q] = r[q, 0] * (p[0] + d[0]) + r[q, 1] * (p[1] + d[1]) + r[q, 2] * (p[2] + d[2])
@@ -295,9 +295,9 @@ def sweep(bonds, some, velocity, moved, inertia, h, lag, backward):
             bonds.full[b] = 1
             # what it does not stop opens it further; where that is more than it may give, it holds for as long only
             way = h * (1.0 - 1.0 / share) * (speed + np.sqrt(turning) * bonds.reach[b].max())
-            bears = min(bonds.room[b] / max(way, 1e-30), 1.0) / share
+            capacity = min(bonds.room[b] / max(way, 1e-30), 1.0) / share
             for q in range(6):
-                d[q] = (p[q] + d[q]) * bears - p[q]
+                d[q] = (p[q] + d[q]) * capacity - p[q]
         for q in range(6):
             p[q] += d[q]
         _push(velocity, inertia, i, j, bonds.arm[b], d[0], d[1], d[2], d[3], d[4], d[5])
@@ -305,7 +305,7 @@ def sweep(bonds, some, velocity, moved, inertia, h, lag, backward):
 
 @serial
 def snap(bonds, some, moved, inertia, start):
-    """Let those of some bonds (k,) part that have borne all they can and given all they may, by how far bodies have
+    """Let those of some bonds (k,) part that have carried all they can and given all they may, by how far bodies have
     `moved` (n + 1, 6) since the check; what they did is taken back from `start` (n + 1, 6)."""
     e, f, given = np.empty(6), np.empty(6), np.empty(6)
     for b in some:

@@ -21,7 +21,7 @@ PACE = 1.0
 WHOLE = 1e18
 #: least area of a bond, as a share of the smaller fragment's volume to the power 2/3
 HAIR = 0.02
-#: Poisson's ratio of what is held together, and the share of a section that bears shear (Timoshenko, a rectangle)
+#: Poisson's ratio of what is held together, and the share of a section that carries shear (Timoshenko, a rectangle)
 POISSON, SHEARED = 0.2, 5.0 / 6.0
 
 
@@ -114,21 +114,21 @@ class Bonds:
         self._tied = same[use]
         links = coo_matrix((np.ones(self._tied.sum()), pair[self._tied].T), shape=(len(kind), len(kind)))
         self._solid = connected_components(links, directed=False)[1]
-        steady_forces = np.where(self._tied, 0.0, self.state.strength[:, 0] * self.area)
-        self._borne = np.zeros(len(kind))
-        np.add.at(self._borne, self._solid[pair], steady_forces[:, None])
+        own = np.where(self._tied, 0.0, self.state.strength[:, 0] * self.area)
+        self._capacity = np.zeros(len(kind))
+        np.add.at(self._capacity, self._solid[pair], own[:, None])
         self.load_share = np.zeros(b)
         """(b,) stress over strength"""
 
     def __len__(self) -> int:
         return len(self.state.alive)
 
-    def bears(self) -> np.ndarray:
+    def capacity(self) -> np.ndarray:
         """Return what all bonds of each body, or of the solid it is a part of, bore in tension at the start (n,) [N].
 
         Endless for a solid that no bonds hold to others any more; 0 for what never had bonds.
         """
-        found = self._borne[self._solid]
+        found = self._capacity[self._solid]
         left = np.zeros(len(found), bool)
         left[self._solid[self.state.body[(self.state.alive == 1) & ~self._tied].ravel()]] = True
         found[(np.bincount(self._solid)[self._solid] > 1) & ~left[self._solid]] = np.inf
@@ -187,7 +187,7 @@ class Bonds:
         return strain
 
     def slacken(self, some: np.ndarray, stiffness: np.ndarray, bodies: Bodies) -> None:
-        """Let some bonds go on with the forces they bear, but from now on with another stiffness.
+        """Let some bonds go on with the forces they carry, but from now on with another stiffness.
 
         Parameters
         ----------
@@ -198,7 +198,7 @@ class Bonds:
         self.state.rest[some] = self.strain(some, bodies) + self.state.force[some] / stiffness
 
     def judge(self, some: np.ndarray) -> np.ndarray:
-        """Judge what some bonds bear; returns which bear more than they can, (b,) bool.
+        """Judge what some bonds carry; returns which carry more than they can, (b,) bool.
 
         Parameters
         ----------
@@ -214,7 +214,7 @@ class Bonds:
     def tear(self, bodies: Bodies) -> tuple[np.ndarray, np.ndarray]:
         """Return which bonds of those that bore all they could part, and which did, (b,) bool each.
 
-        The rest of such a bond moves until it bears just its strength (perfect plasticity). Once it has given by its
+        The rest of such a bond moves until it carries just its strength (perfect plasticity). Once it has given by its
         elongation a crack opens, over which its strength fades evenly to nothing, and takes its energy: half of
         strength times opening (Hillerborg et al. 1976). So strain gathers where a crack has begun, and what is beside
         it is relieved.

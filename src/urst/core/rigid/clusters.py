@@ -1,7 +1,7 @@
 """Lumps: what bonds join, and whether it moves as one or bond by bond.
 
 A lump that nothing strains is *firm*: it moves as one compound, and its bonds give as `flex` says. A blow, or a load
-that a bond does not bear, makes it *loose*: from that check on, which is taken back, every bond is a spring among the
+that a bond does not carry, makes it *loose*: from that check on, which is taken back, every bond is a spring among the
 contacts, so that the blow acts where it falls and bonds snap where they are overloaded. Once no bond has snapped and
 nothing has struck for a while it is firm again, in the shape that it has then.
 """
@@ -23,7 +23,7 @@ from urst.core.rigid.state import Bodies, Inertia
 FLEX = 8
 #: flexes of which what is free takes part in one
 _SELDOM = 4
-#: a blow is a change of force on a body beyond this share of what its bonds bear in tension
+#: a blow is a change of force on a body beyond this share of what its bonds carry in tension
 BLOW = 0.5
 #: how fast the force that a body is used to follows, as a share a check
 _USED = 0.1
@@ -128,7 +128,7 @@ class Clusters(Checkpointed):
         """See anew what bonds join: some have gone, or bodies have come or gone."""
         before = self.label
         self.label = self.bonds.clusters(bodies.kind)
-        self.bears = self.bonds.bears()
+        self.capacity = self.bonds.capacity()
         """what the bonds of a body, or of the solid it is a part of, bore in tension at the start [N]"""
         self.company = self.joints.company(bodies.kind, self.label)
         """(n,) the same for loose bodies that bonds or joints hold together"""
@@ -253,12 +253,12 @@ class Clusters(Checkpointed):
             pairs.size,
             force,
             self.used,
-            BLOW * self.bears,
+            BLOW * self.capacity,
             hit,
         )
         return hit if some else None
 
-    def heed(self, bodies: Bodies, force: np.ndarray, dt: float) -> None:
+    def note_forces(self, bodies: Bodies, force: np.ndarray, dt: float) -> None:
         """Note the forces of a check, and how long nothing has happened to each loose lump.
 
         Parameters
@@ -267,7 +267,9 @@ class Clusters(Checkpointed):
         force : (n, 3) float [N]
         dt : float [s]
         """
-        compound.heed(self.label, bodies.awake, force, self.used, BLOW * self.bears, _USED, self.since, self.time, dt)
+        compound.note_forces(
+            self.label, bodies.awake, force, self.used, BLOW * self.capacity, _USED, self.since, self.time, dt
+        )
 
     def disturb(self, bonds: np.ndarray) -> None:
         """Note that something has happened to some bonds (k,)."""
@@ -370,7 +372,7 @@ class Clusters(Checkpointed):
         gravity : (3,) float [m/s2]
         touching : Touching
         moving : bool
-            Whether bodies sink to where their bonds bear them; else the bonds bear them where they are.
+            Whether bodies sink to where their bonds carry them; else the bonds carry them where they are.
         """
         c = self.compounds
         for k in range(len(c.start) - 1):

@@ -285,17 +285,17 @@ def pushes(m, bodies, some, load, h, dt, taken, force):
 
 
 @serial
-def struck(firm, awake, held, kind, velocity, spin, bodies, gap, size, force, used, bears, hit):
+def struck(firm, awake, held, kind, velocity, spin, bodies, gap, size, force, used, capacity, hit):
     """Mark in `hit` (n,) the members of firm lumps that are struck; returns whether there are any.
 
     `bodies` (p, 2), `gap` (p,) [m] and `size` (p,) are those of the pairs, `force` and `used` (n, 3) [N] what
-    contacts do to each body now and did of late, `bears` (n,) [N] by how much they may differ.
+    contacts do to each body now and did of late, `capacity` (n,) [N] by how much they may differ.
     """
     some = False
     for b in range(len(firm)):
         if firm[b] and awake[b]:
             x, y, z = force[b, 0] - used[b, 0], force[b, 1] - used[b, 1], force[b, 2] - used[b, 2]
-            if x * x + y * y + z * z > bears[b] * bears[b]:
+            if x * x + y * y + z * z > capacity[b] * capacity[b]:
                 hit[b], some = True, True
     # what is driven yields to nothing, so no force tells how hard it strikes what is held
     for p in range(len(gap)):
@@ -312,7 +312,7 @@ def struck(firm, awake, held, kind, velocity, spin, bodies, gap, size, force, us
 
 
 @serial
-def heed(label, awake, force, used, bears, share, since, time, dt):
+def note_forces(label, awake, force, used, capacity, share, since, time, dt):
     """Let each body get used to the force on it by a share, and count since when nothing has struck its lump.
 
     See `struck`; `since` and `time` (n,) [s] are the time since the last blow and that awake, `label` (n,) tells the
@@ -325,7 +325,7 @@ def heed(label, awake, force, used, bears, share, since, time, dt):
             continue
         time[b] += dt
         x, y, z = force[b, 0] - used[b, 0], force[b, 1] - used[b, 1], force[b, 2] - used[b, 2]
-        if bears[b] > 0.0 and x * x + y * y + z * z > bears[b] * bears[b]:
+        if capacity[b] > 0.0 and x * x + y * y + z * z > capacity[b] * capacity[b]:
             blow[label[b]] = 1
         used[b, 0] += share * x
         used[b, 1] += share * y

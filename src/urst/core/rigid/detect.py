@@ -40,7 +40,7 @@ class Shapes(NamedTuple):
     edge_start: np.ndarray
     centre: np.ndarray  # (s, 3) a point inside
     rounding: np.ndarray  # (s,) by how much the hull is grown [m]
-    fold: np.ndarray  # (s, 3) of a triangle of a land, a prism whose first face bears: see `Land`; SOLID for all else
+    fold: np.ndarray  # (s, 3) of a triangle of a land, a prism whose first face carries: see `Land`; SOLID for all else
     most: np.ndarray  # (4,) int64 corners, faces and edges of a shape, and corners of a face, at most
 
 

@@ -105,10 +105,10 @@ class Director(Checkpointed):
             return time if (inside.all(axis=1) & there).any() else np.inf
         pair, load = contacts.pairs.body, contacts.load
         if e.when == "load":
-            steady_forces = np.zeros(len(there))
+            load_on = np.zeros(len(there))
             for side in range(2):
-                np.add.at(steady_forces, pair[:, side], np.where(there[pair[:, 1 - side]], 0.0, load))
-            return time if (steady_forces[there] > e.force).any() else np.inf
+                np.add.at(load_on, pair[:, side], np.where(there[pair[:, 1 - side]], 0.0, load))
+            return time if (load_on[there] > e.force).any() else np.inf
         moves = ((bodies.kind == LOOSE) & (bodies.awake == 1)) | (bodies.kind == DRIVEN)
         other = (moves if d.by is None else d.by) & ~there
         # what is held feels no force of what is driven

@@ -113,7 +113,7 @@ class Lump:
         return u @ v
 
     def give(self, force: np.ndarray, strain: np.ndarray, bodies: Bodies) -> tuple[np.ndarray, np.ndarray]:
-        """Return how members have yet to move until their bonds bear the forces on them, and what that strains the
+        """Return how members have yet to move until their bonds carry the forces on them, and what that strains the
         bonds by.
 
         Parameters

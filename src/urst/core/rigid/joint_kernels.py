@@ -26,7 +26,7 @@ class JointState(NamedTuple):
     high: np.ndarray  # (j,)
     stiffness: np.ndarray  # (j,) of a spring [N/m]
     damping: np.ndarray  # (j,) against turning or sliding, or of a spring [N m s] or [N s/m]
-    strength: np.ndarray  # (j,) force that it bears [N]
+    strength: np.ndarray  # (j,) force that it carries [N]
     alive: np.ndarray  # (j,) uint8
     impulse: np.ndarray  # (j, ROWS) over the last substep [N s] or [N m s]
     force: np.ndarray  # (j,) mean over the last check [N]

@@ -9,7 +9,7 @@ import numpy as np
 
 from urst.core.jit import serial
 
-#: how much lighter than what it bears a body may be
+#: how much lighter than what it carries a body may be
 RATIO = 100.0
 #: bodies that may stand on top of each other between the heavy one and what it rests on
 BETWEEN = 4

@@ -61,7 +61,7 @@ def pressed(b: Bodies, contacts: Contacts, weight: float) -> np.ndarray:
     weight : float
         Gravity [m/s2].
     """
-    # what sleeps bears what it fell asleep under
+    # what sleeps carries what it fell asleep under
     load = np.where((contacts.marks.set == 1) & (contacts.load == 0.0), contacts.marks.load, contacts.load)
     pressed = np.zeros(len(b.mass))
     for side in range(2):

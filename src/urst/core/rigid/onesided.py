@@ -1,9 +1,9 @@
-"""Where convex shapes meet triangles of a surface that bears on one side only.
+"""Where convex shapes meet triangles of a surface that carries on one side only.
 
 A triangle alone would catch what slides over its edges: beside the edge of a flat pair a body is pushed by the side
 of the next triangle. So a normal counts only where the surface as a whole has it, on a triangle's face or, leaning
 over an edge, between the normals of the two that meet there (Voronoi regions; Ericson 2005, section 5.1.5); elsewhere
-the face bears what stands over it.
+the face carries what stands over it.
 """
 
 import numpy as np
@@ -13,7 +13,7 @@ from urst.core.rigid.detect import NEAR, PARTED, SOLID, clip, detect, facing, th
 
 #: sine of the angle by which a normal may lean more than the surface does
 _SLACK = 5e-3
-#: faces of a body that look down on a triangle by less than this cosine do not bear
+#: faces of a body that look down on a triangle by less than this cosine do not carry
 _DOWN = 0.05
 
 
@@ -42,7 +42,7 @@ def meet(shapes, i, j, margin, inside, deepest, axis, points, gaps, scratch):
                 return PARTED, 0, apart, 0.5
         return state, count, apart, share
     x, y, z = axis[0], axis[1], axis[2]
-    count = _bear(shapes, i, j, margin, deepest, axis, points, gaps, scratch)
+    count = _stand_on_face(shapes, i, j, margin, deepest, axis, points, gaps, scratch)
     if count == 0:
         # the way along which they are apart
         axis[0], axis[1], axis[2] = x, y, z
@@ -71,8 +71,8 @@ def _leans(shapes, j, axis):
 
 
 @kernel
-def _bear(shapes, i, j, margin, deepest, axis, points, gaps, scratch):
-    """Let the face of a triangle bear what stands over it; returns how many points there are."""
+def _stand_on_face(shapes, i, j, margin, deepest, axis, points, gaps, scratch):
+    """Let the face of a triangle carry what stands over it; returns how many points there are."""
     planes, v, top = shapes.planes, shapes.vertices, shapes.face_start[j]
     nx, ny, nz, offset = planes[0, top], planes[1, top], planes[2, top], planes[3, top]
     # what is behind the prism is the other side's of a thin shell

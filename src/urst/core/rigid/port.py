@@ -102,7 +102,7 @@ class Port:
         if len(stands):
             clusters.taken[stands] += np.concatenate([impulse, twist], axis=1)[stands]
             torn = np.zeros(len(bodies.mass), bool)
-            torn[stands] = pushed[stands] > BLOW * clusters.bears[stands] * self.step_dt
+            torn[stands] = pushed[stands] > BLOW * clusters.capacity[stands] * self.step_dt
             if torn.any():
                 clusters.loosen(torn, bodies)
         moved = self.inverse_mass()

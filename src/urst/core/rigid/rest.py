@@ -86,7 +86,7 @@ def _count(bodies, rest, b, dt):
 def put_to_sleep(bodies, m, load, rest, marks, label, sleepy):
     """Put calm bodies with calm neighbours to sleep.
 
-    `load` (p,) [N]: what the pairs bear; `label` (n,) is the same for bodies that must sleep together, the least of
+    `load` (p,) [N]: what the pairs carry; `label` (n,) is the same for bodies that must sleep together, the least of
     their numbers; `sleepy` (n,) uint8 is for work.
     """
     n = len(bodies.mass)
@@ -168,7 +168,7 @@ def wake_before(bodies, m, marks, weight, dt, wake):
 
 @serial
 def wake_after(bodies, m, load, marks, weight, wake):
-    """Mark in `wake` (n,) the sleepers that bear far more than they fell asleep under; returns whether there are
+    """Mark in `wake` (n,) the sleepers that carry far more than they fell asleep under; returns whether there are
     any."""
     some = False
     for p in range(len(m.state)):

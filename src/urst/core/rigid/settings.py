@@ -18,17 +18,17 @@ class BondSettings(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
     tension: Annotated[Number, Varies(("height", "distance"), 0, 1e10)] = Field(
-        0.35e6, description="Pull a bond bears before it snaps [Pa]; 0: no bonds"
+        0.35e6, description="Stress across a bond at which it snaps [Pa]; 0: no bonds"
     )
     shear: Annotated[Number, Varies(("height", "distance"), 0, 1e10)] = Field(
-        0.5e6, description="Shear a bond bears with no load across it [Pa]"
+        0.5e6, description="Stress along a bond at which it snaps, with no pressure across it [Pa]"
     )
     friction_angle: float = Field(30.0, ge=0, le=80, description="Shear gained under pressure, as an angle [deg]")
     toughness: float = Field(
         60.0,
         ge=0,
         le=1e7,
-        description="Energy that a crack takes as it opens [J/m2]; 0: it parts as soon as it bears all it can",
+        description="Energy that a crack takes as it opens [J/m2]; 0: it parts at its strength",
     )
     elongation: float = Field(
         0.0,
@@ -45,7 +45,7 @@ class BondSettings(BaseModel):
     chunks: int = Field(
         0, ge=0, le=1000, description="Chunks that each piece comes apart into first, and that break again; 0: none"
     )
-    chunk_holds: float = Field(4.0, ge=1, le=1000, description="Within a chunk bonds bear so many times as much")
+    chunk_holds: float = Field(4.0, ge=1, le=1000, description="Within a chunk bonds are so many times as strong")
     seed: int = Field(1, ge=0, le=2**31 - 1, description="Another number, other weak spots")
 
 

@@ -9,7 +9,7 @@ from urst.core.rigid.solver import RigidSolver
 
 #: share of velocity and spin lost a second while settling [1/s]
 _DAMPING = 6.0
-#: what a contact pushes this much upwards, as a share, it bears
+#: what a contact pushes this much upwards, as a share, it carries
 _LIFTS = 0.1
 
 

@@ -414,7 +414,7 @@ class RigidSolver(Port, Checkpointed):
             self._place_driven(*pose)
         if bonded:
             clusters.taken += pushed
-            clusters.heed(bodies, force, dt)
+            clusters.note_forces(bodies, force, dt)
             self._judge(free, dt, snapping, self._ended(FLEX, dt))
         if snapping and len(self.joints) and self.joints.tear():
             clusters.relabel(bodies)
@@ -451,7 +451,7 @@ class RigidSolver(Port, Checkpointed):
         n = len(self.bodies.mass)
         pushed, force = np.zeros((n, 6)), np.zeros((n, 3))
         h = self.step_dt / self.settings.substeps
-        pushes(self.contacts.pairs, self.bodies, self.clusters.bears > 0.0, self.contacts.load, h, dt, pushed, force)
+        pushes(self.contacts.pairs, self.bodies, self.clusters.capacity > 0.0, self.contacts.load, h, dt, pushed, force)
         self.steady_forces.press(self.clusters.firm == 1, dt, pushed, force)
         return pushed, force
 

@@ -1,4 +1,4 @@
-"""Steady forces from outside that bodies bear over checks: what a liquid does to them."""
+"""Steady forces from outside that bodies carry over checks: what a liquid does to them."""
 
 import numpy as np
 
@@ -11,7 +11,7 @@ STIR = 0.05
 
 
 class SteadyForces(Checkpointed):
-    """What each of `n` bodies bears, beside gravity."""
+    """What each of `n` bodies carries, beside gravity."""
 
     STATE = ("force", "alongside", "used")
 
@@ -69,7 +69,7 @@ class SteadyForces(Checkpointed):
         return pull, 1.0 + along * found.inverse_mass
 
     def press(self, firm, dt: float, pushed, force) -> None:
-        """Add what members of firm lumps bear to what contacts do to them.
+        """Add what members of firm lumps carry to what contacts do to them.
 
         Parameters
         ----------

@@ -309,7 +309,7 @@ def _sweep(rows, velocity, moved, came, rules, biased, afresh, todo, hot):
 
 @fused
 def note(rows):
-    """Add the normal impulses of the substep, as they are in the end, to what each manifold has borne."""
+    """Add the normal impulses of the substep, as they are in the end, to what each manifold has carried."""
     for b in range(len(rows.slots)):
         r = rows.numbers[b]
         for q in range(rows.slots[b]):

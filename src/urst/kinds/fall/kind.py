@@ -243,7 +243,7 @@ class Fall(Kind):
             load = 100 * first["bond_load"]
             verdict = "stands" if load < 90 else "hardly stands" if load < 100 else "does not stand"
             found[_HOLDS] = Note(
-                f"At the first frame it {verdict} by itself: the most loaded bond bears {load:.0f} % of its strength"
+                f"At the first frame it {verdict} by itself: the most loaded bond carries {load:.0f} % of its strength"
             )
         return found
 

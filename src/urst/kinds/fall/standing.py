@@ -1,5 +1,4 @@
-"""What looks wrong about how pieces stand before they fall: floating just above something, far heavier than what bears
-them."""
+"""What looks wrong about how pieces stand before they fall: floating just above something, too heavy for what is below."""
 
 import numpy as np
 

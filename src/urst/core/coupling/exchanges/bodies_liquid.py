@@ -1,6 +1,6 @@
 """Rigid bodies and the liquid they float in, duck into and throw up.
 
-A step of the liquid begins with its pressure, solved together with how bodies give way to it. These bear that as a
+A step of the liquid begins with its pressure, solved together with how bodies give way to it. These carry that as a
 steady force while their contacts and bonds are solved, in which what goes along with a body makes it heavier. What
 contacts and bonds did beside what was foreseen the liquid then takes up, giving way with the bodies, before it moves.
 """
@@ -74,9 +74,9 @@ class Between(Checkpointed):
     def act(self, dt: float) -> None:
         """Pass on what contacts and bonds did over the round."""
         if self.all.parts[-1] is self:
-            self.all.hear(dt)
+            self.all.respond(dt)
 
-    def ways(self, dt: float) -> Nodes:
+    def predicted(self, dt: float) -> Nodes:
         """Return how the bodies would go over `dt` seconds without the liquid, contacts doing as they did."""
         found, n = self.bodies.nodes(), len(self.foreseen)
         self.nodes = nodes = found._replace(node=found.node[:n], loose=found.loose[:n])
@@ -102,10 +102,10 @@ class Between(Checkpointed):
         # contacts come again by themselves, against what goes along as well
         force = impulse / dt + (1.0 - 1.0 / self.ballast[nodes.node])[:, None] * self.steady
         self.bodies.apply_steady_force(force, along)
-        ways = nodes.velocity + nodes.moved(nodes.gathered(impulse, position))
-        self.foreseen = np.concatenate(nodes.of_bodies(ways, position), axis=1)
+        predicted = nodes.velocity + nodes.moved(nodes.gathered(impulse, position))
+        self.foreseen = np.concatenate(nodes.of_bodies(predicted, position), axis=1)
 
-    def others(self, dt: float) -> np.ndarray:
+    def contact_impulses(self, dt: float) -> np.ndarray:
         """Return what contacts and bonds did to the nodes beside what was foreseen, (k, 6) [N s], [N m s], and note
         what lasts."""
         nodes, motion = self.nodes, self.bodies.motion
@@ -158,7 +158,7 @@ class AllAfloat:
         """Return how they would go in the next `dt` seconds without the liquid."""
         node, loose, each, first = np.full(self.total, NO_NODE), np.zeros(self.total, bool), [], 0
         for part in self.parts:
-            own = part.ways(dt)
+            own = part.predicted(dt)
             node[part.place], loose[part.place] = first + own.node, own.loose
             first += len(own.centre)
             each.append(
@@ -183,7 +183,7 @@ class AllAfloat:
         for part in self.parts:
             part.take(part.back * impulse[part.place], wet[part.place], dt)
 
-    def hear(self, dt: float) -> None:
+    def respond(self, dt: float) -> None:
         """Let the liquid give way to what contacts and bonds did to the bodies over `dt` seconds, and the bodies with
         it.
 
@@ -196,7 +196,7 @@ class AllAfloat:
         for part in self.parts:
             nodes = part.nodes
             assert nodes is not None
-            impulse = part.others(dt)
+            impulse = part.contact_impulses(dt)
             free.append(nodes.moved(impulse))
             seen.append(free[-1] / part.ballast[:, None])
             counts.append(len(nodes.centre))
