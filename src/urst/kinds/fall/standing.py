@@ -1,4 +1,4 @@
-"""What looks wrong about how pieces stand before they fall: floating just above something, too heavy for what is below."""
+"""What looks wrong about how pieces stand before they fall: floating above something, too heavy for what is below."""
 
 import numpy as np
 
