@@ -17,7 +17,10 @@ def upgrade() -> None:
         sa.Column("seen", sa.DateTime(timezone=True), nullable=False, server_default=sa.func.now()),
     )
     # jobs of runs wait in queues by size from now on
-    op.execute("UPDATE procrastinate_jobs SET queue_name = 'bakes-2' WHERE queue_name = 'bakes' AND status = 'todo'")
+    if sa.inspect(op.get_bind()).has_table("procrastinate_jobs"):
+        op.execute(
+            "UPDATE procrastinate_jobs SET queue_name = 'bakes-2' WHERE queue_name = 'bakes' AND status = 'todo'"
+        )
 
 
 def downgrade() -> None:
