@@ -106,7 +106,7 @@ class Fall(Kind):
                 Field("bonds.toughness", "Fracture energy", "J/m2"),
                 Field("bonds.elongation", "Elongation at break", **PERCENT),
                 Field("bonds.chunks", "Chunks"),
-                Field("bonds.chunk_holds", "Strength within chunks", "x"),
+                Field("bonds.chunk_holds", "Chunk strength", "x"),
                 Field("bonds.modulus", "Young's modulus", **MEGA),
                 Field("bonds.seed", "Seed"),
             ),
@@ -146,8 +146,8 @@ class Fall(Kind):
             _FINE,
             "steps",
             (
-                Field("steps", "Collision steps a frame"),
-                Field("substeps", "Substeps a collision step"),
+                Field("steps", "Collision steps", "a frame"),
+                Field("substeps", "Substeps", "a step"),
             ),
         ),
     )

@@ -51,10 +51,10 @@ class Froth(OnLiquid):
             (
                 Field("births.speed.none", "Speed, none below", **SPEED),
                 Field("births.speed.full", "Speed, full above", **SPEED),
-                Field("births.clash.none", "Converging flow, none below", **PER_SECOND),
-                Field("births.clash.full", "Converging flow, full above", **PER_SECOND),
-                Field("births.crest.none", "Crest curvature, none below", "1/m"),
-                Field("births.crest.full", "Crest curvature, full above", "1/m"),
+                Field("births.clash.none", "Convergence, none below", **PER_SECOND),
+                Field("births.clash.full", "Convergence, full above", **PER_SECOND),
+                Field("births.crest.none", "Crests, none below", "1/m"),
+                Field("births.crest.full", "Crests, full above", "1/m"),
             ),
         ),
         Question(

@@ -73,7 +73,7 @@ class Shed(Emitting):
             "parting",
             (
                 Field("reach", "Shedding distance", **CENTIMETRES),
-                Field("least_speed", "Minimum parting speed", **SPEED),
+                Field("least_speed", "Minimum speed", **SPEED),
             ),
         ),
         Question(
