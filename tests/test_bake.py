@@ -19,12 +19,12 @@ from tests.shots import falling_box, random_graph, tiny
 from urst.bake import runner
 from urst.core.geometry import generators, rotation
 from urst.core.geometry.mesh import Mesh
-from urst.core.liquid.solver import LiquidSolver
 from urst.demo import glasshouse, kiln, sluice, smoke, sparks
 from urst.errors import BadValue, SolverFailed, Stopped, StoreFull
 from urst.handover.baked import Baked
 from urst.handover.export import export
 from urst.handover.played import played
+from urst.kinds.flood import work
 from urst.scene.shapes import Imported
 from urst.shot.document import dumps, loads, parse
 from urst.shot.forecast import forecast
@@ -289,7 +289,7 @@ class Alone(Folder):
                 }
             )
 
-        store, told, rests = Store(self.folder()), [], LiquidSolver.settle
+        store, told, rests = Store(self.folder()), [], work.settle_liquid
         # a pool that does not settle tells of its pressure from the first frame on: that of 0.6 m
         calm = pool(settle=0.0)
         runner.bake(calm, store)
@@ -298,7 +298,7 @@ class Alone(Folder):
         runner.bake(pool(), store, report_progress=lambda *x: told.append(x))
         self.assertEqual(told[0], ("Flood comes to rest", 0, 5))
         poured = pool(inflows=[{"piece": "Spout"}])
-        with mock.patch.object(LiquidSolver, "settle", side_effect=AssertionError("it came to rest again")):
+        with mock.patch.object(work, "settle_liquid", side_effect=AssertionError("it came to rest again")):
             runner.bake(poured, store)
         anew = Store(self.folder())
         runner.bake(poured, anew)
@@ -306,7 +306,7 @@ class Alone(Folder):
         for name, array in store.read_frame(key, 3)[0].items():
             np.testing.assert_array_equal(array, anew.read_frame(key, 3)[0][name], err_msg=name)
         # another level begins otherwise
-        with mock.patch.object(LiquidSolver, "settle", autospec=True, side_effect=rests) as again:
+        with mock.patch.object(work, "settle_liquid", side_effect=rests) as again:
             runner.bake(pool(level=0.8), store)
         again.assert_called_once()
 

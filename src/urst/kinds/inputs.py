@@ -94,11 +94,14 @@ class Source(Generic[F]):
         found = self.kind.outputs(self.offer, arrays)
         missing = [n for n in self.offer.outputs if n not in found]
         if missing:
-            kept = self.kind.needs.get(self.offer.name)
-            way = f"let it keep {kept}, and bake again" if kept else "bake it again, or read another layer"
+            kept, reader = self.kind.needs.get(self.offer.name), self.inputs.layer.name
+            if kept:
+                raise BadValue(
+                    f"'{reader}' follows '{self.layer.name}', which keeps no {kept}: let it keep that, and bake again."
+                )
             raise BadValue(
-                f"'{self.inputs.layer.name}' reads the {self.offer.name} of '{self.layer.name}', whose frames hold no "
-                f"{' and no '.join(missing)}: {way}."
+                f"'{reader}' reads the {self.offer.name} of '{self.layer.name}', whose frames hold no "
+                f"{' and no '.join(missing)}: bake it again, or read another layer."
             )
         return found
 

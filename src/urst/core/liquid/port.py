@@ -1,5 +1,6 @@
 """The liquid as other solvers meet it: where it is, and how bodies push it."""
 
+from abc import ABC, abstractmethod
 from collections.abc import Sequence
 
 import numpy as np
@@ -14,7 +15,7 @@ from urst.core.solids.walls import Walls
 SEEN = 2.0
 
 
-class Port:
+class Port(ABC):
     """The part of the liquid solver that exchanges act on; `coupling.ports.Liquid` says what these need."""
 
     settings: LiquidSettings
@@ -34,6 +35,7 @@ class Port:
     """sum of the sizes of all impulses [N s]"""
     _ways: np.ndarray
 
+    @abstractmethod
     def flow(self, beyond: float) -> np.ndarray:
         """Return the flow at cells' middles (nx, ny, nz, 3) [m/s].
 
@@ -42,8 +44,8 @@ class Port:
         beyond : float
             None farther than this beyond the surface [cells].
         """
-        raise NotImplementedError
 
+    @abstractmethod
     def note(self, pressure_step: PressureStep) -> None:
         """Add to the ledger what a step passed to solids.
 
@@ -51,7 +53,6 @@ class Port:
         ----------
         pressure_step : PressureStep
         """
-        raise NotImplementedError
 
     def boundaries(self) -> Sequence[Boundary]:
         """Return what stands or moves on its grid."""

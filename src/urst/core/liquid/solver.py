@@ -309,6 +309,11 @@ class LiquidSolver(Port, Checkpointed):
         dt : float [s]
         held : bool
             Whether all that moves is held still.
+
+        Raises
+        ------
+        SolverFailed
+            If a velocity is no longer finite or the pressure solve does not converge.
         """
         # speeds are those of half a step before: a stone falls as far as it should
         fall = dt if self.begun or self.afloat is not None else 0.5 * dt

@@ -37,7 +37,7 @@ class Contacts(Checkpointed):
     friction, restitution : (n,) float
     """
 
-    STATE = ("pairs", "marks", "shapes", "load", "allowed")
+    STATE = ("shapes", "pairs", "marks", "load", "allowed")
 
     def __init__(self, colliders: Colliders, friction, restitution) -> None:
         n = len(friction)
@@ -161,8 +161,10 @@ class Contacts(Checkpointed):
 
     @shapes.setter
     def shapes(self, value: np.ndarray) -> None:
-        self.pairs.shape[:] = self.colliders.lay_out(value)
+        # the pairs are taken up after this
+        self._shapes = value
 
     def _restored(self) -> None:
+        self.pairs.shape[:] = self.colliders.lay_out(self._shapes)
         self.colliders.moved()
         self._surfaces()

@@ -1,5 +1,7 @@
 """Rigid bodies as other solvers meet them: where they are, what moves as one, and what pushes them."""
 
+from abc import ABC, abstractmethod
+
 import numpy as np
 
 from urst.core.bodies.mobility import LOOSE
@@ -13,7 +15,7 @@ from urst.core.rigid.state import Bodies
 from urst.core.rigid.steady_forces import SteadyForces
 
 
-class Port:
+class Port(ABC):
     """The part of the rigid solver that exchanges act on; `coupling.ports.Bodies` says what these need."""
 
     settings: RigidSettings
@@ -32,10 +34,11 @@ class Port:
     held: np.ndarray
     """the same of bodies at rest that held against it (3,) [N s]"""
 
+    @abstractmethod
     def weight(self) -> float:
         """Return how strong gravity is [m/s2]."""
-        raise NotImplementedError
 
+    @abstractmethod
     def wake_up(self, wake: np.ndarray) -> None:
         """Wake bodies, (n,) bool.
 
@@ -43,7 +46,6 @@ class Port:
         ----------
         wake : (n,) bool
         """
-        raise NotImplementedError
 
     def free(self) -> np.ndarray:
         """Return which bodies forces may move, (n,) bool."""
