@@ -71,13 +71,13 @@ class Kept(unittest.TestCase):
             start = bubble(s)
             seen = np.array(run(s, 1 / 16, lambda s, z=start: (s.time, bubble(s) - z), 1 / 192))
             found.append(2.0 * np.polyfit(seen[:, 0] ** 2, seen[:, 1], 1)[0] / G)
-            held = s._kept.volume.sum() * cell**3 / (4 / 3 * np.pi * radius**3)
+            held = s.pockets.volume.sum() * cell**3 / (4 / 3 * np.pi * radius**3)
             self.assertAlmostEqual(held, 1.0, delta=0.02)
         self.assertGreater(found[0], 1.45)
         self.assertGreater(found[1], found[0] + 0.05)
         self.assertLess(found[1], 2.0)
         run(s, 0.25, most=1 / 96)
-        volume = air.volumes(s._kept.label, s.phi, s.walls.share).sum() * s.cell**3
+        volume = air.volumes(s.pockets.label, s.phi, s.walls.share).sum() * s.cell**3
         self.assertAlmostEqual(volume / (4 / 3 * np.pi * radius**3), 1.0, delta=0.06)
 
     def test_a_bell_floats_on_the_air_in_it(self):

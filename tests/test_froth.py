@@ -66,12 +66,12 @@ class Birth(unittest.TestCase):
         meet = flow(lambda x: np.column_stack([-20.0 * (x[:, 0] - 0.8), 0 * x[:, 0], 20.0 * (x[:, 0] * 0 + 0.2)]))
         births = {"speed": {"none": 0, "full": 0.5}, "clash": {"none": 1, "full": 5}, "trapped": 1e6, "crests": 0}
         s = froth(meet, births=births)
-        s._bear(0.01)
+        s._spawn(0.01)
         self.assertAlmostEqual(s.rate / 1e6, 1.0, delta=0.1)
         # where it parts there is none
         part = flow(lambda x: np.column_stack([20.0 * (x[:, 0] - 0.8), 20.0 * (x[:, 1] - 0.8), 20.0 * (x[:, 2] - 0.4)]))
         s = froth(part, births=births)
-        s._bear(0.01)
+        s._spawn(0.01)
         self.assertEqual(s.born, 0)
 
     def test_crests_that_go_forward_break(self):
@@ -80,7 +80,7 @@ class Birth(unittest.TestCase):
 
         births = {"speed": {"none": 0, "full": 0.5}, "trapped": 0, "crests": 1e6, "crest": {"none": 0.5, "full": 2.0}}
         s = froth(flow(lambda x: np.tile([0.0, 0, 2.0], (len(x), 1)), surface=ridge), births=births)
-        s._bear(0.01)
+        s._spawn(0.01)
         self.assertGreater(s.born, 0)
         # on the side towards which it goes
         self.assertGreater(s.position[:, 2].min(), 6.0)
