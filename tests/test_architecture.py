@@ -100,7 +100,7 @@ class Directions(unittest.TestCase):
         from tests.__main__ import CORE, FAST, HOUSE
 
         found = sorted(p.stem.removeprefix("test_") for p in Path(__file__).parent.glob("test_*.py"))
-        self.assertEqual(found, sorted([*FAST, *CORE, *HOUSE]))
+        self.assertEqual(found, sorted([*FAST[0], *FAST[1], *CORE, *HOUSE]))
 
     def test_modules_stay_small(self):
         long = {
