@@ -54,6 +54,15 @@ class Bounce(NamedTuple):
 
     table: np.ndarray  # (n,) at speeds 0, step, 2 step, ...
     step: float  # [m/s]
+    friction: float
+
+
+class Flight(NamedTuple):
+    """What points flew in a step."""
+
+    before: np.ndarray  # (n, 3) where they were at its start [m]
+    size: np.ndarray  # (n,) across [m]
+    h: float  # the step [s]
 
 
 class Screws(NamedTuple):
@@ -199,12 +208,13 @@ def spawn(faces, count, speed, first_number, rule, bodies, dt, out):
 
 
 @serial
-def bin_bodies(low, high, origin, cell, shape, limit, start, items, large):
+def bin_bodies(low, high, bins, limit):
     """List for each cell of a coarse grid the bodies whose bounds reach into it.
 
-    start (cells + 1,), items (k,); a body that spans more than `limit` cells goes to `large` instead.
-    Returns (number of items, number of large ones); the items are -1 if they do not fit.
+    A body that spans more than `limit` cells is one of the large ones instead. Returns (number of items, number of
+    large ones); the items are -1 if they do not fit.
     """
+    origin, cell, shape, start, items, large = bins
     nx, ny, nz = shape
     bulky = 0
     a = np.empty(3, np.int64)
@@ -324,7 +334,7 @@ def _going(body, x, y, z, bodies):
 
 
 @inline
-def _bounced(face, ux, uy, uz, vx, vy, vz, bodies, bounce, friction):
+def _bounced(face, ux, uy, uz, vx, vy, vz, bodies, bounce):
     """The velocity after an impact on a face that moves with (ux, uy, uz)."""
     nx, ny, nz = bodies.planes[face, 0], bodies.planes[face, 1], bodies.planes[face, 2]
     vx, vy, vz = vx - ux, vy - uy, vz - uz
@@ -334,7 +344,7 @@ def _bounced(face, ux, uy, uz, vx, vy, vz, bodies, bounce, friction):
         slip = np.sqrt(tx * tx + ty * ty + tz * tz)
         restitution = _restitution(bounce, -vn)
         # Coulomb: friction takes at most mu times the normal impulse
-        keep = max(0.0, 1.0 - friction * (1.0 + restitution) * -vn / slip) if slip > 1e-9 else 0.0
+        keep = max(0.0, 1.0 - bounce.friction * (1.0 + restitution) * -vn / slip) if slip > 1e-9 else 0.0
         vx, vy, vz = (
             keep * tx - restitution * vn * nx,
             keep * ty - restitution * vn * ny,
@@ -385,17 +395,14 @@ def _met(body, ax, ay, az, bx, by, bz, left, radius, bodies, screws):
 
 
 @parallel
-def collide(position, velocity, before, size, bodies, screws, bins, bounce, friction, h):
+def collide(position, velocity, flight, bodies, screws, bins, bounce):
     """Let points bounce off the convex bodies that they meet on the way from where they were to where they are.
 
     Parameters
     ----------
     position, velocity : (n, 3) float64
         At the end of the step; written.
-    before : (n, 3) float64
-        At its start [m].
-    size : (n,) float64
-        Across [m].
+    flight : Flight
     bodies : Obstacles
         At the end of the step.
     screws : Screws
@@ -403,13 +410,11 @@ def collide(position, velocity, before, size, bodies, screws, bins, bounce, fric
     bins : Bins
         Of the bodies by all that they pass over in the step.
     bounce : Bounce
-    friction : float
-    h : float
-        The step [s].
     """
+    before, h = flight.before, flight.h
     nx, ny, nz = bins.shape[0], bins.shape[1], bins.shape[2]
     for p in prange(len(position)):
-        radius, left = 0.5 * size[p], 1.0
+        radius, left = 0.5 * flight.size[p], 1.0
         ax, ay, az = before[p, 0], before[p, 1], before[p, 2]
         bx, by, bz = position[p, 0], position[p, 1], position[p, 2]
         vx, vy, vz = velocity[p, 0], velocity[p, 1], velocity[p, 2]
@@ -448,7 +453,7 @@ def collide(position, velocity, before, size, bodies, screws, bins, bounce, fric
             out = max(0.0, radius + GAP + bodies.planes[face, 3] - ux * cx - uy * cy - uz * cz)
             cx, cy, cz = cx + out * ux, cy + out * uy, cz + out * uz
             gx, gy, gz = _going(hit, cx, cy, cz, bodies)
-            vx, vy, vz = _bounced(face, gx, gy, gz, vx, vy, vz, bodies, bounce, friction)
+            vx, vy, vz = _bounced(face, gx, gy, gz, vx, vy, vz, bodies, bounce)
             left *= 1.0 - soonest
             # the rest of the step it flies on from there, beside the body that goes on as well
             ax, ay, az = _carried(hit, cx, cy, cz, -left, screws)

@@ -13,7 +13,7 @@ from urst.core.curves.clock import Clock
 from urst.core.curves.curve import Curve
 from urst.core.curves.varies import along, at_time
 from urst.core.debris import kernels
-from urst.core.debris.kernels import Bins, Bounce, Faces, Points, Rule, Screws
+from urst.core.debris.kernels import Bins, Bounce, Faces, Flight, Points, Rule, Screws
 from urst.core.debris.settings import CHIP, PUFF, DebrisSettings
 from urst.core.debris.sources import PointSource
 from urst.errors import SolverFailed
@@ -172,14 +172,11 @@ class DebrisSolver(Checkpointed):
         kernels.collide(
             p.position,
             p.velocity,
-            before,
-            p.size,
+            Flight(before, p.size, dt),
             obstacles(now),
             screws,
             self._bins(now, before, travel),
-            _bounce(s.restitution),
-            s.friction,
-            dt,
+            _bounce(s.restitution, s.friction),
         )
 
     def _bins(self, bodies: Placed, before: np.ndarray | None = None, travel: float = 0.0) -> Bins:
@@ -195,11 +192,10 @@ class DebrisSolver(Checkpointed):
         room = 64 * len(large)
         while True:
             start, items = np.zeros(shape.prod() + 1, np.int64), np.empty(room, np.int64)
-            found, bulky = kernels.bin_bodies(
-                bodies.low, bodies.high, first, cell, shape, _MOST_CELLS, start, items, large
-            )
+            bins = Bins(first, cell, shape, start, items, large)
+            found, bulky = kernels.bin_bodies(bodies.low, bodies.high, bins, _MOST_CELLS)
             if found >= 0:
-                return Bins(first, cell, shape, start, items[:found], large[:bulky])
+                return bins._replace(items=items[:found], large=large[:bulky])
             room *= 4
 
     @property
@@ -271,12 +267,12 @@ def _screws(was: Placed, now: Placed) -> tuple[Screws, np.ndarray]:
     return Screws(turn, shift - 0.5 * once + third * np.cross(turn, once)), angle
 
 
-def _bounce(restitution) -> Bounce:
+def _bounce(restitution, friction) -> Bounce:
     """Restitution as kernels look it up: over the speed of impact, where it is a curve."""
     if not isinstance(restitution, Curve):
-        return Bounce(np.full(2, float(restitution)), 1.0)
+        return Bounce(np.full(2, float(restitution)), 1.0, friction)
     last = max(1e-3, restitution.places()[-1])
-    return Bounce(restitution.table(last, _BOUNCES), last / (_BOUNCES - 1))
+    return Bounce(restitution.table(last, _BOUNCES), last / (_BOUNCES - 1), friction)
 
 
 def _no_points(n: int = 0) -> Points:

@@ -1,19 +1,41 @@
 """Kernels of the fracture: cutting a convex polyhedron by planes."""
 
+from typing import NamedTuple
+
 import numpy as np
 
 from urst.core.jit import serial
 
 
-@serial
-def cut(polygons, counts, tags, faces, nx, ny, nz, offset, tag, tolerance, scratch, cap):
-    """Keep the part of a convex polyhedron with normal . x <= offset; return the new number of faces.
+class Faces(NamedTuple):
+    """The faces of a convex polyhedron, with room for more, and work space to cut them in."""
 
-    polygons (f, c, 3), counts and tags (f,) are changed in place; `faces` of them are in use. `scratch` (c, 3) and
-    `cap` (c, 3) are work space. The new face carries `tag`. Returns -1 where there is not room for all faces or
-    corners: the polygons are then spoilt, and the cut must be made again with more. An edge is always cut from its
-    kept end to its lost end, so the two faces that share it get the very same point.
+    polygons: np.ndarray  # (f, c, 3) corners [m]
+    counts: np.ndarray  # (f,) int64 corners of each
+    tags: np.ndarray  # (f,) int64 what each came from
+    scratch: np.ndarray  # (c, 3)
+    cap: np.ndarray  # (c, 3)
+
+
+class Plane(NamedTuple):
+    """Where (x, y, z) . p = offset; the vector is a unit one."""
+
+    x: float
+    y: float
+    z: float
+    offset: float  # [m]
+
+
+@serial
+def cut(body, faces, plane, tag, tolerance):
+    """Keep the part of a convex polyhedron below a plane; return the new number of faces.
+
+    The first `faces` of `body` are in use; it is changed in place. The new face carries `tag`. Returns -1 where there
+    is not room for all faces or corners: the polygons are then spoilt, and the cut must be made again with more. An
+    edge is always cut from its kept end to its lost end, so the two faces that share it get the very same point.
     """
+    polygons, counts, tags, scratch, cap = body
+    nx, ny, nz, offset = plane
     most_faces, most_corners = polygons.shape[0], polygons.shape[1]
     inside_any, outside_any = False, False
     for f in range(faces):
@@ -99,12 +121,13 @@ def _order(points, n, nx, ny, nz):
 
 
 @serial
-def cell(site, sites, order, polygons, counts, tags, faces, tolerance, scratch, cap):
-    """Cut the polyhedron down to the Voronoi cell of `sites[site]`.
+def cell(site, sites, order, body, faces, tolerance):
+    """Cut a polyhedron, of which the first `faces` are in use, down to the Voronoi cell of `sites[site]`.
 
     `order` lists other sites, nearest first. Returns (faces left, whether the list was long enough to be sure);
     a cell is sure once the next bisector lies beyond its farthest corner.
     """
+    polygons, counts = body.polygons, body.counts
     px, py, pz = sites[site]
     for q in order:
         nx, ny, nz = sites[q, 0] - px, sites[q, 1] - py, sites[q, 2] - pz
@@ -118,7 +141,7 @@ def cell(site, sites, order, polygons, counts, tags, faces, tolerance, scratch, 
             return faces, True
         nx, ny, nz = nx / distance, ny / distance, nz / distance
         middle = nx * (px + sites[q, 0]) + ny * (py + sites[q, 1]) + nz * (pz + sites[q, 2])
-        faces = cut(polygons, counts, tags, faces, nx, ny, nz, 0.5 * middle, q, tolerance, scratch, cap)
+        faces = cut(body, faces, Plane(nx, ny, nz, 0.5 * middle), q, tolerance)
         if faces <= 0:
             return faces, True
     return faces, False

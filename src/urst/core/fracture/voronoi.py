@@ -69,21 +69,19 @@ def cells(sites: np.ndarray, body: Polyhedron) -> Iterator[Cell | None]:
     for i in range(len(sites)):
         reach = 32
         while True:
-            polygons, counts, tags = _start(body, faces_room, corners_room)
-            scratch, cap = np.empty((corners_room, 3)), np.empty((corners_room, 3))
+            cut = _start(body, faces_room, corners_room)
             order = np.atleast_1d(tree.query(sites[i], k=min(reach, len(sites)))[1])
             order = order[order != i].astype(np.int64)
-            faces, sure = kernels.cell(
-                i, sites, order, polygons, counts, tags, len(body.loops), 1e-12 * size, scratch, cap
-            )
+            faces, sure = kernels.cell(i, sites, order, cut, len(body.loops), 1e-12 * size)
             if faces < 0:
                 faces_room, corners_room = 2 * faces_room, 2 * corners_room
                 continue
             if sure or reach >= len(sites):
                 break
             reach *= 4
-        wide = int(counts[:faces].max()) if faces else 0
-        yield Cell(polygons[:faces, :wide].copy(), counts[:faces].copy(), tags[:faces].copy()) if faces else None
+        wide = int(cut.counts[:faces].max()) if faces else 0
+        kept = cut.polygons[:faces, :wide], cut.counts[:faces], cut.tags[:faces]
+        yield Cell(*(part.copy() for part in kept)) if faces else None
 
 
 def _start(body, faces_room, corners_room):
@@ -92,7 +90,7 @@ def _start(body, faces_room, corners_room):
     for f, loop in enumerate(body.loops):
         polygons[f, : len(loop)] = body.vertices[loop]
         counts[f], tags[f] = len(loop), -1 - f
-    return polygons, counts, tags
+    return kernels.Faces(polygons, counts, tags, np.empty((corners_room, 3)), np.empty((corners_room, 3)))
 
 
 def shatter(

@@ -70,30 +70,53 @@ def _ramp(x, none, full):
     return min(max((x - none) / (full - none), ZERO), ONE)
 
 
+class Medium(NamedTuple):
+    """The liquid on its grid, and what bounds it."""
+
+    phi: np.ndarray
+    """(nx, ny, nz) float32 distance from the surface [cells]"""
+    walls: np.ndarray
+    """(nx, ny, nz) float32 distance from walls [cells]"""
+    blocked: np.ndarray
+    """(nx, ny, nz) uint8 faces of cells that thin walls close, see `solids.face_bits`"""
+    flow: np.ndarray
+    """(nx, ny, nz, 3) float32 [m/s]"""
+    cell: np.float32
+    """[m]"""
+
+
+class Births(NamedTuple):
+    """What gives birth to points; float32."""
+
+    speed: np.ndarray
+    """(2,) how fast liquid must go for none and for all [m/s]"""
+    clash: np.ndarray
+    """(2,) how fast it must close on itself [1/s]"""
+    crest: np.ndarray
+    """(2,) how much its surface must bend [1/m]"""
+    rates: np.ndarray
+    """(2,) of trapped air and of crests, times a cell's volume [1/s]"""
+
+
 @parallel
-def potentials(phi, walls, filled, u, cell, speed, clash, crest, rates, out):
+def potentials(medium, filled, births, out):
     """Write how many points each cell gives birth to, out (cells) [1/s a cell's volume of liquid], near the surface.
 
     Air is trapped where liquid closes on itself: the mean over directions n of |G n| - n . G n, with the slope G of
-    the velocity,
-    which is the sum over neighbours of Ihmsen et al. 2012 for a flow that changes evenly. Crests are where the surface
-    is bent
-    outwards and goes forward; where liquid has torn off it all is spray. All by how fast it goes.
+    the velocity, which is the sum over neighbours of Ihmsen et al. 2012 for a flow that changes evenly. Crests are
+    where the surface is bent outwards and goes forward; where liquid has torn off it all is spray. All by how fast it
+    goes.
 
     Parameters
     ----------
-    phi, walls : (nx, ny, nz) float32
-        Distances from the surface and from walls [cells].
+    medium : Medium
     filled : (nx, ny, nz) float32
         Particles about each cell.
-    u : (nx, ny, nz, 3) float32 [m/s]
-    cell : float32 [m]
-    speed, clash, crest : (2,) float32
-        Limits [m/s], [1/s], [1/m].
-    rates : (2,) float32
-        Of trapped air and of crests, times a cell's volume [1/s].
+    births : Births
     out : (nx, ny, nz) float32
     """
+    phi, walls, u, cell = medium.phi, medium.walls, medium.flow, medium.cell
+    speed, clash, crest, rates = births
     nx, ny, nz = phi.shape
     for row in prange(nx):
         i, g, n = np.int64(row), np.empty((3, 3), np.float32), np.empty(3, np.float32)
@@ -218,21 +241,6 @@ class FrothPoints(NamedTuple):
     """(n,) [s]"""
     kind: np.ndarray
     """(n,), GONE for what is no more"""
-
-
-class Medium(NamedTuple):
-    """The liquid on its grid, and what bounds it."""
-
-    phi: np.ndarray
-    """(nx, ny, nz) float32 distance from the surface [cells]"""
-    walls: np.ndarray
-    """(nx, ny, nz) float32 distance from walls [cells]"""
-    blocked: np.ndarray
-    """(nx, ny, nz) uint8 faces of cells that thin walls close, see `solids.face_bits`"""
-    flow: np.ndarray
-    """(nx, ny, nz, 3) float32 [m/s]"""
-    cell: np.float32
-    """[m]"""
 
 
 class MoveRule(NamedTuple):

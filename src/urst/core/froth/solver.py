@@ -102,17 +102,19 @@ class FrothSolver(Checkpointed):
         parts = int(min(MOST_STEPS, max(1, np.ceil(dt / self.stable_dt()))))
         self._spawn(dt)
         points = kernels.FrothPoints(self.position, self.velocity, self.age, self.life, self.kind)
-        medium = kernels.Medium(self.phi, self.walls, self.blocked, self.flow, np.float32(self.cell))
         wind = np.array(self.settings.wind, np.float32)
         rule = kernels.MoveRule(self._rules, self._lives, self._on, self.gravity, wind)
         for _ in range(parts):
             self.check_cancelled()
-            kernels.move(points, medium, rule, np.float32(dt / parts))
+            kernels.move(points, self._medium(), rule, np.float32(dt / parts))
         here = self.kind != kernels.GONE
         for name in ("position", "velocity", "age", "life", "kind"):
             setattr(self, name, getattr(self, name)[here])
         self.time += dt
         self.steps += 1
+
+    def _medium(self) -> kernels.Medium:
+        return kernels.Medium(self.phi, self.walls, self.blocked, self.flow, np.float32(self.cell))
 
     def _spawn(self, dt) -> None:
         """Let the liquid give birth to points near its surface, and fast spray to mist."""
@@ -121,18 +123,9 @@ class FrothSolver(Checkpointed):
         out = np.empty(self.shape, np.float32)
         limits = lambda x: np.array([x.none, x.full], np.float32)  # noqa: E731
         volume = self.cell**3
-        kernels.potentials(
-            self.phi,
-            self.walls,
-            self.filled,
-            self.flow,
-            np.float32(self.cell),
-            limits(b.speed),
-            limits(b.clash),
-            limits(b.crest),
-            np.array([b.trapped * volume, b.crests * volume], np.float32),
-            out,
-        )
+        rates = np.array([b.trapped * volume, b.crests * volume], np.float32)
+        births = kernels.Births(limits(b.speed), limits(b.clash), limits(b.crest), rates)
+        kernels.potentials(self._medium(), self.filled, births, out)
         cells = np.flatnonzero(out > 0.0)
         count = rng.poisson(dt * out.ravel()[cells])
         self.rate = float(count.sum()) / (dt * volume * max(len(cells), 1))

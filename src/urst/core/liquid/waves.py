@@ -103,7 +103,7 @@ class Waves:
         self.k = number(self.omega, self.depth, gravity)
         self.way = np.stack([np.cos(way), np.sin(way)], axis=1)
         self.phase = rng.uniform(0.0, 2.0 * np.pi, len(self.omega))
-        self._trains = self.amplitude, self.omega, self.k, self.way, self.phase
+        self._trains = kernels.Trains(self.amplitude, self.omega, self.k, self.way, self.phase)
 
     @classmethod
     def over(cls, settings: LiquidSettings, gravity: float) -> "Waves | None":
@@ -132,7 +132,7 @@ class Waves:
         time : float [s]
         """
         out = np.full(len(places), float(self.level))
-        kernels.surface(np.asarray(places, float), *self._trains, time, out)
+        kernels.surface(np.asarray(places, float), self._trains, time, out)
         return out
 
     def velocity(self, places: np.ndarray, time: float) -> np.ndarray:
@@ -149,7 +149,7 @@ class Waves:
             (places[:, 2] - self.level - top) * self.depth / np.maximum(self.depth + top, 1e-6), -self.depth, 0.0
         )
         out = np.empty((len(places), 3))
-        kernels.velocity(np.asarray(places, float), z, self.depth, *self._trains, time, out)
+        kernels.velocity(np.asarray(places, float), z, self.depth, self._trains, time, out)
         return out
 
 

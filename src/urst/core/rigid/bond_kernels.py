@@ -113,7 +113,7 @@ def strains(bonds, some, position, rotation, orientation, strain):
 
 
 @serial
-def prepare(bonds, position, rotation, orientation, inertia, h, lag, brittle, start):
+def prepare(bonds, bodies, inertia, h, lag, brittle, start):
     """Write arms, strains and effective masses of living bonds that move a body, and what their impulses do to the
     bodies.
 
@@ -132,8 +132,8 @@ def prepare(bonds, position, rotation, orientation, inertia, h, lag, brittle, st
         bonds.full[b] = 0
         bonds.room[b] = max(bonds.gives[b] - bonds.yielded[b], 0.0) if brittle else np.inf
         bonds.left[b] = _left(bonds, b, bonds.yielded[b])
-        _directions(bonds, b, rotation, axes)
-        _stretch(bonds, b, position, rotation, orientation, arm, e)
+        _directions(bonds, b, bodies.rotation, axes)
+        _stretch(bonds, b, bodies.position, bodies.rotation, bodies.orientation, arm, e)
         for c in range(3):
             for a in range(3):
                 e[c] -= axes[a, c] * bonds.rest[b, a]

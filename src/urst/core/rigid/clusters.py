@@ -241,21 +241,7 @@ class Clusters(Checkpointed):
             Mean force of contacts on each body [N].
         """
         hit = np.zeros(len(self.firm), bool)
-        some = compound.struck(
-            self.firm,
-            bodies.awake,
-            self.held,
-            bodies.kind,
-            bodies.velocity,
-            bodies.spin,
-            pairs.body,
-            pairs.gap,
-            pairs.size,
-            force,
-            self.used,
-            BLOW * self.capacity,
-            hit,
-        )
+        some = compound.struck(self.firm, self.held, bodies, pairs, self._load(force), hit)
         return hit if some else None
 
     def note_forces(self, bodies: Bodies, force: np.ndarray, dt: float) -> None:
@@ -267,9 +253,10 @@ class Clusters(Checkpointed):
         force : (n, 3) float [N]
         dt : float [s]
         """
-        compound.note_forces(
-            self.label, bodies.awake, force, self.used, BLOW * self.capacity, _USED, self.since, self.time, dt
-        )
+        compound.note_forces(self.label, bodies.awake, self._load(force), _USED, self.since, self.time, dt)
+
+    def _load(self, force):
+        return compound.Load(force, self.used, BLOW * self.capacity)
 
     def disturb(self, bonds: np.ndarray) -> None:
         """Note that something has happened to some bonds (k,)."""

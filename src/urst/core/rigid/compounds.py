@@ -284,40 +284,49 @@ def pushes(m, bodies, some, load, h, dt, taken, force):
                 taken[b, 5] += x * py - y * px
 
 
+class Load(NamedTuple):
+    """What contacts do to each body."""
+
+    force: np.ndarray  # (n, 3) now [N]
+    used: np.ndarray  # (n, 3) of late [N]
+    capacity: np.ndarray  # (n,) by how much the two may differ [N]
+
+
 @serial
-def struck(firm, awake, held, kind, velocity, spin, bodies, gap, size, force, used, capacity, hit):
+def struck(firm, held, bodies, pairs, load, hit):
     """Mark in `hit` (n,) the members of firm lumps that are struck; returns whether there are any.
 
-    `bodies` (p, 2), `gap` (p,) [m] and `size` (p,) are those of the pairs, `force` and `used` (n, 3) [N] what
-    contacts do to each body now and did of late, `capacity` (n,) [N] by how much they may differ.
+    `firm` and `held` (n,) tell which belong to a firm lump, and to one that is held.
     """
+    force, used, capacity = load
     some = False
     for b in range(len(firm)):
-        if firm[b] and awake[b]:
+        if firm[b] and bodies.awake[b]:
             x, y, z = force[b, 0] - used[b, 0], force[b, 1] - used[b, 1], force[b, 2] - used[b, 2]
             if x * x + y * y + z * z > capacity[b] * capacity[b]:
                 hit[b], some = True, True
     # what is driven yields to nothing, so no force tells how hard it strikes what is held
-    for p in range(len(gap)):
-        if size[p] == 0 or gap[p] > 0.0:
+    for p in range(len(pairs.gap)):
+        if pairs.size[p] == 0 or pairs.gap[p] > 0.0:
             continue
         for side in range(2):
-            d, b = bodies[p, side], bodies[p, 1 - side]
-            if kind[d] != DRIVEN or not (firm[b] and held[b] and awake[b]):
+            d, b = pairs.body[p, side], pairs.body[p, 1 - side]
+            if bodies.kind[d] != DRIVEN or not (firm[b] and held[b] and bodies.awake[b]):
                 continue
-            v, w = velocity[d], spin[d]
+            v, w = bodies.velocity[d], bodies.spin[d]
             if abs(v[0]) + abs(v[1]) + abs(v[2]) + abs(w[0]) + abs(w[1]) + abs(w[2]) > 0.0:
                 hit[b], some = True, True
     return some
 
 
 @serial
-def note_forces(label, awake, force, used, capacity, share, since, time, dt):
+def note_forces(label, awake, load, share, since, time, dt):
     """Let each body get used to the force on it by a share, and count since when nothing has struck its lump.
 
-    See `struck`; `since` and `time` (n,) [s] are the time since the last blow and that awake, `label` (n,) tells the
+    `since` and `time` (n,) [s] are the time since the last blow and that awake, `label` (n,) tells the
     lumps.
     """
+    force, used, capacity = load
     blow = np.zeros(len(label), np.uint8)
     for b in range(len(label)):
         since[b] += dt

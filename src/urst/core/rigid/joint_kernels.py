@@ -6,6 +6,7 @@ import numpy as np
 
 from urst.core.bodies.mobility import LOOSE
 from urst.core.jit import inline, serial
+from urst.core.rigid.state import Inertia
 
 #: kinds of joints, in the order of the document's words
 WELD, HINGE, SLIDER, BALL, ROPE, SPRING = range(6)
@@ -47,13 +48,40 @@ class JointRows(NamedTuple):
     total: np.ndarray  # (r,) sum of impulses over the check
 
 
+class Rule(NamedTuple):
+    """What the rows of a check are laid out for."""
+
+    inertia: Inertia
+    h: float  # the substep [s]
+    lag: float  # by which springs are damped [s]
+
+
+class Pair(NamedTuple):
+    """A joint and the nodes it joins."""
+
+    joint: int
+    first: int
+    second: int
+
+
+class Line(NamedTuple):
+    """What a row works along, at an arm of each body, and about; 0 for what it does not."""
+
+    along: np.ndarray  # (3,)
+    first: np.ndarray  # (3,) [m]
+    second: np.ndarray  # (3,) [m]
+    about: np.ndarray  # (3,)
+
+
 @serial
-def lay_out(joints, position, rotation, carrier, centre, velocity, inertia, h, half, lag, start):
+def lay_out(joints, bodies, carrier, centre, velocity, start, rule, half):
     """Lay out the rows of a check and add what their last impulses do to the nodes, start (m + 1, 6); see `JointRows`.
 
     Errors are those at its beginning; directions and arms those in its middle, `half` [s] later, as far as can be
     foreseen: the rows are of second order then, and what swings gains no energy.
     """
+    inertia, h, lag = rule
+    position, rotation = bodies.position, bodies.rotation
     world = len(inertia.inverse_mass) - 1
     room = ROWS * len(joints.kind)
     rows = JointRows(
@@ -97,7 +125,7 @@ def lay_out(joints, position, rotation, carrier, centre, velocity, inertia, h, h
             for c in range(3):
                 ahead[side, c] = half * w[c]
             _turned(arm[side], w, half, arm[side], ahead[side])
-        what = joints.kind[k]
+        what, pair = joints.kind[k], Pair(k, p, q)
         if what == ROPE or what == SPRING:
             apart = 0.0
             for c in range(3):
@@ -114,12 +142,12 @@ def lay_out(joints, position, rotation, carrier, centre, velocity, inertia, h, h
                 error = apart - joints.low[k]
                 if what == SPRING or error > -0.01 * joints.low[k]:
                     stiff = joints.stiffness[k] if what == SPRING else np.inf
-                    r = _row(rows, r, k, 0, p, q, line, arm, none, error, stiff, inertia, h, lag)
+                    r = _row(rows, r, 0, pair, Line(line, arm[0], arm[1], none), error, stiff, rule)
                     if what == ROPE:
                         # it pulls, and does not push
                         rows.most[r - 1] = 0.0
                 if what == SPRING and joints.damping[k] > 0.0:
-                    r = _row(rows, r, k, 7, p, q, line, arm, none, 0.0, 0.0, inertia, h, lag)
+                    r = _row(rows, r, 7, pair, Line(line, arm[0], arm[1], none), 0.0, 0.0, rule)
                     rows.rate[r - 1], rows.soft[r - 1] = 0.0, 1.0 / (h * joints.damping[k])
             continue
         # both are pushed at one point
@@ -144,9 +172,9 @@ def lay_out(joints, position, rotation, carrier, centre, velocity, inertia, h, h
                 # the second slides along the first: it is pushed where it is
                 for c in range(3):
                     line[c] = arm[0, c] + end[1, c] + ahead[1, c] - end[0, c] - ahead[0, c]
-                r = _slide(rows, r, k, m, p, q, mid[m], line, arm[1], error, inertia, h, lag)
+                r = _row(rows, r, m, pair, Line(mid[m], line, arm[1], none), error, np.inf, rule)
                 continue
-            r = _row(rows, r, k, m, p, q, mid[m], arm, none, error, np.inf, inertia, h, lag)
+            r = _row(rows, r, m, pair, Line(mid[m], arm[0], arm[1], none), error, np.inf, rule)
         if what == BALL:
             continue
         for m in range(3):
@@ -166,7 +194,7 @@ def lay_out(joints, position, rotation, carrier, centre, velocity, inertia, h, h
                     error += 0.5 * axes[0, m, 0] * (u[1] * v[2] - u[2] * v[1])
                     error += 0.5 * axes[0, m, 1] * (u[2] * v[0] - u[0] * v[2])
                     error += 0.5 * axes[0, m, 2] * (u[0] * v[1] - u[1] * v[0])
-            r = _row(rows, r, k, 3 + m, p, q, none, arm, mid[m], error, np.inf, inertia, h, lag)
+            r = _row(rows, r, 3 + m, pair, Line(none, arm[0], arm[1], mid[m]), error, np.inf, rule)
         if what == WELD:
             continue
         axis = mid[0]
@@ -179,14 +207,14 @@ def lay_out(joints, position, rotation, carrier, centre, velocity, inertia, h, h
         beyond = way - joints.high[k] if way > joints.high[k] else way - joints.low[k]
         if way > joints.high[k] or way < joints.low[k]:
             if what == HINGE:
-                r = _row(rows, r, k, 6, p, q, none, arm, axis, beyond, np.inf, inertia, h, lag)
+                r = _row(rows, r, 6, pair, Line(none, arm[0], arm[1], axis), beyond, np.inf, rule)
             else:
-                r = _row(rows, r, k, 6, p, q, axis, arm, none, beyond, np.inf, inertia, h, lag)
+                r = _row(rows, r, 6, pair, Line(axis, arm[0], arm[1], none), beyond, np.inf, rule)
         if joints.damping[k] > 0.0:
             if what == HINGE:
-                r = _row(rows, r, k, 7, p, q, none, arm, axis, 0.0, 0.0, inertia, h, lag)
+                r = _row(rows, r, 7, pair, Line(none, arm[0], arm[1], axis), 0.0, 0.0, rule)
             else:
-                r = _row(rows, r, k, 7, p, q, axis, arm, none, 0.0, 0.0, inertia, h, lag)
+                r = _row(rows, r, 7, pair, Line(axis, arm[0], arm[1], none), 0.0, 0.0, rule)
             rows.rate[r - 1], rows.soft[r - 1] = 0.0, 1.0 / (h * joints.damping[k])
     # what has no row any more pushes no more
     old = joints.impulse.copy()
@@ -222,23 +250,13 @@ def _turned(vector, w, time, out, shift):
 
 
 @serial
-def _row(rows, r, k, m, p, q, along, arm, about, error, stiffness, inertia, h, lag):
-    """Write a row along a direction at the arms, or about one; returns the number of the next."""
-    return _write(rows, r, k, m, p, q, along, arm[0], arm[1], about, error, stiffness, inertia, h, lag)
-
-
-@serial
-def _slide(rows, r, k, m, p, q, along, first, second, error, inertia, h, lag):
-    none = np.zeros(3)
-    return _write(rows, r, k, m, p, q, along, first, second, none, error, np.inf, inertia, h, lag)
-
-
-@serial
-def _write(rows, r, k, m, p, q, along, first, second, about, error, stiffness, inertia, h, lag):
-    rows.of[r, 0], rows.of[r, 1], rows.node[r, 0], rows.node[r, 1] = k, m, p, q
+def _row(rows, r, m, pair, line, error, stiffness, rule):
+    """Write row `m` of a joint as the `r`th; return the number of the next."""
+    along, about, inertia, h, lag = line.along, line.about, rule.inertia, rule.h, rule.lag
+    rows.of[r, 0], rows.of[r, 1], rows.node[r, 0], rows.node[r, 1] = pair.joint, m, pair.first, pair.second
     weight = 0.0
     for side in range(2):
-        a = first if side == 0 else second
+        a = line.first if side == 0 else line.second
         b = rows.about[r, side]
         b[0] = about[0] + a[1] * along[2] - a[2] * along[1]
         b[1] = about[1] + a[2] * along[0] - a[0] * along[2]

@@ -134,24 +134,23 @@ def colour(m, chosen, free, carrier, batch, lane):
 
 
 @serial
-def lay_out(m, free, carrier, centre, position, rotation, turned, inertia, friction, restitution, spare):
+def lay_out(rows_of, free, carrier, centre, bodies, turned, inertia, spare):
     """Lay out what may touch within the check.
 
     Parameters
     ----------
-    m : Manifolds
+    rows_of : substeps.Rows
+        Whose manifolds, with their friction and restitution.
     free : (m + 1,) bool
         Which nodes may be moved; the last is a dummy.
     carrier : (n,) int64
         The node that moves each body.
     centre : (m, 3)
         Of each node.
-    position, rotation : (n, 3), (n, 3, 3)
+    bodies : Bodies
     turned : (n, 3, 3)
         How bodies stand half way through the check.
     inertia : Inertia
-    friction, restitution : (p,)
-        Of each manifold.
     spare : float
         Points that stand so much farther apart than they may close are left out [m].
 
@@ -159,6 +158,7 @@ def lay_out(m, free, carrier, centre, position, rotation, turned, inertia, frict
     -------
     Rows
     """
+    m, friction, restitution = rows_of.manifolds, rows_of.friction, rows_of.restitution
     chosen = choose(m, free, carrier, spare)
     total = len(chosen)
     batch, lane = np.empty(total, np.int64), np.empty(total, np.int64)
@@ -185,7 +185,7 @@ def lay_out(m, free, carrier, centre, position, rotation, turned, inertia, frict
             p = rows.manifold[b, x]
             if p >= 0:
                 r[FRICTION + x], r[BOUNCE + x], r[SHARE + x] = friction[p], restitution[p], m.share[p]
-                _stand(r, x, p, m, carrier, centre, position, rotation, turned, inertia)
+                _stand(r, x, p, m, carrier, centre, bodies, turned, inertia)
         hand[:GIVEN] = r[:GIVEN]
         for q in range(slots):
             f = HEAD + q * POINT
@@ -203,11 +203,11 @@ def lay_out(m, free, carrier, centre, position, rotation, turned, inertia, frict
 
 
 @kernel
-def _stand(r, x, p, m, carrier, centre, position, rotation, turned, inertia):
+def _stand(r, x, p, m, carrier, centre, bodies, turned, inertia):
     """Write how a manifold stands: its directions, arms and gaps."""
     i, j = m.body[p, 0], m.body[p, 1]
     k, l = carrier[i], carrier[j]
-    ri, rj = rotation[i], rotation[j]
+    position, ri, rj = bodies.position, bodies.rotation[i], bodies.rotation[j]
     # what is part of a compound turns with it
     ti, tj = turned[i] if k == i else ri, turned[j] if l == j else rj
     a, t = m.axis[p], m.tangent[p]

@@ -118,48 +118,16 @@ def solve(rows_of, nodes, bodies, rule, load):
     compounds.gather(bodies, joined, free, centre, inertia, velocity, nodes.taken)
     mass_scaling.apply_scale(nodes.scale, inertia)
     mass_scaling.apply_scale(nodes.ballast, inertia)
-    laid = rows.lay_out(
-        m,
-        free,
-        joined.carrier,
-        centre,
-        bodies.position,
-        bodies.rotation,
-        turned,
-        inertia,
-        rows_of.friction,
-        rows_of.restitution,
-        SPARE,
-    )
-    sweeps.warm(laid, start)
-    some = bond_kernels.prepare(
-        bonds,
-        bodies.position,
-        bodies.rotation,
-        bodies.orientation,
-        inertia,
-        float(rules.h),
-        rule.lag,
-        rule.brittle,
-        start,
-    )
     h = float(rules.h)
+    laid = rows.lay_out(rows_of, free, joined.carrier, centre, bodies, turned, inertia, SPARE)
+    sweeps.warm(laid, start)
+    some = bond_kernels.prepare(bonds, bodies, inertia, h, rule.lag, rule.brittle, start)
+    springs = joint_kernels.Rule(inertia, h, rule.lag)
     laid_rods, count_rods = joint_kernels.lay_out(
-        joints,
-        bodies.position,
-        bodies.rotation,
-        joined.carrier,
-        centre,
-        velocity,
-        inertia,
-        h,
-        0.5 * rule.substeps * h,
-        rule.lag,
-        start,
+        joints, bodies, joined.carrier, centre, velocity, start, springs, 0.5 * rule.substeps * h
     )
-    reach = sweeps.reach(laid.body, laid.manifold, free)
     rods, going = Rods(laid_rods, count_rods), Going(velocity, moved, start)
-    _advance(laid, reach, rows_of, some, rods, inertia, going, nodes, rule)
+    _advance(laid, rows_of, some, rods, inertia, going, nodes, rule)
     rows.keep(laid, m, rule.substeps * float(rules.h), load)
     return velocity, moved, centre, turned
 
@@ -224,7 +192,7 @@ def conclude(bodies, nodes, creeping, calm, turned, motion, limits, dt):
 
 
 @serial
-def _advance(rows, reach, rows_of, some, rods, inertia, going, nodes, rule):
+def _advance(rows, rows_of, some, rods, inertia, going, nodes, rule):
     """Advance velocities by some substeps."""
     bonds, joints, rules = rows_of.bonds, rows_of.joints, rule.sweep
     velocity, moved, start = going.velocity, going.moved, going.start
@@ -238,6 +206,7 @@ def _advance(rows, reach, rows_of, some, rods, inertia, going, nodes, rule):
         for c in range(6):
             quick[k, c] = came[k, c] = before[k, c] = velocity[k, c]
     todo, hot = np.zeros(len(rows.slots), np.uint8), np.zeros(n, np.uint8)
+    reach = sweeps.reach(rows.body, rows.manifold, free)
     bonds.load[:] = 0.0
     hard = max(HARD * h * weight, HARD_LEAST)
     held, live = len(some) > 0 or rods.number > 0, _live(free, velocity)
