@@ -62,8 +62,13 @@ class Live:
             return httpx.get(f"{self.base}/alive", timeout=2).status_code == 200
 
     def start(self, name: str, *words: str, command: str = "") -> subprocess.Popen:
-        """Start one of Urst's own processes, under a name other than its command if wanted."""
-        env = os.environ | {"URST_STORE": str(self.store)}
+        """Start one of Urst's own processes, under a name other than its command if wanted.
+
+        The store is all that they share: each has a scratch folder of its own, as on machines apart.
+        """
+        scratch = Path(self._folder.name) / f"{name}-scratch"
+        scratch.mkdir(exist_ok=True)
+        env = os.environ | {"URST_STORE": str(self.store), "TMPDIR": str(scratch)}
         log = open(Path(self._folder.name) / f"{name}.log", "ab")
         process = subprocess.Popen(
             [sys.executable, "-m", "urst.cli", command or name, *words], env=env, stdout=log, stderr=log
