@@ -28,6 +28,7 @@ const [cases, frames, done] = arguments;
   import(`/static/js/${m}.js`)));
   const found = {}, loader = new Loader();
   const look = { extinction: 60, dimming: 0.45, chip: 1.15 };
+  const shades = [{ name: 'density', colour: '#bbaa99', extinction: 60 }];
   const element = document.body.appendChild(Object.assign(document.createElement('div'), { style:
   'position:fixed;inset:0' }));
   const stage = new Stage(element, 'none', loader);
@@ -37,8 +38,8 @@ const [cases, frames, done] = arguments;
     matter: { x: { colour: '#998877', dust: '#bbaa99' } }, look, picture: { width: 16, height: 9 } };
   stage.boxes = new Map();
   for (const { name, key, cells } of cases) {
-    const kept = new Frames(loader, () => {}, () => (cells ? { cell: 0.1, look: { ...look, sun: { x: SUN.x, y: SUN.y,
-    z: SUN.z } } } : {}));
+    const kept = new Frames(loader, () => {}, () => (cells ? { cell: 0.1, shades,
+    look: { ...look, sun: { x: SUN.x, y: SUN.y, z: SUN.z } } } : {}));
     const layer = { id: 'x', key }, domain = { low: [0, 0, 0], cell: 0.1, shape: [cells, cells, cells] };
     const what = arrays => ({ at: 1, posed: [], still: [], points: [], volumes: [], surfaces: [], domains: [],
       ...{ bodies: { posed: [{ layer, frame: arrays }] }, points: { points: [{ layer, arrays }] }, volume: { volumes:

@@ -27,6 +27,7 @@ CORE = (
     "direct",
     "debris",
     "gas",
+    "scalars",
     "liquid",
     "waves",
     "afloat",

@@ -52,6 +52,15 @@ def outflow(velocity, weights, walls):
     return total
 
 
+def diffused(line, weight, rate):
+    """One implicit step of diffusion along a line of open cells; weight: open share of the faces between them."""
+    n = len(line)
+    matrix = np.eye(n)
+    for k, w in enumerate(rate * np.asarray(weight)):
+        matrix[k : k + 2, k : k + 2] += w * np.array([[1.0, -1.0], [-1.0, 1.0]])
+    return np.linalg.solve(matrix, line)
+
+
 def inside(planes, points):
     """Which points (n, 3) lie within a convex body, given by planes (f, 4)."""
     return (points @ planes[:, :3].T <= planes[:, 3]).all(axis=1)

@@ -54,7 +54,7 @@ CORE_ALLOWED = {
     "gas": BASE,
     "liquid": BASE,
     "coupling": BASE | {"rigid", "debris", "gas", "liquid"},
-    "preview": {"jit", "geometry"},
+    "preview": {"air", "jit", "geometry"},
     "skin": {"jit", "checkpoint", "fields", "solids"},
     "froth": {"jit", "checkpoint", "fields", "solids", "ranges"},
     "checks": {"geometry"},
@@ -183,7 +183,7 @@ class Kinds(unittest.TestCase):
             names = {g.name for g in kind.gauges}
             self.assertLessEqual({n for n in (kind.chief, kind.activity) if n}, names, kind.name)
             optional = {q.name for q in kind.quantities if not q.always}
-            self.assertLessEqual({*kind.needs.values(), *kind.start_needs}, optional, kind.name)
+            self.assertLessEqual({*kind.needs.values()}, optional, kind.name)
             self.assertLessEqual(set(kind.needs), {o.name for o in kind.offers}, kind.name)
 
     def test_a_new_kind_is_one_folder_and_one_line(self):

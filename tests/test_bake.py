@@ -516,9 +516,11 @@ class Saying(Folder):
         self.assertIn("Drum 1", names)
 
     def test_frames_keep_what_is_asked_for(self):
-        shot = with_data(smoke.shot(end=3, cell_size=0.3), lambda d: d["layers"][0].update(keeps=["velocity", "heat"]))
+        shot = with_data(
+            smoke.shot(end=3, cell_size=0.3), lambda d: d["layers"][0].update(keeps=["velocity", "temperature"])
+        )
         frame = self.baked(shot, "smoke")[-1]
-        self.assertEqual(set(frame), {"density", "heat", "velocity_x", "velocity_y", "velocity_z"})
+        self.assertEqual(set(frame), {"density", "temperature", "velocity_x", "velocity_y", "velocity_z"})
         bare = smoke.shot(end=3, cell_size=0.3)
         self.assertEqual(set(self.baked(bare, "smoke")[-1]), {"density"})
         self.assertGreater(forecast(shot, "smoke").disk, 5 * forecast(bare, "smoke").disk)

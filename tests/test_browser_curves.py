@@ -12,6 +12,7 @@ from tests.shots import tiny
 from urst.core.curves.curve import Curve
 from urst.db import shots
 from urst.db.engine import session
+from urst.web import recipe
 
 
 class Curves(BenchTest):
@@ -24,7 +25,7 @@ class Curves(BenchTest):
 
     def write(self, part, text):
         """Type into a field of the editor of the warmth."""
-        field = self.find(f'[data-path="heat"] [data-part="{part}"]')
+        field = self.find(f'[data-path="scalars.1.rise"] [data-part="{part}"]')
         self.page.execute_script("arguments[0].select()", field)
         field.send_keys(text, Keys.ENTER)
         return True
@@ -39,31 +40,31 @@ class Curves(BenchTest):
 
     def drag(self, number, x, y):
         """Drag a point of the curve of the warmth."""
-        webdriver.ActionChains(self.page).drag_and_drop_by_offset(self.knots("heat")[number], x, y).perform()
+        webdriver.ActionChains(self.page).drag_and_drop_by_offset(self.knots("scalars.1.rise")[number], x, y).perform()
         return True
 
     def points(self, shot_id, layer, name):
-        value = getattr(self.settings(shot_id, layer), name)
+        value = recipe.find(self.settings(shot_id, layer), name)[1]
         return [(p.at, p.value) for p in value.points] if isinstance(value, Curve) else value
 
     def test_a_number_becomes_a_curve_is_drawn_keyed_typed_and_made_level_again(self):
         shot_id = self.open(tiny(seed=31), "billow")
-        heat = lambda: self.points(shot_id, "billow", "heat")  # noqa: E731
-        self.click('[data-path="heat"] [data-vary]')
+        heat = lambda: self.points(shot_id, "billow", "scalars.1.rise")  # noqa: E731
+        self.click('[data-path="scalars.1.rise"] [data-vary]')
         wait_for(lambda: heat() == [(1, 0), (18, 0)], "a level curve over the range")
-        wait_for(lambda: len(self.knots("heat")) == 2, "its two points")
-        self.shown("heat", heat)
+        wait_for(lambda: len(self.knots("scalars.1.rise")) == 2, "its two points")
+        self.shown("scalars.1.rise", heat)
         # typed: value of the first point
         self.write("value", "60")
         wait_for(lambda: heat() == [(1, 60), (18, 0)], "the typed value")
-        self.shown("heat", heat)
+        self.shown("scalars.1.rise", heat)
         # keyed at the frame in view
         self.page.execute_script("document.activeElement.blur()")
         self.press(*[Keys.ARROW_RIGHT] * 8)
         self.assertEqual(self.frame(), 9)
-        self.click('[data-path="heat"] [data-part="add"]')
+        self.click('[data-path="scalars.1.rise"] [data-part="add"]')
         wait_for(lambda: len(heat()) == 3 and heat()[1][0] == 9, "a key at frame 9")
-        self.shown("heat", heat)
+        self.shown("scalars.1.rise", heat)
         self.assertAlmostEqual(heat()[1][1], 60 * (1 - 8 / 17), places=2)
         # by keyboard: the new point is in hand
         held = "return document.activeElement.getAttribute('aria-label') || '';"
@@ -71,22 +72,22 @@ class Curves(BenchTest):
         before = heat()[1]
         self.press(Keys.ARROW_RIGHT, Keys.ARROW_UP)
         wait_for(lambda: heat()[1][0] == 10 and heat()[1][1] > before[1], "the moved point")
-        self.shown("heat", heat)
+        self.shown("scalars.1.rise", heat)
         # by mouse
         wait_for(lambda: self.drag(1, 30, 15), "a point to take hold of")
         wait_for(lambda: heat()[1][0] > 10 and heat()[1][1] < before[1], "the dragged point")
-        self.shown("heat", heat)
+        self.shown("scalars.1.rise", heat)
         # a cue typed as the place
         self.write("at", "hit - 3")
         wait_for(lambda: heat()[1][0] == 10, "the cue's frame less three")
-        self.shown("heat", heat)
-        self.assertIn("hit - 3: ", self.find('[id="f-heat"]').get_attribute("value"))
+        self.shown("scalars.1.rise", heat)
+        self.assertIn("hit - 3: ", self.find('[id="f-scalars.1.rise"]').get_attribute("value"))
         # taken out, and one number again
         self.page.execute_script("document.querySelectorAll('[data-path=\"heat\"] .knot')[1].focus()")
         self.press(Keys.DELETE)
         wait_for(lambda: len(heat()) == 2, "one point less")
-        self.shown("heat", heat)
-        self.click('[data-path="heat"] [data-part="level"]')
+        self.shown("scalars.1.rise", heat)
+        self.click('[data-path="scalars.1.rise"] [data-part="level"]')
         wait_for(lambda: heat() == 60, "a number")
         self.page.execute_script("document.activeElement.blur()")
         self.press_with_control("z")

@@ -7,6 +7,7 @@ import numpy as np
 
 from tests.live import Live
 from tests.pages import browser
+from urst.core.air import DUST_EXTINCTION
 from urst.core.preview import kernels, look
 from urst.drawn import codec, representations
 
@@ -104,7 +105,7 @@ class Modules(unittest.TestCase):
         cell, sun = 0.2, np.array([-0.55, -0.8, 1.3])
         sun /= np.linalg.norm(sun)
         ((out, meta),) = representations.frame("volume", {"density": density})
-        share = 2 * look.EXTINCTION * look.DIMMING * meta["most"] * cell / (8 * 65025)
+        share = 2 * DUST_EXTINCTION * look.DIMMING * meta["most"]["density"] * cell / (8 * 65025)
         drawn = self.run_module(
             "light",
             "const [x, y, z] = a[3]; return Array.from(m.shine(Uint8Array.from(a[0]), a[1], a[2], { x, y, z }));",
@@ -115,7 +116,7 @@ class Modules(unittest.TestCase):
         )
         drawn = np.reshape(drawn, (14, 10, 12, 2)).transpose(2, 1, 0, 3) / 255
         from_sun, from_sky = np.empty_like(density), np.empty_like(density)
-        kernels.light_through(density, look.DIMMING * look.EXTINCTION, cell, sun, from_sun, from_sky)
+        kernels.light_through(density, look.DIMMING * DUST_EXTINCTION, cell, sun, from_sun, from_sky)
         halved = from_sun.reshape(12, 2, 10, 2, 14, 2).mean(axis=(1, 3, 5))
         # cells twice as wide see the shadow a little softer
         self.assertLess(np.abs(drawn[..., 0] - halved).mean(), 0.03)

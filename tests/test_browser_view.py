@@ -287,12 +287,14 @@ class View(BenchTest):
     def test_a_setting_and_a_material_are_given_to_others_on_the_page(self):
         shot, copy = layers.copied(tiny(seed=43), "billow")
         shot_id = self.open(shot, "billow")
-        self.type("f-clearing", "3.5")
-        wait_for(lambda: self.shot(shot_id).layer("billow").settings.clearing == 3.5, "the setting")
+        self.type("f-scalars.0.clearing", "3.5")
+        wait_for(lambda: self.shot(shot_id).layer("billow").settings.scalars[0].clearing == 3.5, "the setting")
         menu = "const s = document.querySelector('#give select[name=path]'); s.value = arguments[0];"
-        wait_for(lambda: self.page.execute_script(menu, "clearing") is None, "the menu")
+        wait_for(lambda: self.page.execute_script(menu, "scalars.0.clearing") is None, "the menu")
         self.click("#give .chip")
-        wait_for(lambda: self.shot(shot_id).layer(copy).settings.clearing == 3.5, "the other layer to have it")
+        wait_for(
+            lambda: self.shot(shot_id).layer(copy).settings.scalars[0].clearing == 3.5, "the other layer to have it"
+        )
         self.click("#set")
         wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, "#give details"), "the panel")
         names = [p.name for p in shot.pieces]

@@ -17,7 +17,7 @@ from urst.core.debris.kernels import Points
 from urst.core.debris.settings import DebrisSettings
 from urst.core.debris.solver import DebrisSolver
 from urst.core.fields.sampled import SampledField
-from urst.core.gas.settings import GasSettings
+from urst.core.gas.settings import GasSettings, Scalar
 from urst.core.gas.solver import GasSolver
 from urst.core.geometry import generators
 from urst.core.liquid.settings import LiquidSettings
@@ -30,8 +30,15 @@ LOOSE_BODIES = RigidSettings(bonds=BondSettings(tension=0), angular_damping=0.0,
 
 
 def air(size, cell, boundaries=(), **changes):
+    dust = Scalar(name="density", buoyancy=0.0)
     settings = GasSettings(
-        cell_size=cell, low=(0, 0, 0), high=(size, size, size), swirl=0.0, weight=0.0, tolerance=1e-5, **changes
+        cell_size=cell,
+        low=(0, 0, 0),
+        high=(size, size, size),
+        swirl=0.0,
+        scalars=(dust,),
+        tolerance=1e-5,
+        **changes,
     )
     return GasSolver(settings, boundaries=boundaries)
 

@@ -17,7 +17,7 @@ from urst.core.debris.settings import PUFF, DebrisSettings
 from urst.core.debris.solver import DebrisSolver
 from urst.core.debris.sources import PointSource
 from urst.core.gas.emitters import DustSource
-from urst.core.gas.settings import GasSettings
+from urst.core.gas.settings import GasSettings, Scalar
 from urst.core.gas.solver import GasSolver
 from urst.core.gas.sources import Puffs
 from urst.core.geometry import generators
@@ -37,15 +37,16 @@ class Model(unittest.TestCase):
             model(**settings)
 
     def test_every_point_keeps_the_range_of_the_setting(self):
-        self.refused("2001 must lie from -200 to 2000", GasSettings, heat=2001)
-        self.refused("2001 at frame 9 must lie from -200 to 2000", GasSettings, heat=curve("frame", (1, 0), (9, 2001)))
-        self.refused("0 must lie above 0 up to 100000", GasSettings, clearing=0)
+        self.refused("2001 must lie from -200 to 2000", Scalar, name="t", rise=2001)
+        steep = curve("frame", (1, 0), (9, 2001))
+        self.refused("2001 at frame 9 must lie from -200 to 2000", Scalar, name="t", rise=steep)
+        self.refused("0 must lie above 0 up to 100000", Scalar, name="t", clearing=0)
         self.refused("it cannot run over speed; it may over frame or height", GasSettings, swirl=curve("speed", (0, 1)))
         self.refused(
             "their ages must rise", DebrisSettings, puff_giving={"over": "age", "points": [{"at": 1, "value": 1}] * 2}
         )
         self.refused("a puff would give nothing", DebrisSettings, puff_giving=curve("age", (0, 0), (1, 0)))
-        self.refused("finite number", GasSettings, heat=float("nan"))
+        self.refused("finite number", Scalar, name="t", rise=float("nan"))
 
     def test_it_never_passes_beyond_its_points(self):
         c = curve("frame", (0, 0), (10, 0), (11, 1), (20, 1))
@@ -87,8 +88,8 @@ class Time(unittest.TestCase):
         self.assertAlmostEqual(stream.given(10.0), 500, places=2)
 
     def test_settings_stand_at_their_values_at_a_time(self):
-        now = at_time(GasSettings(heat=curve("frame", (1, 0), (25, 240)), swirl=curve("height", (0, 1))), Clock(1), 0.5)
-        self.assertAlmostEqual(now.heat, 120, places=6)
+        now = at_time(GasSettings(push=curve("frame", (1, 0), (25, 24)), swirl=curve("height", (0, 1))), Clock(1), 0.5)
+        self.assertAlmostEqual(now.push, 12, places=6)
         self.assertIsInstance(now.swirl, Curve)
 
 
@@ -216,7 +217,7 @@ class Solvers(unittest.TestCase):
             for u in s.velocity:
                 u += rng.normal(0, 0.5, u.shape).astype(np.float32)
             before = [u.copy() for u in s.velocity]
-            s._force(DT, s.settings)
+            s._force(DT, s.settings, s.settings.scalars)
             return np.abs(s.velocity[0] - before[0]).max(axis=(0, 1))
 
         change = stirred(curve("height", (1.9, 0.0), (2.1, 2.0)))
@@ -224,16 +225,17 @@ class Solvers(unittest.TestCase):
         np.testing.assert_allclose(change[9:15], stirred(2.0)[9:15])
 
     def test_warmth_of_fresh_dust_follows_its_frames(self):
-        def warmth(heat):
+        def warmth(rise):
             carrier = Boundary(fragments_of([box((-0.4, -0.4, 0.6), (0.4, 0.4, 1.4))]))
             source = DustSource(carrier, "surface", 0.5, np.zeros(3), 0.0, 1e3, cell=0.25, seed=1)
+            scalars = (Scalar(name="density"), Scalar(name="temperature", measure="temperature", rise=rise))
             s = GasSolver(
-                GasSettings(cell_size=0.25, low=(-1, -1, 0), high=(1, 1, 2), heat=heat),
+                GasSettings(cell_size=0.25, low=(-1, -1, 0), high=(1, 1, 2), scalars=scalars),
                 sources=[source],
                 clock=Clock(0),
             )
             advance(s, DT)
-            return float(s.heat.max())
+            return float(s.scalars["temperature"].max())
 
         self.assertAlmostEqual(warmth(curve("frame", (0, 0), (1, 100))), warmth(50.0), delta=1.0)
         self.assertEqual(warmth(curve("frame", (5, 0), (6, 100))), 0.0)

@@ -85,10 +85,10 @@ class Representations(unittest.TestCase):
         self.assertEqual([m["shape"] for _, m in levels], [[130, 129, 128], [65, 65, 64]])
         for out, meta in levels:
             self.assertEqual(out["density"].shape, tuple(reversed(meta["shape"])))
-            amount = (out["density"].astype(float) / 255) ** 2 * meta["most"] * meta["across"] ** 3
+            amount = (out["density"].astype(float) / 255) ** 2 * meta["most"]["density"] * meta["across"] ** 3
             self.assertAlmostEqual(amount.sum() / density.sum(), 1.0, places=2)
         ((out, meta),) = representations.frame("volume", {"density": np.zeros((8, 8, 8))})
-        self.assertEqual((meta["most"], int(out["density"].max())), (0.0, 0))
+        self.assertEqual((meta["most"]["density"], int(out["density"].max())), (0.0, 0))
 
     def test_a_surface_comes_back(self):
         triangles = RNG.integers(0, 40, (90, 3))

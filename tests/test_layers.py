@@ -179,34 +179,40 @@ class SideBySide(unittest.TestCase):
 
 class Giving(unittest.TestCase):
     def pair(self):
-        """Two Billows, the first with another weight by a named value and a curve of warmth."""
+        """Two Billows, the first with another buoyancy by a named value and a curve of temperature."""
         data = layers.copied(tiny(), "billow")[0].model_dump(mode="json")
         data["values"] = [{"name": "load", "value": 2.5}]
+        rise = {"over": "frame", "points": [{"at": 1, "value": 0}, {"at": 12, "value": 30}]}
         data["layers"][3]["settings"] |= {
-            "heat": {"over": "frame", "points": [{"at": 1, "value": 0}, {"at": 12, "value": 30}]},
-            "clearing": 3.0,
+            "scalars": [
+                {"name": "density", "clearing": 3.0},
+                {"name": "temperature", "measure": "temperature", "rise": rise},
+            ],
         }
         data["layers"][4]["settings"] |= {"low": [-2, -2, -0.5], "sources": [{"piece": "Quay"}]}
         data["uses"] = [
-            {"owner": "billow", "path": "weight", "value": "load"},
-            {"owner": "billow", "path": "heat.points.1.at", "value": "hit"},
+            {"owner": "billow", "path": "scalars.0.buoyancy", "value": "load"},
+            {"owner": "billow", "path": "scalars.1.rise.points.1.at", "value": "hit"},
         ]
         return parse(data)
 
     def test_one_setting_goes_to_chosen_layers_with_what_it_takes_its_value_from(self):
         shot = self.pair()
         first, second = shot.layers[3:5]
-        found = giving.given(shot, first.id, "weight", [second.id]).layer(second.id).settings
-        self.assertEqual(found, second.settings.model_copy(update={"weight": 2.5}))
-        curved = giving.given(shot, first.id, "heat", [second.id])
-        self.assertEqual(curved.layer(second.id).settings.heat, first.settings.heat)
-        self.assertIn((second.id, "heat.points.1.at", "hit"), [(u.owner, u.path, u.value) for u in curved.uses])
+        found = giving.given(shot, first.id, "scalars.0.buoyancy", [second.id]).layer(second.id).settings
+        dust, *rest = second.settings.scalars
+        scalars = (dust.model_copy(update={"buoyancy": 2.5}), *rest)
+        self.assertEqual(found, second.settings.model_copy(update={"scalars": scalars}))
+        curved = giving.given(shot, first.id, "scalars.1.rise", [second.id])
+        self.assertEqual(curved.layer(second.id).settings.scalars[1].rise, first.settings.scalars[1].rise)
+        uses = [(u.owner, u.path, u.value) for u in curved.uses]
+        self.assertIn((second.id, "scalars.1.rise.points.1.at", "hit"), uses)
 
     def test_a_recipe_leaves_what_a_layer_is_about(self):
         shot = self.pair()
         first, second = shot.layers[3:5]
         found = giving.given(shot, first.id, "", [second.id]).layer(second.id).settings
-        own = {n: getattr(second.settings, n) for n in ("low", "high", "sources")}
+        own = {n: getattr(second.settings, n) for n in ("low", "high", "sources", "debris_gives")}
         self.assertEqual(found, first.settings.model_copy(update=own))
 
     def test_pieces_take_a_property_by_name_and_by_tag(self):
@@ -224,8 +230,8 @@ class Giving(unittest.TestCase):
     def test_what_cannot_be_given_is_refused_in_words(self):
         shot = self.pair()
         for sentence, call in (
-            ("is a fall layer and cannot take", lambda: giving.given(shot, "billow", "weight", ["fall"])),
-            ("tick at least one", lambda: giving.given(shot, "billow", "weight", [])),
+            ("is a fall layer and cannot take", lambda: giving.given(shot, "billow", "scalars.0.buoyancy", ["fall"])),
+            ("tick at least one", lambda: giving.given(shot, "billow", "scalars.0.buoyancy", [])),
             ("no setting that can be given", lambda: giving.given(shot, "billow", "colour", ["billow-2"])),
             ("no set piece and no tag", lambda: giving.given_piece(shot, "Quay", "material", ["Moon"])),
             ("nothing that can be given", lambda: giving.given_piece(shot, "Quay", "shape", ["Wall"])),

@@ -14,6 +14,7 @@ from urst.core.debris import kernels as debris
 from urst.core.debris.settings import CHIP
 from urst.core.fields import advect, cells, sampled_kernels
 from urst.core.fields.face_fields import FaceFields
+from urst.core.gas import kernels as gas
 from urst.core.geometry import generators
 from urst.core.geometry.convex import hull_of, pack
 from urst.core.jit import serial
@@ -118,6 +119,15 @@ class Naive(unittest.TestCase):
             before = u.copy()
             cell_kernels.subtract_gradient(u, weights[axis], pressure, axis)
             np.testing.assert_allclose(u, before - naive.pressure_gradient(weights[axis], pressure, axis), atol=1e-5)
+
+    def test_diffusion_along_lines(self):
+        field, weight = self.rng.random(SHAPE).astype(np.float32), self.weights()[2]
+        is_open, before = np.ones(SHAPE, bool), field.copy()
+        is_open[1, 1, 2] = False
+        gas.diffuse(field, weight, is_open, np.float32(0.7))
+        for i, j in np.ndindex(SHAPE[:2]):
+            passes = weight[i, j, 1:-1] * is_open[i, j, :-1] * is_open[i, j, 1:]
+            np.testing.assert_allclose(field[i, j], naive.diffused(before[i, j].astype(float), passes, 0.7), atol=1e-6)
 
     def test_chips_fall_with_the_drag_of_spheres(self):
         n, gravity = 9, np.array([0.0, 0.0, -9.81])

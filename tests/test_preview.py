@@ -4,10 +4,11 @@ import unittest
 
 import numpy as np
 
+from urst.core.air import DUST_EXTINCTION
 from urst.core.geometry import generators
 from urst.core.preview import kernels
 from urst.core.preview.colour import linear, to_srgb
-from urst.core.preview.renderer import EXTINCTION, View, render
+from urst.core.preview.renderer import View, render
 
 VIEW = View(eye=(0, -10, 1), target=(0, 0, 1), angle=40, width=160, height=90)
 GREY = linear("#808080")
@@ -48,7 +49,7 @@ class Renderer(unittest.TestCase):
         density = np.full((80, 10, 80), amount)
         dusty = picture([wall], dust=[(density, (-4, 0, -3), 0.1, (1, 1, 1))])
         clear = picture([wall])
-        share = np.exp(-EXTINCTION * amount * thickness)
+        share = np.exp(-DUST_EXTINCTION * amount * thickness)
         black = render(
             VIEW, wall.vertices[wall.triangles], np.zeros((12, 3)), dust=[(density, (-4, 0, -3), 0.1, (1, 1, 1))]
         ).astype(int)

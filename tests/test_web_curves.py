@@ -43,12 +43,12 @@ class Curves(unittest.TestCase):
     def test_what_is_no_curve_is_refused_in_one_sentence(self):
         shot_id = self.live.add(tiny())
         for path, text, sentence in (
-            ("heat", "over speed 0: 1, 2: 3", "Temperature rise: a curve here runs over frame"),
-            ("heat", "over frame 0: 1, two: 3", "&#39;two&#39; is no frame and no cue; the cues are: hit"),
-            ("heat", "over frame 9: 1, 4: 3", "their frames must rise"),
-            ("heat", "over frame 1: 0, 9: 5000", "5000 at frame 9 must lie from -200 to 2000"),
-            ("heat", "over frame", "the curve has no points"),
-            ("heat", "over frame 3", "&#39;3&#39; is no point of a curve"),
+            ("scalars.1.rise", "over speed 0: 1, 2: 3", "Temperature rise: a curve here runs over frame"),
+            ("scalars.1.rise", "over frame 0: 1, two: 3", "&#39;two&#39; is no frame and no cue; the cues are: hit"),
+            ("scalars.1.rise", "over frame 9: 1, 4: 3", "their frames must rise"),
+            ("scalars.1.rise", "over frame 1: 0, 9: 5000", "5000 at frame 9 must lie from -200 to 2000"),
+            ("scalars.1.rise", "over frame", "the curve has no points"),
+            ("scalars.1.rise", "over frame 3", "&#39;3&#39; is no point of a curve"),
             ("swirl", "over height 2 kg: 1", "the unit &#39;kg&#39; does not fit"),
             ("cell_size", "over frame 1: 0.2", "is not a number"),
         ):
@@ -58,23 +58,25 @@ class Curves(unittest.TestCase):
     def test_curves_and_frames_follow_the_cues_they_name(self):
         shot_id = self.live.add(tiny())
         hit = self.shot(shot_id).cues[0].frame
-        self.post(shot_id, "recipe/billow", "heat", "over frame hit - 2: 0, hit + 4: 40, 60: 0")
+        self.post(shot_id, "recipe/billow", "scalars.1.rise", "over frame hit - 2: 0, hit + 4: 40, 60: 0")
         self.http.post(f"/shots/{shot_id}/recipe/billow/entries/sources", data={"piece": "Quay"})
         reply = self.post(shot_id, "recipe/billow", "sources.0.since", "= hit + 1")
         self.assertIn('value="= hit + 1"', reply)
         self.assertIn('value="over frame hit - 2: 0, hit + 4: 40, 60: 0"', reply)
         settings = self.shot(shot_id).layer("billow").settings
-        self.assertEqual([p.at for p in settings.heat.points], [hit - 2, hit + 4, 60])
+        self.assertEqual([p.at for p in settings.scalars[1].rise.points], [hit - 2, hit + 4, 60])
         self.assertEqual(settings.sources[0].since, hit + 1)
         self.post(shot_id, "whole/0", "cues.0.frame", "20")
         self.post(shot_id, "whole/0", "cues.0.name", "strike")
         settings = self.shot(shot_id).layer("billow").settings
-        self.assertEqual(([p.at for p in settings.heat.points], settings.sources[0].since), ([18, 24, 60], 21))
+        self.assertEqual(
+            ([p.at for p in settings.scalars[1].rise.points], settings.sources[0].since), ([18, 24, 60], 21)
+        )
         # a cue that would turn the curve round is refused, and nothing is lost
         self.assertIn("their frames must rise", self.post(shot_id, "whole/0", "cues.0.frame", "70"))
         self.assertEqual(self.shot(shot_id).cues[0].frame, 20)
-        self.assertIn("has no value", self.post(shot_id, "recipe/billow", "weight", "= strike x 1.2.3"))
-        self.assertIn("only frames follow a cue", self.post(shot_id, "recipe/billow", "weight", "= strike"))
+        self.assertIn("has no value", self.post(shot_id, "recipe/billow", "scalars.0.buoyancy", "= strike x 1.2.3"))
+        self.assertIn("only frames follow a cue", self.post(shot_id, "recipe/billow", "scalars.0.buoyancy", "= strike"))
         self.http.post(f"/shots/{shot_id}/cues/0/remove")
         shot = self.shot(shot_id)
         self.assertEqual((shot.uses, shot.layer("billow").settings.sources[0].since), ((), 21))
@@ -91,7 +93,7 @@ class Curves(unittest.TestCase):
             ("fall", "bonds.tension", "height"),
             ("fall", "bonds.tension", "distance"),
             ("billow", "swirl", "height"),
-            ("billow", "heat", "frame"),
+            ("billow", "scalars.1.rise", "frame"),
         ):
             found = ask(layer, path=path, over=over, frame=16).json()
             self.assertGreater(sum(found["bars"]), 0, (layer, path, over))

@@ -13,7 +13,7 @@ from urst.core.debris.kernels import Points
 from urst.core.debris.settings import CHIP, PUFF, DebrisSettings
 from urst.core.debris.solver import DebrisSolver
 from urst.core.fields.wet import Wet
-from urst.core.gas.settings import GasSettings
+from urst.core.gas.settings import GasSettings, Scalar
 from urst.core.gas.solver import GasSolver
 from urst.core.geometry import generators
 from urst.core.liquid.settings import LiquidSettings
@@ -91,9 +91,8 @@ class Chips(unittest.TestCase):
 
 class Air(unittest.TestCase):
     def test_water_that_rises_lifts_the_air_on_it(self):
-        settings = GasSettings(
-            cell_size=0.125, low=(0, 0, 0), high=(1, 1, 2), weight=0.0, heat=0.0, swirl=0.0, push=0.0, clearing=1e5
-        )
+        dust = Scalar(name="density", buoyancy=0.0, clearing=1e5)
+        settings = GasSettings(cell_size=0.125, low=(0, 0, 0), high=(1, 1, 2), swirl=0.0, push=0.0, scalars=(dust,))
         water = lambda t: pool(0.5 + 0.6 * t, (0.0, 0.0, 0.6), (10, 10, 20))  # noqa: E731
         # between walls, so that it can but rise
         walls = [
@@ -101,15 +100,15 @@ class Air(unittest.TestCase):
             for a, b, c, d in ((-1, -1, 0.125, 2), (0.875, -1, 2, 2), (-1, -1, 2, 0.125), (-1, 0.875, 2, 2))
         ]
         s = GasSolver(settings, (0, 0, -G), boundaries=[Boundary(fragments_of(walls))], liquids=[water])
-        s.density[2:6, 2:6, 6:8] = 0.5
-        before = s.density.sum()
+        s.scalars["density"][2:6, 2:6, 6:8] = 0.5
+        before = s.scalars["density"].sum()
         for _ in range(6):
             s.step(DT)
         above = s.velocity[2][3:5, 3:5, 8:16]
         np.testing.assert_allclose(above, 0.6, atol=0.02)
-        self.assertAlmostEqual(s.density.sum() / before, 1.0, delta=0.02)
+        self.assertAlmostEqual(s.scalars["density"].sum() / before, 1.0, delta=0.02)
         # none of it is in the water
-        wet = water(s.time).depth(s.origin + s.cell * (np.argwhere(s.density > 1e-4) + 0.5)) > 0.0
+        wet = water(s.time).depth(s.origin + s.cell * (np.argwhere(s.scalars["density"] > 1e-4) + 0.5)) > 0.0
         self.assertFalse(wet.any())
 
     def test_water_under_air_that_bodies_are_pushed_by(self):

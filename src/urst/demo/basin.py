@@ -116,7 +116,12 @@ def shot(*, fragments: int = 260, cell_size: float = 0.11, end: int = 96, seed: 
             "name": "Billow",
             "kind": "billow",
             "reads": ["fall", "shed", "flood"],
-            "settings": {"cell_size": 1.6 * cell_size, "low": (-6, -8, -2.2), "high": (6, 4, 5), "clearing": 5.0},
+            "settings": {
+                "cell_size": 1.6 * cell_size,
+                "low": (-6, -8, -2.2),
+                "high": (6, 4, 5),
+                "scalars": [{"name": "density", "clearing": 5.0}],
+            },
         },
     ]
     return parse(

@@ -27,9 +27,10 @@ def shot(*, cell_size: float = 0.1, end: int = 72) -> Shot:
         "cell_size": cell_size,
         "low": (-2.6, -1.8, -0.2),
         "high": (4.2, 1.8, 5.0),
-        "heat": 140.0,
-        "weight": 0.2,
-        "clearing": 6.0,
+        "scalars": [
+            {"name": "density", "buoyancy": 0.2, "clearing": 6.0},
+            {"name": "temperature", "measure": "temperature", "rise": 140.0, "clearing": 6.0},
+        ],
         "swirl": 0.25,
         "wind": (0.5, 0, 0),
         "sources": [{"piece": "Grain heap", "rate": 0.2, "velocity": (0, 0, 0.8), "until": 60}],

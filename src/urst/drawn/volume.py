@@ -1,7 +1,10 @@
-"""A volume: a density on a grid."""
+"""A volume: scalars on a grid, by name."""
+
+from collections.abc import Sequence
 
 import numpy as np
 
+from urst.core.air import DUST_EXTINCTION
 from urst.drawn.representation import LEVELS, Drawn
 from urst.kinds.kind import Arrays
 
@@ -10,26 +13,57 @@ _MANY_CELLS = 2_000_000
 
 
 class Volume:
-    """Between frames of one size the density is blended, else that of the nearer one."""
+    """Each scalar as shares of its greatest value; what is below none counts as none. Between frames of one size they
+    are blended, else those of the nearer one stand."""
 
     def encode(self, arrays: Arrays) -> list[Drawn]:
-        density = np.asarray(arrays["density"], np.float32)
-        most = float(density.max(initial=0.0))
+        scalars = {name: np.maximum(np.asarray(x, np.float32), 0.0) for name, x in arrays.items()}
+        most = {name: float(x.max(initial=0.0)) for name, x in scalars.items()}
         found: list[Drawn] = []
         for level in range(LEVELS + 1):
             if level:
-                if density.size <= _MANY_CELLS:
+                if max(x.size for x in scalars.values()) <= _MANY_CELLS:
                     break
-                density = _halved(density)
-            # a square root keeps thin dust apart from none within eight bits
-            share = np.sqrt(density / most) * 255.0 if most > 0 else density
-            bytes_ = np.ascontiguousarray(np.rint(share).astype(np.uint8).transpose(2, 1, 0))
-            found.append(({"density": bytes_}, {"most": most, "shape": list(density.shape), "across": 2**level}))
+                scalars = {name: _halved(x) for name, x in scalars.items()}
+            shape = next(iter(scalars.values())).shape
+            drawn = {name: _bytes(x, most[name]) for name, x in scalars.items()}
+            found.append((drawn, {"most": most, "shape": list(shape), "across": 2**level}))
         return found
 
     def between(self, first: Arrays, second: Arrays, span: float, share: float) -> Arrays:
-        a, b = first["density"].astype(float), second["density"].astype(float)
-        return first | {"density": (1 - share) * a + share * b if a.shape == b.shape else (a if share < 0.5 else b)}
+        both = {n: (first[n].astype(float), second[n].astype(float)) for n in first if n in second}
+        if any(a.shape != b.shape for a, b in both.values()):
+            return first if share < 0.5 else second
+        return first | {n: (1 - share) * a + share * b for n, (a, b) in both.items()}
+
+
+def as_dust(arrays: Arrays, shades: Sequence[tuple[str, np.ndarray, float]]) -> tuple[np.ndarray, np.ndarray]:
+    """Return concentrations as one: how much dust of the ordinary extinction takes as much light, and its colour.
+
+    Parameters
+    ----------
+    arrays : dict
+        Of a frame, in the terms of the representation.
+    shades : list of (name, linear colour (3,), extinction [m2/kg])
+
+    Returns
+    -------
+    density : (nx, ny, nz) float64 [kg/m3]
+    albedo : (nx, ny, nz, 3) float64, or (3,) where all are of one colour
+    """
+    parts = [arrays[name].astype(float) * (extinction / DUST_EXTINCTION) for name, _, extinction in shades]
+    density = np.sum(parts, axis=0)
+    colours = np.array([colour for _, colour, _ in shades])
+    if np.ptp(colours, axis=0).max() < 1e-6:
+        return density, colours[0]
+    share = [p / np.maximum(density, 1e-12) for p in parts]
+    return density, np.sum([s[..., None] * c for s, c in zip(share, colours)], axis=0)
+
+
+def _bytes(scalar, most):
+    """A square root keeps thin dust apart from none within eight bits."""
+    share = np.sqrt(scalar / most) * 255.0 if most > 0 else scalar
+    return np.ascontiguousarray(np.rint(share).astype(np.uint8).transpose(2, 1, 0))
 
 
 def _halved(density):

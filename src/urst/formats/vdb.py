@@ -3,6 +3,7 @@
 import subprocess
 import tempfile
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -19,24 +20,37 @@ def _child(*words: str) -> None:
         raise BadFile(f"OpenVDB could not be used ({last}): install Debian's python3-openvdb and try again.")
 
 
-def write(jobs: list[tuple[np.ndarray, Path]], origin: tuple[float, float, float], cell: float, name: str) -> None:
-    """Write grids (nx, ny, nz) float32, one file each; cell centres lie half a cell in from `origin` [m].
+def write(jobs: list[tuple[dict[str, np.ndarray], Path]], origin: tuple[float, float, float], cell: float) -> None:
+    """Write grids by name, one file for each job; cell centres lie half a cell in from `origin` [m].
 
-    name : `density`, a fog volume [kg/m3], or `levels`, a level set [m] whose grid is called `surface`
+    Parameters
+    ----------
+    jobs : list of (dict, Path)
+        Grids (nx, ny, nz), or (nx, ny, nz, 3) where they are vectors. One called `levels` is written as a level set
+        called `surface` [m], all others as volumes.
+    origin : (3,) float [m]
+    cell : float [m]
     """
     with tempfile.TemporaryDirectory() as folder:
         words: list[str] = []
-        for number, (density, path) in enumerate(jobs):
-            source = Path(folder, f"{number}.npy")
-            np.save(source, density.astype(np.float32))
+        for number, (grids, path) in enumerate(jobs):
+            source = Path(folder, f"{number}.npz")
+            named: dict[str, Any] = {name: x.astype(np.float32) for name, x in grids.items()}
+            np.savez(source, **named)
             words += [str(source), str(path.resolve())]
-        _child("write", name, repr(cell), *(repr(o) for o in origin), *words)
+        _child("write", repr(cell), *(repr(o) for o in origin), *words)
 
 
-def read(path: Path, shape: tuple[int, int, int], name: str) -> tuple[np.ndarray, dict]:
+def read(path: Path, shape: tuple[int, ...], name: str) -> tuple[np.ndarray, dict]:
     """Read back a grid and {'cell', 'origin'}, through the same library.
 
-    name : as in `write`
+    Parameters
+    ----------
+    path : Path
+    shape : tuple of int
+        Three numbers, and 3 after these for a grid of vectors.
+    name : str
+        As in `write`.
     """
     with tempfile.TemporaryDirectory() as folder:
         target = Path(folder, "out.npz")

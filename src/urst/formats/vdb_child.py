@@ -6,33 +6,44 @@ import sys
 import numpy
 import pyopenvdb
 
-#: what grids are called, of which class they are, and what they hold where nothing is, in cells
-KINDS = {
-    "density": ("density", pyopenvdb.GridClass.FOG_VOLUME, 0.0),
-    "levels": ("surface", pyopenvdb.GridClass.LEVEL_SET, 3.0),
-}
+#: how a level set is called among arrays and in files, and how far from the surface it goes [cells]
+LEVELS, SURFACE, BAND = "levels", "surface", 3.0
 
 
-def write(kind, cell, x, y, z, *files) -> None:
-    name, grid_class, beyond = KINDS[kind]
+def write(cell, x, y, z, *files) -> None:
     cell, centre = float(cell), [float(v) + 0.5 * float(cell) for v in (x, y, z)]
     for source, target in zip(files[::2], files[1::2]):
-        width = beyond * float(cell)
-        grid = pyopenvdb.FloatGrid(width)
-        values = numpy.load(source)
-        grid.copyFromArray(numpy.clip(values, -width, width) if width else values, tolerance=1e-6)
-        grid.transform = pyopenvdb.createLinearTransform(
-            [[cell, 0, 0, 0], [0, cell, 0, 0], [0, 0, cell, 0], [*centre, 1]]
-        )
-        grid.gridClass, grid.name = grid_class, name
+        with numpy.load(source) as arrays:
+            grids = [_grid(name, arrays[name], cell) for name in arrays]
+        for grid in grids:
+            grid.transform = pyopenvdb.createLinearTransform(
+                [[cell, 0, 0, 0], [0, cell, 0, 0], [0, 0, cell, 0], [*centre, 1]]
+            )
         part = target + ".part"
-        pyopenvdb.write(part, grids=[grid])
+        pyopenvdb.write(part, grids=grids)
         os.replace(part, target)
 
 
-def read(kind, source, target, nx, ny, nz) -> None:
-    grid = pyopenvdb.read(source, KINDS[kind][0])
-    values = numpy.zeros((int(nx), int(ny), int(nz)), numpy.float32)
+def _grid(name, values, cell):
+    if name == LEVELS:
+        width = BAND * cell
+        grid = pyopenvdb.FloatGrid(width)
+        grid.copyFromArray(numpy.clip(values, -width, width), tolerance=1e-6)
+        grid.gridClass, grid.name = pyopenvdb.GridClass.LEVEL_SET, SURFACE
+    elif values.ndim == 4:
+        grid = pyopenvdb.Vec3SGrid()
+        grid.copyFromArray(values, tolerance=(1e-6, 1e-6, 1e-6))
+        grid.name = name
+    else:
+        grid = pyopenvdb.FloatGrid(0.0)
+        grid.copyFromArray(values, tolerance=1e-6)
+        grid.gridClass, grid.name = pyopenvdb.GridClass.FOG_VOLUME, name
+    return grid
+
+
+def read(name, source, target, *shape) -> None:
+    grid = pyopenvdb.read(source, SURFACE if name == LEVELS else name)
+    values = numpy.zeros([int(n) for n in shape], numpy.float32)
     grid.copyToArray(values)
     origin = numpy.array(grid.transform.indexToWorld((-0.5, -0.5, -0.5)))
     numpy.savez(target, values=values, cell=grid.transform.voxelSize()[0], origin=origin)

@@ -69,6 +69,12 @@ class Baked:
         cast = self.shot.kind_of(layer).cast(self.shot, layer)
         return Fragments.from_arrays(self.static(layer)[0]), [self.shot.pieces[i] for i in cast]
 
+    def shades(self, layer) -> list[tuple[str, np.ndarray, float]]:
+        """Return the concentrations of a layer's volume: name, linear colour, extinction [m2/kg]."""
+        dust = self.matter(layer).dust
+        found = self.shot.kind_of(layer).shades(self.shot, layer)
+        return [(s.name, linear(s.colour or dust), s.extinction) for s in found]
+
     def matter(self, layer):
         """Return the material of a layer's points or dust."""
         shot = self.shot

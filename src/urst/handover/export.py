@@ -124,24 +124,40 @@ def _meshes(ending):
 def _levels(baked, layer, out):
     if "levels" not in layer.keeps:
         return []
-    return _grids(baked, layer, out, "levels")
+    return _grids(baked, layer, out, lambda arrays: {"levels": arrays["levels"]})
 
 
 def _vdb(baked, layer, out):
-    return _grids(baked, layer, out, "density")
+    return _grids(baked, layer, out, _channels)
 
 
-def _grids(baked, layer, out, name):
+def _channels(arrays):
+    """The scalars of a frame by name, and its velocity in cell centres where that is kept."""
+    found = {n: x for n, x in arrays.items() if not n.startswith("velocity_")}
+    if "velocity_x" in arrays:
+        faces = [arrays[f"velocity_{a}"].astype(np.float32) for a in "xyz"]
+        sides = [
+            [np.moveaxis(u, axis, 0)[part] for part in (slice(1, None), slice(-1))] for axis, u in enumerate(faces)
+        ]
+        found["velocity"] = np.stack(
+            [np.moveaxis(0.5 * (a + b), 0, axis) for axis, (a, b) in enumerate(sides)], axis=-1
+        )
+    return found
+
+
+def _grids(baked, layer, out, pick):
+    """One file a frame with the grids that `pick` returns of it."""
     folder = out / layer.id
     folder.mkdir(exist_ok=True)
     meta = baked.static(layer)[1]
     jobs, files = [], []
-    for frame, arrays in baked.frames(layer):
+    for frame in baked.shot.frames():
+        baked.check()
         path = folder / f"{layer.id}.{frame:06d}.vdb"
-        jobs.append((arrays[name].astype(np.float32), path))
+        jobs.append((pick(baked.store.read_frame(baked.keys[layer.id], frame)[0]), path))
         files.append(path)
         if len(jobs) == _AT_ONCE or frame == baked.shot.end:
-            vdb.write(jobs, meta["origin"], meta["cell"], name)
+            vdb.write(jobs, meta["origin"], meta["cell"])
             jobs = []
     return files
 

@@ -11,6 +11,7 @@ from urst.core.bodies.shown import owners, shaded
 from urst.core.geometry import rotation
 from urst.core.preview import look
 from urst.core.preview.colour import linear
+from urst.drawn.volume import as_dust
 from urst.handover.baked import Baked, colours
 from urst.scene.placing import Drive, field_of_view, poses, seen
 from urst.scene.shapes import is_endless, is_jointed
@@ -92,7 +93,7 @@ def pictures(baked: Baked, *, frames=None, size=None) -> Iterator[np.ndarray]:
     rest = [i for i in range(len(shot.pieces)) if i not in carried]
     still = _Skins(shot, seen(shot, rest), [shot.pieces[i] for i in rest]) if rest else None
     drive = Drive(shot, rest, still.fragments) if still else None
-    volumes = [(x, baked.static(x)[1], linear(baked.matter(x).dust)) for x in baked.drawn_as("volume")]
+    volumes = [(x, baked.static(x)[1], baked.shades(x)) for x in baked.drawn_as("volume")]
     floors, surfaces = _floors(shot), baked.drawn_as("surface")
     # a liquid is seen as its surface, where there is one
     skinned = {name for x in surfaces for name in x.reads}
@@ -118,8 +119,9 @@ def pictures(baked: Baked, *, frames=None, size=None) -> Iterator[np.ndarray]:
             p = baked.at(layer, frame)
             points.append((p["position"], p["size"], look.CHIP * linear(baked.matter(layer).colour)))
         dust = [
-            (baked.at(x, frame)["density"].astype(float), meta["origin"], meta["cell"], albedo)
-            for x, meta, albedo in volumes
+            (density, meta["origin"], meta["cell"], albedo)
+            for x, meta, shades in volumes
+            for density, albedo in [as_dust(baked.at(x, frame), shades)]
         ]
         triangles, tint, normals, crease, jointed = chain
         washed = (

@@ -4,6 +4,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from urst.core.air import DUST_EXTINCTION
+
 
 @dataclass(frozen=True)
 class Gauge:
@@ -35,6 +37,17 @@ class Quantity:
     """on disk, a unit of the layer's cost and frame, after compression"""
     always: bool = True
     """else by choice"""
+
+
+@dataclass(frozen=True)
+class Shade:
+    """How a concentration looks."""
+
+    name: str
+    colour: str = ""
+    """#rrggbb; empty: that of the dust of what it is of"""
+    extinction: float = DUST_EXTINCTION
+    """how much light it takes [m2/kg]"""
 
 
 @dataclass(frozen=True)

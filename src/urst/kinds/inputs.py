@@ -178,13 +178,19 @@ class Inputs:
             found.append(parting)
         return found
 
-    def puffs(self) -> list[Puffs]:
-        """Return the dust puffs of each layer it takes points of, where there are any."""
+    def puffs(self, scalar: int) -> list[Puffs]:
+        """Return the dust puffs of each layer it takes points of, where there are any.
+
+        Parameters
+        ----------
+        scalar : int
+            To which of a gas's scalars they give.
+        """
         found = []
         for source in self.sources(POINTS):
             if source.facts.puffs:
                 p = source.facts.puffs
-                found.append(Puffs(p.mass, p.life, p.radius, p.giving))
+                found.append(Puffs(p.mass, p.life, p.radius, p.giving, scalar))
                 source.follow(found[-1])
         return found
 

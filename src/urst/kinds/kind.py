@@ -10,7 +10,7 @@ from pydantic import BaseModel
 from urst.core.checks.findings import Finding
 from urst.core.curves.clock import Clock
 from urst.core.curves.curve import Curve
-from urst.kinds.gauge import Gauge, Quantity, Reading, Sliced, Spread
+from urst.kinds.gauge import Gauge, Quantity, Reading, Shade, Sliced, Spread
 from urst.kinds.layer import Layer
 from urst.kinds.offers.grid import Grid
 from urst.kinds.offers.offer import Facts, Offer
@@ -93,13 +93,12 @@ class Kind:
     """what its frames must keep for each offer to be taken from disk, by the offer's name"""
     own: tuple[str, ...] = ()
     """settings that say what one layer is about, which are not given along with its recipe"""
-    start_needs: tuple[str, ...] = ()
-    """what its frames must keep for another bake to begin from them"""
     representation: str | None = None
     """what the stage and pictures draw of a frame: bodies, points or volume"""
     hands_over: tuple[str, ...] = ("csv",)
     """open formats"""
     quantities: tuple[Quantity, ...] = ()
+    """what frames of any of its layers may hold"""
     sorts: tuple[tuple[str, str], ...] = ()
     """names and colours of what its points may be, where `drawn` tells a `sort` of each"""
     sliced: tuple[Sliced, ...] = ()
@@ -146,6 +145,10 @@ class Kind:
     def rename_references(self, settings: dict, before: str, now: str) -> dict:
         """Return settings (as in the document) in which a piece has its new name."""
         return settings
+
+    def follow_name(self, layer: dict, place: str, before: str, now: str) -> None:
+        """Let a layer (as in the document) follow a change of the name of an entry of one of its lists; `now` is empty
+        where the entry is gone."""
 
     def content(self, shot: World, layer: Any) -> dict:
         """Return all that a result depends on beside other layers: neither names nor what is only seen."""
@@ -198,7 +201,15 @@ class Kind:
 
     def disk(self, layer: Any) -> float:
         """Return the bytes on disk of a unit and frame."""
-        return sum(q.bytes for q in self.quantities if q.always or q.name in layer.keeps)
+        return sum(q.bytes for q in self.kept(layer) if q.always or q.name in layer.keeps)
+
+    def kept(self, layer: Any) -> tuple[Quantity, ...]:
+        """Return what the frames of a layer may hold."""
+        return self.quantities
+
+    def start_needs(self, layer: Any) -> tuple[str, ...]:
+        """Return what a layer's frames must keep for another bake to begin from them."""
+        return ()
 
     # what is said of it
 
@@ -245,9 +256,14 @@ class Kind:
         """Return a frame's arrays in the terms of its representation.
 
         bodies: position, orientation, velocity, and if known awake, pressed, bond_alive, bond_load, touch_point,
-        touch_force; points: position, velocity, size, and if there are `sorts` sort; volume: density
+        touch_force; points: position, velocity, size, and if there are `sorts` sort; volume: all scalars kept, by
+        name, each (nx, ny, nz)
         """
         return arrays
+
+    def shades(self, shot: World, layer: Any) -> list[Shade]:
+        """Return how each concentration of its volume looks."""
+        return [Shade("density")]
 
     def cells(self, arrays: Arrays, meta: dict, name: str) -> tuple[np.ndarray, np.ndarray]:
         """Return one of what is `sliced` at cells' middles, and where it is anything (nx, ny, nz), bool."""

@@ -19,6 +19,8 @@ class Field:
     """shown only where other settings of the same entry have one of some values each"""
     names: str = ""
     """what it names: `piece`, or `meant`: a piece or a tag"""
+    among: str = ""
+    """method of the settings that returns the names it may have, the first of which it has where it says none"""
 
 
 @dataclass(frozen=True)
@@ -34,6 +36,8 @@ class Question:
     """what one of them is called"""
     asks: tuple[str, ...] = ()
     """settings of an entry that are chosen as it is added"""
+    named: str = ""
+    """what a new entry is called, of what is asked and `{number}`; empty: the noun and a number"""
 
 
 @dataclass(frozen=True)

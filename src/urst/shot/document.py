@@ -45,7 +45,7 @@ _ODD = re.compile(r"\\u00[01]|\\[bfr]|[\ud800-\udfff]|\d{60}")
 class Shot(World):
     """A shot: range, set, layers and what couples them."""
 
-    format: Literal["urst-shot/4"] = "urst-shot/4"
+    format: Literal["urst-shot/5"] = "urst-shot/5"
     layers: tuple[AnyLayer, ...] = Field((), max_length=200)
     couplings: tuple[Coupling, ...] = Field((), max_length=1000)
     accepted: tuple[Accepted, ...] = Field((), max_length=1000)
@@ -120,7 +120,7 @@ class Shot(World):
                     f"layer '{layer.name}' ({kind.name}) cannot read a {other.name} layer; "
                     f"it reads {', '.join(able) or 'no other layer'}"
                 )
-        optional = {q.name for q in kind.quantities if not q.always}
+        optional = {q.name for q in kind.kept(layer) if not q.always}
         for name in layer.keeps:
             if name not in optional:
                 raise ValueError(

@@ -48,7 +48,13 @@ def given(shot: Shot, layer_id: str, path: str, to: Sequence[str]) -> Shot:
             )
         theirs = next(x for x in data["layers"] if x["id"] == other.id)["settings"]
         for name in names:
-            _put(theirs, name, _get(mine, name))
+            value = _get(mine, name)
+            try:
+                _put(theirs, name, value)
+            except IndexError as error:
+                raise BadValue(
+                    f"'{other.name}' has no entry of that number in its '{name.split('.')[0]}': give it the whole list."
+                ) from error
         _give_uses(data, layer_id, other.id, names)
     return parse(data)
 
@@ -94,8 +100,8 @@ def _some(to):
 def _get(settings, path):
     try:
         for part in path.split("."):
-            settings = settings[part]
-    except (KeyError, TypeError) as error:
+            settings = settings[_step(settings, part)]
+    except (KeyError, IndexError, TypeError, ValueError) as error:
         raise BadValue(f"'{path}' is no setting that can be given to others.") from error
     return settings
 
@@ -103,8 +109,13 @@ def _get(settings, path):
 def _put(settings, path, value) -> None:
     *parents, last = path.split(".")
     for part in parents:
-        settings = settings[part]
-    settings[last] = value
+        settings = settings[_step(settings, part)]
+    settings[_step(settings, last)] = value
+
+
+def _step(settings, part):
+    """A key, or a number within a list."""
+    return int(part) if isinstance(settings, list) else part
 
 
 def _give_uses(data, giver, taker, paths) -> None:

@@ -165,7 +165,7 @@ def _not_kept(shot):
                     )
         if layer.start and not layer.start.is_key():
             source = shot.layer(layer.start.of)
-            missing = [n for n in kind.start_needs if n not in source.keeps]
+            missing = [n for n in kind.start_needs(source) if n not in source.keeps]
             if missing:
                 names = " and ".join(missing)
                 found.append(

@@ -5,8 +5,8 @@ import math
 from urst.errors import BadValue, UrstError
 from urst.scene import library, mesh_codec
 
-FORMAT = "urst-shot/4"
-OLDER = ("urst-shot/1", "urst-shot/2", "urst-shot/3")
+FORMAT = "urst-shot/5"
+OLDER = ("urst-shot/1", "urst-shot/2", "urst-shot/3", "urst-shot/4")
 
 
 def upgraded(data: dict) -> dict:
@@ -19,7 +19,9 @@ def upgraded(data: dict) -> dict:
             data = _from_1(data)
         if data["format"] == "urst-shot/2":
             data = _from_2(data)
-        return _from_3(data) if data["format"] == "urst-shot/3" else data
+        if data["format"] == "urst-shot/3":
+            data = _from_3(data)
+        return _from_4(data) if data["format"] == "urst-shot/4" else data
     except (AttributeError, KeyError, TypeError, ValueError) as error:
         if isinstance(error, UrstError):
             raise
@@ -62,7 +64,50 @@ def _from_2(data):
 
 def _from_3(data):
     """Inflows of liquid had a velocity and no launch."""
-    return data | {"format": FORMAT, "layers": [_launched(x) for x in data.get("layers", [])]}
+    return data | {"format": "urst-shot/4", "layers": [_launched(x) for x in data.get("layers", [])]}
+
+
+#: where the settings of the dust and its temperature went, each with its place in the list
+_OF_SCALARS = {
+    "weight": ("scalars.0.buoyancy",),
+    "heat": ("scalars.1.rise",),
+    "clearing": ("scalars.0.clearing", "scalars.1.clearing"),
+}
+
+
+def _from_4(data):
+    """A gas carried dust and its temperature, without a list."""
+    gases = {x["id"] for x in data.get("layers", []) if {*_OF_SCALARS} & {*(x.get("settings") or {})}}
+    return data | {
+        "format": FORMAT,
+        "layers": [_kept(_with_scalars(x) if x["id"] in gases else x) for x in data.get("layers", [])],
+        "uses": [u | {"path": path} for u in data.get("uses", []) for path in _paths(u, gases)],
+    }
+
+
+def _with_scalars(layer):
+    settings = dict(layer.get("settings") or {})
+    scalars: list[dict] = [{"name": "density"}, {"name": "temperature", "measure": "temperature"}]
+    for old, places in _OF_SCALARS.items():
+        for place in places if old in settings else ():
+            _, number, name = place.split(".")
+            scalars[int(number)][name] = settings[old]
+        settings.pop(old, None)
+    return layer | {"settings": settings | {"scalars": scalars}}
+
+
+def _kept(layer):
+    if "heat" not in layer.get("keeps", []):
+        return layer
+    return layer | {"keeps": ["temperature" if n == "heat" else n for n in layer["keeps"]]}
+
+
+def _paths(use, gases):
+    """Where a setting that takes a named value is now."""
+    first, *rest = use["path"].split(".")
+    if use["owner"] not in gases or first not in _OF_SCALARS:
+        return (use["path"],)
+    return tuple(".".join([place, *rest]) for place in _OF_SCALARS[first])
 
 
 def _launched(layer):

@@ -54,6 +54,7 @@ def _recipe_values(kept, layer, fault=None):
         return {"kept": kept, "layer": None, "kinds": list(KINDS.values())}
     kind = shot.kind_of(layer)
     partners = {x.id for x, _, _ in shot.partners(layer)}
+    alike = [x for x in shot.layers if x.kind == layer.kind and x.id != layer.id]
     return {
         "kept": kept,
         "layer": layer,
@@ -76,14 +77,30 @@ def _recipe_values(kept, layer, fault=None):
         "notes": kind.notes(shot, layer, health.first_gauges(shot, layer)),
         "post": f"/shots/{kept.id}/recipe/{layer.id}",
         "readable": readable(shot, layer.id),
-        "alike": [x for x in shot.layers if x.kind == layer.kind and x.id != layer.id],
-        "givable": [f for q in kind.questions for f in q.fields if ".*." not in f.path and f.path not in kind.own],
+        "alike": alike,
+        "givable": _givable(kind, layer, alike),
         "kinds": list(KINDS.values()),
         "layer_post": f"/shots/{kept.id}/layers/{layer.id}",
         "after": [shot.layer(x).name for x in dependents(shot, layer.id)],
         "cost": forecast(shot, layer.id),
         "fault": fault,
     }
+
+
+def _givable(kind, layer, alike):
+    """The settings that others of its kind can be given; of entries of a list, where theirs have the same names."""
+    found = []
+    for field in (f for q in recipe.spread(layer.settings, kind.questions) for f in q.fields):
+        place, *rest = field.path.split(".")
+        if place in kind.own:
+            continue
+        if len(rest) < 2 or not rest[0].isdigit():
+            found.append(field)
+            continue
+        names = [[getattr(e, "name", None) for e in getattr(x.settings, place)] for x in (layer, *alike)]
+        if rest[1] != "name" and names[0][0] is not None and all(n == names[0] for n in names):
+            found.append(replace(field, label=f"{names[0][int(rest[0])]}: {field.label}"))
+    return found
 
 
 def _can_couple(shot, first, second):
@@ -113,8 +130,17 @@ def set_field(request: Request, shot_id: str, layer_id: str, path: str = Form(),
         kept = shots.get(db, shot_id, to_change=True)
         layer = kept.shot.layer(layer_id)
         questions = kept.shot.kind_of(layer).questions
-        kept, fault = put(db, kept, layer.settings, questions, _place(kept, layer_id), path, value, owner=layer_id)
+        follow = lambda data, before, now: _follow_name(kept, layer_id, data, path, before, now)  # noqa: E731
+        kept, fault = put(db, kept, layer.settings, questions, _place(kept, layer_id), path, value, follow, layer_id)
     return recipe_page(request, kept, layer_id, fault)
+
+
+def _follow_name(kept, layer_id, data, path, before, now):
+    """Let the layer follow where the name of an entry of one of its lists has been changed."""
+    place, _, last = path.split(".") if path.count(".") == 2 else ("", "", "")
+    if last == "name":
+        layer = next(x for x in data["layers"] if x["id"] == layer_id)
+        kept.shot.kind_of(kept.shot.layer(layer_id)).follow_name(layer, place, before, now)
 
 
 def _place(kept, layer_id):
@@ -167,7 +193,9 @@ def add_entry(
         entries = layer["settings"][place]
         if any(f.path == f"{place}.*.name" for f in question.fields):
             taken = {x["name"] for x in entries}
-            entry["name"] = next(n for k in count(1) if (n := f"{question.noun} {k}") not in taken)
+            pattern = question.named or f"{question.noun} {{number}}"
+            names = (pattern.format(number=k, **entry) for k in count(1))
+            entry["name"] = next(n for n in names if n not in taken)
         entries.append(entry)
 
     with session() as db:
@@ -180,13 +208,16 @@ def add_entry(
 def remove_entry(request: Request, shot_id: str, layer_id: str, place: str, number: int):
     """Take an entry away from one of the layer's lists."""
     with session() as db:
-        noun = _question(shots.get(db, shot_id).shot, layer_id, place).noun
+        shot = shots.get(db, shot_id).shot
+        noun = _question(shot, layer_id, place).noun
 
     def change(again, data, layer) -> None:
         at = again("layers", data["layers"].index(layer), "settings", place, number)
         if not 0 <= at < len(layer["settings"].get(place, [])):
             raise BadValue(f"There is no {noun} no. {number + 1}: look at the list again.")
-        del layer["settings"][place][at]
+        gone = layer["settings"][place].pop(at)
+        if "name" in gone:
+            shot.kind_of(shot.layer(layer_id)).follow_name(layer, place, gone["name"], "")
         data["uses"] = without_entry(data["uses"], layer_id, place, at)
 
     return _changed(request, shot_id, layer_id, f"remove {noun}", change)

@@ -7,6 +7,7 @@ import numpy as np
 from fastapi import APIRouter, HTTPException, Response
 from fastapi.responses import FileResponse
 
+from urst.core.air import DUST_EXTINCTION
 from urst.core.curves.varies import along
 from urst.core.preview import look
 from urst.db import shots
@@ -114,6 +115,7 @@ def set_meta(shot) -> dict:
         "casts": {x.id: shot.kind_of(x).cast(shot, x) for x in shot.layers},
         "matter": {x.id: _look(shot, x) for x in shot.layers},
         "domains": {x.id: grid.model_dump() for x in shot.layers if (grid := shot.kind_of(x).grid(x)) is not None},
+        "shades": {x.id: _shades(shot, x) for x in shot.layers if shot.kind_of(x).representation == "volume"},
         "sorts": {x.id: shot.kind_of(x).sorts for x in shot.layers if shot.kind_of(x).sorts},
         "sliced": {
             x.id: [{"name": s.name, "title": s.title, "unit": s.unit} for s in shot.kind_of(x).sliced]
@@ -121,11 +123,18 @@ def set_meta(shot) -> dict:
             if shot.kind_of(x).sliced
         },
         "bounds": [list(map(float, c)) for c in box] if box else None,
-        "look": {"extinction": look.EXTINCTION, "dimming": look.DIMMING, "chip": look.CHIP},
+        "look": {"extinction": DUST_EXTINCTION, "dimming": look.DIMMING, "chip": look.CHIP},
         "camera": shot.camera.model_dump() | {"angle": field_of_view(shot.camera.lens)},
         "cameras": [c.name for c in shot.cameras],
         "picture": shot.picture.model_dump(),
     }
+
+
+def _shades(shot, layer):
+    """How each concentration of a layer's volume looks."""
+    dust = _look(shot, layer)["dust"]
+    found = shot.kind_of(layer).shades(shot, layer)
+    return [{"name": s.name, "colour": s.colour or dust, "extinction": s.extinction} for s in found]
 
 
 def _look(shot, layer):

@@ -315,6 +315,9 @@ def _row(model, shot, field, uses=()):
         return Row(field, "choice", value, title, tuple(MATERIALS))
     if field.path == "through":
         return Row(field, "choice", value, title, tuple(c.name for c in shot.cameras))
+    if field.among:
+        names = getattr(model, field.among)()
+        return Row(field, "choice", value or names[0], title, names)
     if field.names and isinstance(value, str):
         return Row(field, "choice", value, title, _named(field, shot))
     if value is None:

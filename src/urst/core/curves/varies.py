@@ -73,6 +73,19 @@ def at_time(settings: Settings, clock: Clock, seconds: float) -> Settings:
     return settings.model_copy(update={n: c.at(frame) for n, c in curves.items()})
 
 
+def constant(number: float | Curve) -> float:
+    """Return a setting that is a number, as all are that `at_time` gives and that run over frames.
+
+    Raises
+    ------
+    ValueError
+        If it is a curve.
+    """
+    if isinstance(number, Curve):
+        raise ValueError(f"a curve over {number.over} has no one value: take it along its places")
+    return float(number)
+
+
 def along(number: float | Curve, places: np.ndarray) -> np.ndarray:
     """Return the values of a setting at places along what it runs over, (n,) float64.
 

@@ -30,6 +30,8 @@ class DustSource:
     seed : int
     clock : Clock
         Needed for a curve only.
+    scalar : int
+        To which of the gas's scalars.
     """
 
     def __init__(
@@ -44,8 +46,9 @@ class DustSource:
         cell: float,
         seed: int,
         clock: Clock | None = None,
+        scalar: int = 0,
     ) -> None:
-        self.carrier, self.velocity, self.radius = carrier, velocity, 1.5 * cell
+        self.carrier, self.velocity, self.radius, self.scalar = carrier, velocity, 1.5 * cell, scalar
         self.stream = Stream(rate, opens, closes, clock)
         f = carrier.fragments
         if where == "volume":
@@ -78,4 +81,4 @@ class DustSource:
         arm = np.einsum("nij,nj->ni", now.rotation[self.body], self.local)
         velocity = now.velocity[self.body] + np.cross(now.spin[self.body], arm) + self.velocity
         mass = np.full(len(self.body), given / len(self.body))
-        return Births(now.position[self.body] + arm, velocity, mass, self.radius)
+        return Births(now.position[self.body] + arm, velocity, mass, self.radius, self.scalar)

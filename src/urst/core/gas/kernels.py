@@ -19,11 +19,13 @@ class Curl(NamedTuple):
 
 
 @serial
-def splat(position, velocity, mass, origin, cell, radius, solid, density, momentum):
-    """Add the mass [kg] of points to density [kg/m3] and their momentum to momentum (3, nx, ny, nz) [kg/(m2 s)].
+def splat(births, origin, cell, solid, density, momentum):
+    """Add the mass of births to density [kg/m3] and their momentum to momentum (3, nx, ny, nz) [kg/(m2 s)].
 
-    Each point fills a cone-shaped ball of `radius` [m]; what would fall into solids goes to the open cells.
+    Each fills a cone-shaped ball of its radius; what would fall into solids goes to the open cells. origin (3,), cell
+    [m]: of the grid; solid (nx, ny, nz): `NONE` where cells are open.
     """
+    position, velocity, mass, radius = births.position, births.velocity, births.mass, births.radius
     nx, ny, nz = density.shape
     volume = cell * cell * cell
     for p in range(len(position)):
@@ -76,13 +78,33 @@ def push(u, weight, axis, added, momentum, air, scale):
 
 
 @parallel
-def lift(u, weight, axis, gravity, density, heat, dt, heaviness, air, kelvin):
-    """Weight of the dust and lift of warm air along one axis.
+def buoyancy(values, factor, is_temperature, air, kelvin, out):
+    """Write the share of gravity that the air takes on: sum of f C / (air + all C) - sum of f dT / T.
 
-    The mixture accelerates by g (heaviness C / (air + C) - dT / T): dust of concentration C weighs on the air,
-    warmth dT lifts it (Boussinesq; Turner 1973, Buoyancy Effects in Fluids, sec. 1.3).
+    Concentrations C [kg/m3] weigh on the air, temperatures dT [K] above its own lift it (Boussinesq; Turner 1973,
+    Buoyancy Effects in Fluids, sec. 1.3). values (k, nx, ny, nz); factor f (k,); air [kg/m3]; kelvin: T [K].
     """
-    nx, ny, nz = density.shape
+    count, nx, ny, nz = values.shape
+    zero = np.float32(0.0)
+    for i in prange(nx):
+        for j in range(ny):
+            for k in range(nz):
+                mass, load, lift = zero, zero, zero
+                for n in range(count):
+                    value = values[n, i, j, k]
+                    if is_temperature[n]:
+                        lift += factor[n] * value
+                    else:
+                        mass += value
+                        load += factor[n] * value
+                out[i, j, k] = load / (air + mass) - lift / kelvin
+
+
+@parallel
+def lift(u, weight, axis, share, speed):
+    """Accelerate the air across one axis: `speed` is gravity times the step [m/s], `share` (nx, ny, nz) how much of it
+    the cells take on."""
+    nx, ny, nz = share.shape
     half = np.float32(0.5)
     for row in prange(u.shape[0]):
         i = np.int64(row)
@@ -90,13 +112,36 @@ def lift(u, weight, axis, gravity, density, heat, dt, heaviness, air, kelvin):
             for k in range(u.shape[2]):
                 if weight[i, j, k] == 0.0:
                     continue
-                c, t = np.float32(0.0), np.float32(0.0)
+                both = np.float32(0.0)
                 for side in range(2):
-                    a, b, d = i - side * (axis == 0), j - side * (axis == 1), k - side * (axis == 2)
-                    if a >= 0 and b >= 0 and d >= 0 and a < nx and b < ny and d < nz:
-                        c += half * density[a, b, d]
-                        t += half * heat[a, b, d]
-                u[i, j, k] += dt * gravity * (heaviness * c / (air + c) - t / kelvin)
+                    a, b, c = i - side * (axis == 0), j - side * (axis == 1), k - side * (axis == 2)
+                    if a >= 0 and b >= 0 and c >= 0 and a < nx and b < ny and c < nz:
+                        both += share[a, b, c]
+                u[i, j, k] += speed * half * both
+
+
+@parallel
+def diffuse(f, weight, is_open, rate):
+    """One implicit step of diffusion along the last axis: tridiagonal lines, each solved by elimination.
+
+    f (a, b, n), changed in place; weight (a, b, n + 1): open share of the faces along the line; rate: diffusivity times
+    step over cell squared. Nothing passes the two ends of a line.
+    """
+    rows, columns, n = f.shape
+    one = np.float32(1.0)
+    for i in prange(rows):
+        upper = np.empty(n, np.float32)
+        for j in range(columns):
+            below, before, last = np.float32(0.0), np.float32(0.0), np.float32(0.0)
+            for k in range(n):
+                passes = k + 1 < n and is_open[i, j, k] and is_open[i, j, k + 1]
+                above = rate * weight[i, j, k + 1] if passes else np.float32(0.0)
+                pivot = one + below + above - below * before
+                upper[k] = above / pivot
+                f[i, j, k] = (f[i, j, k] + below * last) / pivot
+                below, before, last = above, upper[k], f[i, j, k]
+            for k in range(n - 2, -1, -1):
+                f[i, j, k] += upper[k] * f[i, j, k + 1]
 
 
 @parallel

@@ -1,10 +1,10 @@
-"""The gas solver: air on a staggered grid that carries dust and warmth among moving solids."""
+"""The gas solver: air on a staggered grid that carries a list of scalars among moving solids."""
 
 from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from urst.core.air import AIR_DENSITY, AIR_TEMPERATURE
+from urst.core.air import AIR_DENSITY
 from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.pushed import PushedByGas
 from urst.core.checkpoint import Checkpointed
@@ -18,23 +18,22 @@ from urst.core.fields.sampled import SampledField
 from urst.core.fields.wet import Wet
 from urst.core.gas import kernels
 from urst.core.gas.pockets import balance, pockets
+from urst.core.gas.scalars import Scalars
 from urst.core.gas.settings import GasSettings
 from urst.core.gas.sources import Source
 from urst.core.solids import cell_kernels
-from urst.core.solids.cells import Solids, clear_of_solids
+from urst.core.solids.cells import Solids
 from urst.errors import BadValue, SolverFailed
 
 #: cells the fastest air may cross in one step
 COURANT = 2.5
-#: bounds of the factor by which dust beside solids is put right in one step
-_MENDED = (0.5, 1.5)
 
 
 class GasSolver(Checkpointed):
     """Incompressible air with dust (Stam 1999; Fedkiw, Stam & Jensen 2001; Bridson 2015).
 
-    Fields, float32: `velocity` three face arrays [m/s], `density` [kg/m3] of dust and `heat` [K] over the air in
-    cell centres, shape (nx, ny, nz). All sides of the domain are open.
+    Fields, float32: `velocity` three face arrays [m/s], and in cell centres the `scalars`. All sides of the domain are
+    open.
 
     Parameters
     ----------
@@ -48,14 +47,14 @@ class GasSolver(Checkpointed):
         When each frame is: curves over frames go by it, and by its frames a second `most_substeps` is meant.
     start_time : float [s]
     keeps : tuple of str
-        What frames hold beside the dust: `velocity`, `heat`.
+        What frames hold beside concentrations: `velocity`, and temperatures by their names.
     liquids : list of callable
         What it lies on: each gives the `Wet` of a time [s].
     pulse : callable
         Called between stages of the work; what it raises ends it.
     """
 
-    STATE = ("time", "given", "drifted", "density", "heat", "velocity", "solids.solid", "lost", "owed")
+    STATE = ("time", "scalars", "velocity", "solids.solid", "lost", "owed")
 
     def __init__(
         self,
@@ -82,9 +81,7 @@ class GasSolver(Checkpointed):
         self.solids.place(start_time)
         self.velocity = [np.full(w.shape, s, np.float32) for w, s in zip(self.solids.weights, settings.wind)]
         self._field = SampledField(self.velocity, self.solids.weights, self.origin, self.cell, AIR_DENSITY)
-        self.density, self.heat = np.zeros(self.shape, np.float32), np.zeros(self.shape, np.float32)
-        self.given = 0.0
-        self.drifted = 0.0
+        self.scalars = Scalars(settings.scalars, self.solids, self.cell)
         self.solution = Solution(0, 0.0, True)
         self.movable: PushedByGas | None = None
         """the bodies as what pressure may push, where gas and bodies act on each other"""
@@ -106,7 +103,9 @@ class GasSolver(Checkpointed):
             If a field is no longer finite or the pressure solve does not converge.
         """
         self.check_cancelled()
-        s = at_time(self.settings, self.clock, self.time + 0.5 * dt)
+        now = self.time + 0.5 * dt
+        s = at_time(self.settings, self.clock, now)
+        rules = [at_time(rule, self.clock, now) for rule in self.settings.scalars]
         was_open = self.solids.is_open
         self.solids.place(self.time + dt)
         self._advect(dt, was_open)
@@ -114,14 +113,12 @@ class GasSolver(Checkpointed):
         for source in self.sources:
             births = source.between(self.time, dt)
             if births is not None and len(births.position):
-                self._source(births, s)
-        self._force(dt, s)
+                self._source(births, s, rules)
+        self._force(dt, s, rules)
         self._project()
-        keep = np.float32(np.exp(-dt * np.log(20.0) / s.clearing))
-        self.density *= keep
-        self.heat *= keep
+        self.scalars.diffuse_and_decay(dt, rules)
         self.time += dt
-        if not np.isfinite(self.density).all() or not all(np.isfinite(u).all() for u in self.velocity):
+        if not np.isfinite(self.scalars.values).all() or not all(np.isfinite(u).all() for u in self.velocity):
             raise SolverFailed("The gas has no finite velocity any more: raise the most substeps or lower the push.")
 
     def _advect(self, h, was_open) -> None:
@@ -130,79 +127,37 @@ class GasSolver(Checkpointed):
         What a body has moved over since is still where it was: the air before the body comes from there.
         """
         flow, step = self.velocity, np.float32(h / self.cell)
-        scalars = [self.density, self.heat] if self.heat.any() else [self.density]
-        is_open = self.solids.is_open
-        is_clear = clear_of_solids(was_open, is_open)
-        before = float(self.density.sum(dtype=np.float64))
-        origin, goal = self._traced(flow, step, advect.CENTRE, self.density)
-        for number, field in enumerate(scalars):
-            ahead, out = np.empty_like(field), np.empty_like(field)
-            advect.gather_open(field, was_open, is_open, *origin, ahead)
-            if self.settings.sharp:
-                advect.correct_open(field, ahead, is_clear, origin, goal, out)
-                out = _balanced(ahead, out)
-            scalars[number] = out if self.settings.sharp else ahead
-        self.density = scalars[0]
-        self._keep_mass(before - _outflow(self.density, flow, step), is_open & ~is_clear)
-        self.drifted += (float(self.density.sum(dtype=np.float64)) - before) * self.cell**3
-        if len(scalars) > 1:
-            self.heat = scalars[1]
-        # clean air comes in through open sides
-        for field in (self.density, self.heat):
-            for axis in range(3):
-                for end in (0, -1):
-                    side: list = [slice(None)] * 3
-                    side[axis] = end
-                    inward = flow[axis][tuple(side)] * (1 if end == 0 else -1) > 0
-                    field[tuple(side)][inward] = 0.0
+        if self.scalars.values.any():
+            places = self._traced(flow, step, advect.CENTRE, self.scalars.values[0])
+            self.scalars.advect(was_open, places, flow, step)
         self.velocity = [self._carried(u, flow, step, axis) for axis, u in enumerate(flow)]
 
-    def _keep_mass(self, wanted, beside) -> None:
-        """Put right beside solids what was made or lost there, where tracing keeps no account: cells that a body
-        opens or closes have no one place their dust came from."""
-        there = float(self.density[beside].sum(dtype=np.float64))
-        if there > 0.0:
-            made = float(self.density.sum(dtype=np.float64)) - wanted
-            self.density[beside] *= np.float32(np.clip(1.0 - made / there, *_MENDED))
-
     def _traced(self, flow, step, axis, like):
-        """Where the samples of one place on the grid were `step` ago and, for the correction, will be."""
-        origin, goal = (advect.Places(*(np.empty_like(like) for _ in range(3))) for _ in range(2))
-        if self.settings.sharp:
-            advect.trace_both(FaceFields(*flow), step, axis, *origin, *goal)
-        else:
+        """Where the samples of one place on the grid were `step` ago and, if there is a correction, will be."""
+        origin = advect.Places(*(np.empty_like(like) for _ in range(3)))
+        if not self.settings.sharp:
             advect.trace(*flow, step, axis, *origin)
+            return origin, None
+        goal = advect.Places(*(np.empty_like(like) for _ in range(3)))
+        advect.trace_both(FaceFields(*flow), step, axis, *origin, *goal)
         return origin, goal
 
     def _carried(self, u, flow, step, axis):
         """One component of the velocity carried along the flow; inside a solid it is the solid's own."""
         origin, goal = self._traced(flow, step, axis, u)
-        ahead, out = np.empty_like(u), np.empty_like(u)
+        ahead = np.empty_like(u)
         advect.gather(u, *origin, ahead)
-        if not self.settings.sharp:
+        if goal is None:
             return ahead
+        out = np.empty_like(u)
         advect.correct(u, ahead, origin, goal, out)
         return out
 
-    def _source(self, births, s) -> None:
+    def _source(self, births, s, rules) -> None:
         added = np.zeros(self.shape, np.float32)
         momentum = np.zeros((3, *self.shape), np.float32)
-        kernels.splat(
-            births.position,
-            births.velocity,
-            births.mass,
-            self.origin,
-            self.cell,
-            births.radius,
-            self.solids.solid,
-            added,
-            momentum,
-        )
-        self.given += float(added.sum(dtype=np.float64)) * self.cell**3
-        if self.settings.heat:
-            fresh = added / np.maximum(self.density + added, 1e-12)
-            self.heat += fresh * (np.float32(s.heat) - self.heat)
-        self.density += added
+        kernels.splat(births, self.origin, self.cell, self.solids.solid, added, momentum)
+        self.scalars.give(births.scalar, added, rules)
         for axis in range(3):
             kernels.push(
                 self.velocity[axis],
@@ -214,22 +169,13 @@ class GasSolver(Checkpointed):
                 np.float32(s.push),
             )
 
-    def _force(self, h, s) -> None:
+    def _force(self, h, s, rules) -> None:
         weights = self.solids.weights
-        for axis in range(3):
-            if self.gravity[axis]:
-                kernels.lift(
-                    self.velocity[axis],
-                    weights[axis],
-                    axis,
-                    self.gravity[axis],
-                    self.density,
-                    self.heat,
-                    np.float32(h),
-                    np.float32(s.weight),
-                    np.float32(AIR_DENSITY),
-                    np.float32(AIR_TEMPERATURE),
-                )
+        share = self.scalars.buoyancy(rules)
+        if share is not None:
+            for axis in range(3):
+                if self.gravity[axis]:
+                    kernels.lift(self.velocity[axis], weights[axis], axis, share, self.gravity[axis] * np.float32(h))
         if s.swirl:
             curl = kernels.Curl(*(np.zeros(self.shape, np.float32) for _ in range(4)))
             kernels.vorticity(*self.velocity, np.float32(1.0 / self.cell), *curl)
@@ -298,23 +244,22 @@ class GasSolver(Checkpointed):
         return self._field
 
     def frame(self) -> dict[str, np.ndarray]:
-        """Return what a frame keeps: the dust [kg/m3], float16; by choice velocity [m/s] on the faces and heat [K]."""
-        arrays: dict[str, np.ndarray] = {"density": self.density.astype(np.float16)}
+        """Return what a frame keeps, float16: the scalars by name and, by choice, velocity [m/s] on the faces."""
+        arrays = self.scalars.frame(self.keeps)
         if "velocity" in self.keeps:
             arrays |= {f"velocity_{a}": u.astype(np.float16) for a, u in zip("xyz", self.velocity)}
-        if "heat" in self.keeps:
-            arrays["heat"] = self.heat.astype(np.float16)
         return arrays
 
     def gauges(self) -> dict[str, float]:
         """Return the numbers judged on every frame."""
-        mass = float(self.density.sum(dtype=np.float64)) * self.cell**3
-        peak = float(self.density.max())
-        sides = [np.take(self.density, end, axis=axis).max() for axis in range(3) for end in (0, -1)]
+        concentration, given = self.scalars.concentration(), float(self.scalars.given.sum())
+        peak = float(concentration.max())
+        sides = [np.take(concentration, end, axis=axis).max() for axis in range(3) for end in (0, -1)]
         return {
-            "dust_mass": mass,
-            "dust_given": self.given,
-            "dust_drift": self.drifted / self.given if self.given else 0.0,
+            "dust_mass": self.scalars.mass(),
+            "dust_given": given,
+            "dust_left": float(self.scalars.left.sum()),
+            "dust_drift": float(self.scalars.drifted.sum()) / given if given else 0.0,
             "densest": peak,
             "edge_share": float(max(sides)) / peak if peak > 1e-6 else 0.0,
             "top_speed": max(float(np.abs(u).max()) for u in self.velocity),
@@ -340,38 +285,18 @@ class GasSolver(Checkpointed):
         Raises
         ------
         BadValue
-            If the frame's grid is another.
+            If the frame's grid is another, or it holds none of the scalars.
         """
-        if frame["density"].shape != self.shape:
-            had, have = ("x".join(map(str, s)) for s in (frame["density"].shape, self.shape))
+        held = [frame[r.name] for r in self.settings.scalars if r.name in frame]
+        if not held:
+            names = " or ".join(r.name for r in self.settings.scalars)
+            raise BadValue(f"The start holds no {names}: begin from a layer whose air carries one of the same name.")
+        shape = held[0].shape
+        if shape != self.shape:
+            had, have = ("x".join(map(str, x)) for x in (shape, self.shape))
             raise BadValue(
                 f"The start has {had} cells and this layer {have}: give both the same cell size and corners."
             )
-        self.density = frame["density"].astype(np.float32)
-        if "heat" in frame:
-            self.heat = frame["heat"].astype(np.float32)
+        self.scalars.begin_from(frame)
         if "velocity_x" in frame:
             self.velocity = [frame[f"velocity_{a}"].astype(np.float32) for a in "xyz"]
-        self.given = float(self.density.sum(dtype=np.float64)) * self.cell**3
-
-
-def _outflow(field, flow, step):
-    """What leaves through the open sides in a step, as a sum over cells: upwind, `step` in cells a unit of velocity."""
-    total = 0.0
-    for axis in range(3):
-        for end, sign in ((0, -1.0), (-1, 1.0)):
-            side = (slice(None),) * axis + (end,)
-            total += float((field[side] * np.maximum(sign * flow[axis][side], 0.0)).sum(dtype=np.float64)) * float(step)
-    return total
-
-
-def _balanced(ahead, corrected):
-    """The corrected field with what the correction adds and what it takes made equal: it moves dust, it makes none."""
-    change = corrected - ahead
-    added, taken = np.maximum(change, 0.0), np.minimum(change, 0.0)
-    more, less = float(added.sum(dtype=np.float64)), -float(taken.sum(dtype=np.float64))
-    if more > less:
-        added *= np.float32(less / more)
-    elif less > 0.0:
-        taken *= np.float32(more / less)
-    return ahead + added + taken

@@ -1,7 +1,6 @@
-"""What gives off dust into the gas."""
+"""What gives off dust, smoke and the like into the gas."""
 
-from dataclasses import dataclass
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 import numpy as np
 
@@ -12,22 +11,18 @@ from urst.core.curves.varies import along
 _AGES = 257
 
 
-@dataclass(frozen=True)
-class Births:
-    """Dust given off within a step."""
+class Births(NamedTuple):
+    """What is given off within a step."""
 
-    position: np.ndarray
-    """(n, 3) float64 [m]"""
-    velocity: np.ndarray
-    """(n, 3) float64 [m/s]"""
-    mass: np.ndarray
-    """(n,) float64 [kg], in the whole step"""
-    radius: float
-    """how far about its middle each gives off its dust [m]"""
+    position: np.ndarray  # (n, 3) float64 [m]
+    velocity: np.ndarray  # (n, 3) float64 [m/s]
+    mass: np.ndarray  # (n,) float64 [kg], in the whole step
+    radius: float  # how far about its middle each gives it off [m]
+    scalar: int = 0  # to which of the gas's scalars
 
 
 class Source(Protocol):
-    """Something that gives off dust."""
+    """Something that gives off dust or smoke."""
 
     def speed(self) -> float:
         """Return how fast the fastest of what it gives off moves now [m/s]."""
@@ -49,8 +44,8 @@ class Puffs:
     not yet there: dust is given off evenly along its path.
     """
 
-    def __init__(self, mass: float, life: float, radius: float, giving: float | Curve = 1.0) -> None:
-        self.mass, self.life, self.radius = mass, life, radius
+    def __init__(self, mass: float, life: float, radius: float, giving: float | Curve = 1.0, scalar: int = 0) -> None:
+        self.mass, self.life, self.radius, self.scalar = mass, life, radius, scalar
         self._ages = np.linspace(0.0, life, _AGES)
         sums = np.concatenate([[0.0], np.cumsum(along(giving, 0.5 * (self._ages[1:] + self._ages[:-1])))])
         # a shape that is nothing over this life gives evenly
@@ -92,4 +87,5 @@ class Puffs:
             self.velocity[here],
             self.mass * share,
             self.radius,
+            self.scalar,
         )

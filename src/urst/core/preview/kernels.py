@@ -100,7 +100,7 @@ class Cloud(NamedTuple):
     origin: np.ndarray  # (3,) [m]
     cell: float  # [m]
     extinction: float  # [m2/kg]
-    albedo: np.ndarray  # (3,)
+    albedo: np.ndarray  # (nx, ny, nz, 3), or (1, 1, 1, 3) where it is one
 
 
 @parallel
@@ -249,6 +249,7 @@ def veil(depth, frame, scale, cloud, sun, image):
     origin, cell, extinction, albedo = cloud.origin, cloud.cell, cloud.extinction, cloud.albedo
     h, w = depth.shape
     nx, ny, nz = density.shape
+    last_x, last_y, last_z = albedo.shape[0] - 1, albedo.shape[1] - 1, albedo.shape[2] - 1
     for j in prange(h):
         for i in range(w):
             a, b = (i + 0.5 - 0.5 * w) / scale, (j + 0.5 - 0.5 * h) / scale
@@ -279,7 +280,7 @@ def veil(depth, frame, scale, cloud, sun, image):
             jitter = 52.9829189 * ((0.06711056 * i + 0.00583715 * j) % 1.0) % 1.0
             towards = (way[0] * sun[0] + way[1] * sun[1] + way[2] * sun[2]) / length
             phase = 0.8775 / (1.1225 - 0.7 * towards) ** 1.5
-            t, clear, sunny, even = start + jitter * step, 1.0, 0.0, 0.0
+            t, clear, red, green, blue = start + jitter * step, 1.0, 0.0, 0.0, 0.0
             while t < stop and clear > 0.01:
                 x = (frame[0, 0] + t * way[0] - origin[0]) / cell - 0.5
                 y = (frame[0, 1] + t * way[1] - origin[1]) / cell - 0.5
@@ -292,9 +293,14 @@ def veil(depth, frame, scale, cloud, sun, image):
                 if amount > 1e-5:
                     taken = 1.0 - np.exp(-extinction * amount * step * length)
                     lit = _at(from_sun, x, y, z)
-                    sunny += clear * taken * (phase * lit + 0.4 * np.sqrt(np.sqrt(lit)))
-                    even += clear * taken * (0.16 + 0.38 * _at(from_sky, x, y, z))
+                    sunny = clear * taken * (phase * lit + 0.4 * np.sqrt(np.sqrt(lit)))
+                    even = clear * taken * (0.16 + 0.38 * _at(from_sky, x, y, z))
+                    tint = albedo[min(p, last_x), min(q, last_y), min(r, last_z)]
+                    red += tint[0] * (0.62 * sunny + even)
+                    green += tint[1] * (0.56 * sunny + even)
+                    blue += tint[2] * (0.48 * sunny + even)
                     clear *= 1.0 - taken
                 t += step
-            for c in range(3):
-                image[j, i, c] = image[j, i, c] * clear + albedo[c] * (sunny * (0.62, 0.56, 0.48)[c] + even)
+            image[j, i, 0] = image[j, i, 0] * clear + red
+            image[j, i, 1] = image[j, i, 1] * clear + green
+            image[j, i, 2] = image[j, i, 2] * clear + blue

@@ -2,8 +2,6 @@
 
 import numpy as np
 
-#: light taken out by 1 kg/m3 of fine mineral dust over a metre, 3 Q / (2 rho d) with Q = 2, d = 20 um [m2/kg]
-EXTINCTION = 60.0
 #: light scattered forward goes on almost as if it had not been: the share of extinction that dims what lies behind
 DIMMING = 0.45
 #: how much brighter a chip is than the piece it came from

@@ -5,10 +5,11 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import ndimage
 
+from urst.core.air import DUST_EXTINCTION
 from urst.core.geometry.view import axes
 from urst.core.preview import kernels, water_kernels
 from urst.core.preview.colour import linear, to_srgb
-from urst.core.preview.look import DIMMING, EXTINCTION
+from urst.core.preview.look import DIMMING
 
 _SUN = np.array([-0.55, -0.8, 1.3])
 _SHADOW = 1536
@@ -121,7 +122,7 @@ def render(
         if density.max() <= 0:
             continue
         from_sun, from_sky = np.empty_like(density), np.empty_like(density)
-        kernels.light_through(density, DIMMING * EXTINCTION, cell, sun, from_sun, from_sky)
+        kernels.light_through(density, DIMMING * DUST_EXTINCTION, cell, sun, from_sun, from_sky)
         cloud = kernels.Cloud(
             density,
             _busy(density),
@@ -129,8 +130,8 @@ def render(
             from_sky,
             np.asarray(origin, float),
             float(cell),
-            EXTINCTION,
-            np.asarray(albedo, float),
+            DUST_EXTINCTION,
+            np.asarray(albedo, float).reshape((1, 1, 1, 3) if np.ndim(albedo) == 1 else (*density.shape, 3)),
         )
         kernels.veil(near, frame, 0.5 * scale, cloud, sun, image)
     return to_srgb(image * 2.0**exposure)

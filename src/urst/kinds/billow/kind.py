@@ -6,7 +6,7 @@ from urst.core.checks.findings import Finding
 from urst.kinds.billow.proposal import proposal
 from urst.kinds.billow.settings import BillowSettings
 from urst.kinds.emitting import Emitting
-from urst.kinds.gauge import Gauge, Quantity, Spread
+from urst.kinds.gauge import Gauge, Quantity, Shade, Spread
 from urst.kinds.kind import at, first_over, made_of
 from urst.kinds.offers.bodies import BODIES
 from urst.kinds.offers.gas import GAS, GasFacts
@@ -20,39 +20,38 @@ from urst.scene.shapes import is_endless
 
 #: draft cells are so much longer
 _DRAFT = 1.5
+#: settings of a scalar that are shown only for one measure
+_TEMPERATURE = (("measure", ("temperature",)),)
+_CONCENTRATION = (("measure", ("concentration",)),)
 #: the axes along which a domain grows when dust is cut off: not below the ground
 _UP, _DOWN = (1, 1, 1), (1, 1, 0)
 
 
 class Billow(Emitting):
-    """Gas on a grid that carries dust and warmth among bodies."""
+    """Gas on a grid that carries dust, smoke and temperatures among bodies."""
 
-    name, title, version = "billow", "Billow", 10
+    name, title, version = "billow", "Billow", 11
     settings = BillowSettings
     gives, counted, stopped = "dust", "kg", "gas"
     hue = ("#8fa3bd", "#4f678a")
-    own = ("sources", "low", "high")
+    own = ("sources", "debris_gives", "low", "high")
     work = "urst.kinds.billow.work"
     offers = (GAS,)
     ports = ("gas",)
     reads = (BODIES, POINTS, LIQUID)
     joins = (POINTS,)
     needs = {"gas": "velocity"}
-    start_needs = ("velocity", "heat")
     representation = "volume"
     hands_over = ("vdb", "csv")
     unit = "cells"
     seconds, memory = 1.3e-6, 190.0
-    quantities = (
-        Quantity("density", "dust", 0.35),
-        Quantity("velocity", "velocity", 4.2, always=False),
-        Quantity("heat", "temperature", 0.4, always=False),
-    )
+    quantities = (Quantity("velocity", "velocity", 4.2, always=False),)
     chief = "dust_mass"
     activity = "dust_mass"
     gauges = (
         Gauge("dust_mass", "dust in the air", "kg"),
         Gauge("dust_given", "dust given off", "kg"),
+        Gauge("dust_left", "dust that left", "kg", about="Dust that has gone out through the domain's sides so far"),
         Gauge(
             "dust_drift",
             "dust drift",
@@ -108,13 +107,29 @@ class Billow(Emitting):
             "How does it move?",
             "forces",
             (
-                Field("weight", "Dust weight", "x real"),
-                Field("heat", "Temperature rise", "K", 1.0, "K"),
                 Field("push", "Debris drag", "x real"),
+                Field("debris_gives", "Debris gives off", among="concentrations"),
                 Field("swirl", "Vorticity confinement"),
             ),
         ),
-        Question("When does it go?", "clearing", (Field("clearing", "Clears after", **SECONDS),)),
+        Question(
+            "What does the air carry?",
+            "scalars",
+            (
+                Field("scalars.*.name", "Name"),
+                Field("scalars.*.measure", "Is a"),
+                Field("scalars.*.rise", "Temperature rise", "K", 1.0, "K", only=_TEMPERATURE),
+                Field("scalars.*.clearing", "Clears after", **SECONDS),
+                Field("scalars.*.buoyancy", "Buoyancy", "x real"),
+                Field("scalars.*.diffusion", "Diffusion", "m2/s"),
+                Field("scalars.*.colour", "Colour", only=_CONCENTRATION),
+                Field("scalars.*.extinction", "Extinction", "m2/kg", only=_CONCENTRATION),
+            ),
+            entries="scalars",
+            noun="scalar",
+            asks=("measure",),
+            named="{measure}_{number}",
+        ),
         Question(
             "How finely is it solved?",
             "steps",
@@ -129,7 +144,8 @@ class Billow(Emitting):
             (
                 Field("sources.*.piece", "Piece", names="piece"),
                 Field("sources.*.where", "Emit from"),
-                Field("sources.*.rate", "Dust per second", "g/s", 0.001, ""),
+                Field("sources.*.gives", "Gives off", among="concentrations"),
+                Field("sources.*.rate", "Mass per second", "g/s", 0.001, ""),
                 Field("sources.*.velocity", "Velocity", **SPEED),
                 Field("sources.*.since", "From frame", **FRAME),
                 Field("sources.*.until", "Until frame", **FRAME),
@@ -146,6 +162,43 @@ class Billow(Emitting):
 
     def facts(self, shot, layer, offer):
         return GasFacts(grid=self.grid(layer))
+
+    def follow_name(self, layer, place, before, now):
+        if place != "scalars":
+            return
+        settings = layer["settings"]
+        layer["keeps"] = [n for n in (now if n == before else n for n in layer["keeps"]) if n]
+        for giver, name in ((settings, "debris_gives"), *((s, "gives") for s in settings["sources"])):
+            if giver[name] == before:
+                giver[name] = now
+
+    def content(self, shot, layer):
+        # how it looks changes nothing that is baked
+        found = super().content(shot, layer)
+        looks = {"colour", "extinction"}
+        settings, now = found["settings"], layer.settings
+        settings["scalars"] = [s.model_dump(mode="json", exclude=looks) for s in now.scalars]
+        settings["debris_gives"] = now.number(now.debris_gives)
+        for source, s in zip(settings["sources"], now.sources):
+            source["gives"] = now.number(s.gives)
+        return found
+
+    def kept(self, layer):
+        scalars = layer.settings.scalars
+        return (
+            *(Quantity(s.name, s.name, 0.35) for s in scalars if not s.is_temperature()),
+            *self.quantities,
+            *(Quantity(s.name, s.name, 0.4, always=False) for s in scalars if s.is_temperature()),
+        )
+
+    def start_needs(self, layer):
+        return tuple(q.name for q in self.kept(layer) if not q.always)
+
+    def drawn(self, arrays):
+        return {n: x for n, x in arrays.items() if not n.startswith("velocity_")}
+
+    def shades(self, shot, layer):
+        return [Shade(s.name, s.colour, s.extinction) for s in layer.settings.scalars if not s.is_temperature()]
 
     def links(self, shot):
         # the bodies that shed the points stop the gas; without points, the last that move do
@@ -169,13 +222,19 @@ class Billow(Emitting):
         frame = results.frame(layer)
         if frame is None or curve.over != "height":
             return None
-        density = frame["density"].astype(np.float32).sum(axis=(0, 1))
+        names = layer.settings.concentrations()
+        density = sum(frame[n].astype(np.float32).sum(axis=(0, 1)) for n in names)
         heights = layer.settings.low[2] + (np.arange(len(density)) + 0.5) * layer.settings.cell_size
         return Spread(heights, "dust by height", density)
 
     def rehearsal(self):
         sources = [{"piece": "Crate"}, {"piece": "Ball", "where": "volume"}]
-        settings = {"cell_size": 0.12, "low": (-2, -2, -0.2), "high": (2, 2, 2.5), "heat": 1.0, "sources": sources}
+        scalars = [
+            {"name": "density", "diffusion": 0.01},
+            {"name": "temperature", "measure": "temperature", "rise": 1.0},
+        ]
+        box = {"cell_size": 0.12, "low": (-2, -2, -0.2), "high": (2, 2, 2.5)}
+        settings = box | {"scalars": scalars, "sources": sources}
         # a small grid is solved by other kernels than a large one
         coarse = {"id": "coarse", "kind": self.name, "settings": settings | {"cell_size": 0.4}}
         return coarse, {"id": self.name, "kind": self.name, "settings": settings}

@@ -12,7 +12,7 @@ def prepare(inputs) -> PreparedLayer:
     shot, layer, settings = inputs.shot, inputs.layer, inputs.layer.settings
     boundaries = [p.boundary for p in inputs.bodies("gas")] + inputs.surroundings("gas")
     sources = [
-        *inputs.puffs(),
+        *inputs.puffs(settings.number(settings.debris_gives)),
         *(
             DustSource(
                 inputs.carrier(s.piece),
@@ -23,6 +23,7 @@ def prepare(inputs) -> PreparedLayer:
                 cell=settings.cell_size,
                 seed=number,
                 clock=inputs.clock,
+                scalar=settings.number(s.gives),
             )
             for number, s in enumerate(settings.sources)
         ),

@@ -40,8 +40,8 @@ const now = {
 const clock = new Clock();
 const loader = new Loader();
 const frames = new Frames(loader, () => show(), key => {
-  const domain = now.meta?.domains[now.state?.layers.find(x => x.key === key)?.id];
-  return domain ? { cell: domain.cell, look: { ...now.meta.look, sun: { x: SUN.x, y: SUN.y, z: SUN.z } } } : {};
+  const id = now.state?.layers.find(x => x.key === key)?.id, domain = now.meta?.domains[id];
+  return domain ? { cell: domain.cell, shades: now.meta.shades[id] || [], look: { ...now.meta.look, sun: { x: SUN.x, y: SUN.y, z: SUN.z } } } : {};
 });
 const stage = new Stage($('stage'), shotId, loader);
 const strata = new Strata($('strata'), clock, {
@@ -167,7 +167,9 @@ async function ask() {
   due.again = false;
   if (due.stage) {
     due.stage = false;
+    const shades = now.meta?.shades || {};
     now.meta = await getJson(`${base}/stage?quality=${now.quality}&at=${now.against?.at || ''}`);
+    for (const x of now.state?.layers || []) if (JSON.stringify(shades[x.id]) !== JSON.stringify(now.meta.shades[x.id])) frames.forget(x.key);
     stage.clear();
     await stage.load(now.meta);
     view.load();

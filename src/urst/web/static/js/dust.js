@@ -16,8 +16,8 @@ vec3 placeAt(vec2 uv) {
 const march = `
 precision highp sampler3D;
 varying vec2 vUv;
-uniform sampler3D dust, light;
-uniform vec4 cut; uniform vec3 eye, low, high, sun, sunlight, skylight, bounce, albedo; uniform float most, extinction, cell;
+uniform sampler3D dust, light, tint;
+uniform vec4 cut; uniform vec3 eye, low, high, sun, sunlight, skylight, bounce, albedo; uniform float most, extinction, cell, tinted;
 ${place}
 void main() {
   vec3 way = placeAt(vUv) - eye;
@@ -45,7 +45,10 @@ void main() {
     float taken = 1.0 - exp(-extinction * amount * stride);
     // light scattered more than once reaches deeper and comes from everywhere
     vec3 glow = sunlight * (phase * lit.r + 0.4 * sqrt(sqrt(lit.r))) + skylight * lit.g + bounce;
-    sum += clear * taken * albedo * glow;
+    vec3 colour = albedo;
+    // neighbours without dust have no colour of their own
+    if (tinted > 0.5) { vec4 t = texture(tint, p); colour = t.a > 0.0 ? pow(t.rgb / t.a, vec3(2.0)) : albedo; }
+    sum += clear * taken * colour * glow;
     clear *= 1.0 - taken;
   }
   gl_FragColor = vec4(sum, 1.0 - clear);
@@ -90,7 +93,7 @@ export class Dust {
   constructor(sun, look) {
     this.sun = sun;
     this.look = look;
-    this.density = this.light = null;
+    this.density = this.light = this.tint = null;
     this.triangle = new THREE.Mesh(new THREE.PlaneGeometry(2, 2));
     this.triangle.frustumCulled = false;
     this.screen = new THREE.Scene();
@@ -105,7 +108,7 @@ export class Dust {
       uniforms: {
         ...shared, cut: { value: new THREE.Vector4(0, 0, 0, 1) }, dust: { value: null }, eye: { value: new THREE.Vector3() }, most: { value: 0 }, extinction: { value: look.extinction }, cell: { value: 0.1 },
         sun: { value: sun }, sunlight: { value: new THREE.Color(0.62, 0.56, 0.48) }, skylight: { value: new THREE.Color(0.36, 0.38, 0.41) },
-        bounce: { value: new THREE.Color(0.16, 0.15, 0.14) }, albedo: { value: new THREE.Color('#c9c0b2') },
+        bounce: { value: new THREE.Color(0.16, 0.15, 0.14) }, albedo: { value: new THREE.Color('#c9c0b2') }, tint: { value: null }, tinted: { value: 0 },
       },
     });
     this.join = new THREE.ShaderMaterial({
@@ -115,16 +118,17 @@ export class Dust {
     this.target = new THREE.WebGLRenderTarget(4, 4, { type: THREE.HalfFloatType, depthBuffer: false });
   }
 
-  albedo(colour) { this.march.uniforms.albedo.value = colour; }
-
-  // density (nz, ny, nx) uint8, square root of the share of `most`; light as `shine` has it; domain { low, cell, shape }
-  set({ density, light, meta: { most } }, domain) {
+  // density, colour, tint as `blend` has them; light as `shine` has it; domain { low, cell, shape }
+  set({ density, colour, tint, light, meta: { most } }, domain) {
     this.density = volume(this.density, domain.shape, THREE.RedFormat, density);
     this.light = volume(this.light, domain.shape.map(n => Math.ceil(n / 2)), THREE.RGFormat, light);
     const u = this.march.uniforms;
     u.dust.value = this.density;
     u.light.value = this.light;
     u.most.value = most;
+    u.tinted.value = tint ? 1 : 0;
+    if (tint) u.tint.value = this.tint = volume(this.tint, domain.shape, THREE.RGBAFormat, tint);
+    else u.albedo.value.set(colour);
     u.cell.value = domain.cell;
     u.low.value.set(...domain.low);
     u.high.value.set(...domain.low.map((x, i) => x + domain.cell * domain.shape[i]));
@@ -141,7 +145,7 @@ export class Dust {
   }
 
   dispose() {
-    for (const x of [this.density, this.light, this.target, this.march, this.join]) x?.dispose();
+    for (const x of [this.density, this.light, this.tint, this.target, this.march, this.join]) x?.dispose();
   }
 
   // Lay the dust over a picture, { texture, depthTexture }, onto a target, or the screen where that is null.

@@ -84,6 +84,15 @@ export class Frames {
     }
   }
 
+  // Frames of a result that is to be seen otherwise are worked out anew.
+  forget(key) {
+    for (const [name, value] of this.kept) {
+      if (name.split('/')[0] !== key) continue;
+      this.kept.delete(name);
+      this.bytes -= inMemory(value);
+    }
+  }
+
   // What failed is asked for again, each time after twice as long.
   noteFailure(name) {
     const before = this.failed.get(name), wait = Math.min(LONGEST_WAIT, before ? before.wait * 2 : FIRST_WAIT);

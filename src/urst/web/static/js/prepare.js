@@ -2,6 +2,7 @@
 import { places } from './arrays.js';
 import { shine } from './light.js';
 import { runs } from './runs.js';
+import { blend } from './shades.js';
 
 // Of skins corner by corner: the rims that are drawn, each corner's body and crack, where each body's triangles begin, how far they reach.
 export function skins({ skin, crease, body, inner, centre }) {
@@ -44,11 +45,12 @@ const by = {
     return { ...rest, size: metres };
   },
 
-  // domain { cell }, look { extinction, dimming, sun }
-  volume(arrays, { cell, look }) {
-    const { most, shape, across } = arrays.meta;
-    if (!(most > 0) || !look) return arrays;
-    return { ...arrays, light: shine(arrays.density, 2 * look.extinction * look.dimming * most * cell * across / (8 * 65025), shape, look.sun) };
+  // domain { cell }, look { extinction, dimming, sun }, shades [{ name, colour, extinction }]
+  volume(arrays, { cell, look, shades }) {
+    const { shape, across } = arrays.meta, { most, ...dust } = look ? blend(arrays, shades, look.extinction) : { most: 0 };
+    const meta = { ...arrays.meta, most };
+    if (!(most > 0)) return { ...arrays, meta };
+    return { ...arrays, ...dust, meta, light: shine(dust.density, 2 * look.extinction * look.dimming * most * cell * across / (8 * 65025), shape, look.sun) };
   },
 
   surface({ steps, ...rest }) {

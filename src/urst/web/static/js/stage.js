@@ -402,7 +402,6 @@ export class Stage {
     for (const { layer, arrays, domain } of volumes) {
       if (!(arrays.meta.most > 0)) continue;
       const cloud = this.cloud(layer.id);
-      cloud.albedo(new THREE.Color(this.meta.matter[layer.id].dust));
       cloud.set(arrays, { low: domain.low, cell: domain.cell * arrays.meta.across, shape: arrays.meta.shape });
     }
   }
