@@ -56,8 +56,10 @@ def _test(words: list[str]) -> int:
 
 def _lint() -> int:
     _set_up()
+    install.script_checks()
     checks = (["ruff", "check", "-q"], ["ruff", "format", "--check", "-q"], ["mypy"])
-    return max(subprocess.run([str(PYTHON), "-m", *words], cwd=ROOT).returncode for words in checks)
+    of_code = [subprocess.run([str(PYTHON), "-m", *words], cwd=ROOT).returncode for words in checks]
+    return max(*of_code, subprocess.run(["npm", "run", "--silent", "lint"], cwd=ROOT).returncode)
 
 
 def _where(command: str, words: list[str]) -> argparse.Namespace:

@@ -61,6 +61,21 @@ def _stamp(name: str, files: list[Path]) -> tuple[Path, str]:
     return DATA / f"{name}.stamp", digest.hexdigest()
 
 
+def script_checks() -> None:
+    """Fetch what checks the page's scripts; nothing of it is needed to run Urst."""
+    npm = shutil.which("npm")
+    if npm is None:
+        raise Failure("the page's scripts are checked by Node.js 20 or later: install node and npm, then try again")
+    stamp, digest = _stamp("script-checks", [ROOT / "package-lock.json"])
+    if (ROOT / "node_modules").exists() and stamp.exists() and stamp.read_text() == digest:
+        return
+    say("fetching what checks the scripts")
+    if _logged([npm, "ci", "--no-audit", "--no-fund", "--ignore-scripts"], "script-checks"):
+        raise Failure(f"npm could not fetch the locked packages: see {LOGS / 'script-checks.log'}, then try again")
+    DATA.mkdir(parents=True, exist_ok=True)
+    stamp.write_text(digest)
+
+
 def environment() -> None:
     """Make the virtual environment match the lock file."""
     stamp, digest = _stamp("environment", [ROOT / "requirements.lock"])

@@ -83,7 +83,7 @@ class Curves(BenchTest):
         self.shown("scalars.1.rise", heat)
         self.assertIn("hit - 3: ", self.find('[id="f-scalars.1.rise"]').get_attribute("value"))
         # taken out, and one number again
-        self.page.execute_script("document.querySelectorAll('[data-path=\"heat\"] .knot')[1].focus()")
+        self.page.execute_script("document.querySelectorAll('[data-path=\"scalars.1.rise\"] .knot')[1].focus()")
         self.press(Keys.DELETE)
         wait_for(lambda: len(heat()) == 2, "one point less")
         self.shown("scalars.1.rise", heat)

@@ -9,7 +9,9 @@ from tests.live import Live
 from tests.pages import browser
 from urst.core.air import DUST_EXTINCTION
 from urst.core.preview import kernels, look
+from urst.core.preview.colour import linear
 from urst.drawn import codec, representations
+from urst.drawn.volume import as_dust
 
 RNG = np.random.default_rng(11)
 
@@ -123,6 +125,31 @@ class Modules(unittest.TestCase):
         self.assertGreater(np.corrcoef(drawn[..., 0].ravel(), halved.ravel())[0, 1], 0.98)
         self.assertEqual(drawn[:, :, -1].min(), 1.0, "nothing stands over the top")
 
+    def test_several_concentrations_are_seen_as_pictures_have_them(self):
+        scalars = {name: RNG.uniform(0.0, most, (4, 5, 6)) for name, most in (("density", 0.3), ("soot", 0.05))}
+        ((out, meta),) = representations.frame("volume", scalars)
+        shades = [("density", "#c0b090", 60.0), ("soot", "#202020", 600.0)]
+        density, albedo = as_dust(scalars, [(n, linear(c), e) for n, c, e in shades])
+        drawn = self.run_module(
+            "shades",
+            """const [bytes, meta, shades, usual] = a, arrays = { meta };
+            for (const [name, values] of Object.entries(bytes)) arrays[name] = Uint8Array.from(values);
+            const one = m.blend(arrays, shades.slice(0, 1), usual), all = m.blend(arrays, shades, usual);
+            return { most: all.most, density: Array.from(all.density), tint: Array.from(all.tint), alone: one.colour,
+            plain: one.most };""",
+            {name: x.ravel().tolist() for name, x in out.items()},
+            meta,
+            [{"name": n, "colour": c, "extinction": e} for n, c, e in shades],
+            DUST_EXTINCTION,
+        )
+        self.assertEqual((drawn["alone"], drawn["plain"]), ("#c0b090", meta["most"]["density"]))
+        shape = (6, 5, 4)
+        seen = (np.reshape(drawn["density"], shape).transpose(2, 1, 0) / 255) ** 2 * drawn["most"]
+        np.testing.assert_allclose(seen, density, atol=0.01 * density.max())
+        tint = (np.reshape(drawn["tint"], (*shape, 4)).transpose(2, 1, 0, 3)[..., :3] / 255) ** 2
+        # the page takes a power of 2.2 for the curve of sRGB
+        np.testing.assert_allclose(tint, albedo, atol=0.03)
+
     def test_a_pointer_finds_the_same_triangle_with_runs_as_against_each(self):
         middle = np.cumsum(RNG.normal(size=(3000, 1, 3)) * 0.05, axis=0)
         skin = (middle + RNG.normal(size=(3000, 3, 3)) * 0.04).astype(np.float32)
@@ -133,10 +160,11 @@ class Modules(unittest.TestCase):
             skin = Float32Array.from(a[0]), n = skin.length / 9;
             const arrays = { skin, crease: new Uint8Array(3 * n), body: Int32Array.from({ length: n }, (_, t) => (t <
             1000 ? 0 : 1)), inner: new Uint8Array(n), centre: new Float32Array(6) };
-            const made = skins(arrays), bodies = new m.Bodies({ ...arrays, ...made, normal: new Int8Array(skin.length),
-            info: [{ piece: 0 }, { piece: 1 }] });
+            const info = [0, 1].map(piece => ({ piece, centre: [0, 0, 0] }));
+            const made = skins(arrays), bodies = new m.Bodies({ ...arrays, ...made, normal: new Int8Array(skin.length)
+            }, info);
             const open = new m.Bodies({ ...arrays, ...made, spheres: made.spheres.map((x, i) => (i % 4 === 3 ? 1e6 :
-            x)), normal: new Int8Array(skin.length), info: [{ piece: 0 }, { piece: 1 }] });
+            x)), normal: new Int8Array(skin.length) }, info);
             const rays = a[1].map(([o, w]) => [bodies, open].map(b => { const h = b.pick(new THREE.Vector3(...o), new
             THREE.Vector3(...w).normalize()); return h ? [h.body, h.distance] : null; }));
             return { rays, runs: made.runStarts[2] };""",

@@ -1,6 +1,6 @@
 """USD: fragments with their motion as time samples, debris points, and surfaces."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -70,16 +70,16 @@ def _identifier(name: str, number: int) -> str:
     return f"{kept or 'piece'}_{number}" if not kept[:1].isdigit() else f"piece_{kept}_{number}"
 
 
-def write_points(path: Path, frames: Frames, span, rate: float, kinds: dict[str, int] | None = None) -> None:
+def write_points(path: Path, frames: Frames, span, rate: float, sorts: Sequence[str] = ()) -> None:
     """Write points: positions, velocities and widths at every frame.
 
-    kinds : what each kind is called and its number, for points of several; each is written by itself
+    sorts : what the sorts of points are called, by their number in `sort`; each is written by itself
     """
     stage = _stage(path, span[0], span[1], rate)
-    prims = {name: UsdGeom.Points.Define(stage, f"/shot/{name}") for name in kinds or {"debris": 0}}
+    prims = {name: UsdGeom.Points.Define(stage, f"/shot/{name}") for name in sorts or ("debris",)}
     for frame, arrays in frames:
-        for name, prim in prims.items():
-            some = arrays["kind"] == kinds[name] if kinds else slice(None)
+        for number, prim in enumerate(prims.values()):
+            some = arrays["sort"] == number if sorts else slice(None)
             prim.GetPointsAttr().Set(_vectors(arrays["position"][some]), frame)
             prim.GetVelocitiesAttr().Set(_vectors(arrays["velocity"][some]), frame)
             width = np.ascontiguousarray(arrays["size"][some], np.float32)

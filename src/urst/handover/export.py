@@ -17,8 +17,6 @@ from urst.handover.played import played
 from urst.shot.document import Shot
 from urst.store.store import Store
 
-#: kinds of froth, as they are told apart in frames
-FROTH = {"foam": 0, "bubbles": 1, "spray": 2, "mist": 3}
 #: volumes handed to one child process
 _AT_ONCE = 24
 
@@ -98,7 +96,8 @@ def _gltf(baked, layer, out):
 def _froth(baked, layer, out):
     path = out / f"{layer.id}.usd"
     path.unlink(missing_ok=True)
-    usd.write_points(path, baked.frames(layer), baked.span, baked.shot.rate, FROTH)
+    sorts = [name for name, _ in baked.shot.kind_of(layer).sorts]
+    usd.write_points(path, baked.frames(layer), baked.span, baked.shot.rate, sorts)
     return [path]
 
 

@@ -21,6 +21,8 @@ class Gauge:
     most: float | None = None
     about: str = ""
     """what it means, where the label does not say it"""
+    coupled: bool = False
+    """whether it says something only of a layer that others act on"""
 
     def over(self, value: float) -> bool:
         """Whether a measured value is above the band."""

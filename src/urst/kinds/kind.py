@@ -108,6 +108,8 @@ class Kind:
     """the gauge drawn in its band"""
     activity: str | None = None
     """the gauge that tells its liveliest frame"""
+    fastest: str | None = None
+    """the gauge of the greatest speed of what is drawn, which colours by speed go up to"""
     questions: tuple[Question, ...] = ()
     unit = "frames"
     """what its cost is counted in"""

@@ -47,6 +47,7 @@ def layer_health(shot: Shot, layer, key: str, earlier: list[str], held: Mapping[
         "coupled": [x.id for x, _, _ in shot.partners(layer)],
         "frames": frames,
         "chief": kind.chief,
+        "fastest": kind.fastest,
         "bytes": held[shown].bytes if done else 0,
         "gauges": {n: [round(float(rows[f].get(n, 0.0)), 6) for f in frames] for n in names},
         "summary": "" if kind.moving or not rows else kind.summary(rows[shot.start]),
@@ -62,7 +63,7 @@ def layer_health(shot: Shot, layer, key: str, earlier: list[str], held: Mapping[
                 "about": g.about,
             }
             for g in kind.gauges
-            if g.name != "momentum_lost" or shot.partners(layer)
+            if not g.coupled or shot.partners(layer)
         ],
     }
 

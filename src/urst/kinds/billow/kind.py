@@ -82,6 +82,7 @@ class Billow(Emitting):
             100,
             None,
             0.01,
+            coupled=True,
             about="What the air gave to bodies and points and these did not take, as a share of all that was exchanged",
         ),
     )

@@ -50,6 +50,7 @@ class Fall(Kind):
         Quantity("contacts", "contact points and forces", 90.0, always=False),
     )
     chief = "moving_mass"
+    fastest = "top_speed"
     activity = "kinetic_energy"
     gauges = (
         Gauge("moving", "moving"),

@@ -57,6 +57,7 @@ class Flood(Kind):
     seconds, memory = 1.5e-6, 370.0
     quantities = (Quantity("points", "position, velocity and size", 16.0),)
     chief = "kinetic_energy"
+    fastest = "top_speed"
     activity = "top_speed"
     gauges = (
         Gauge("volume", "liquid", "m3"),
@@ -98,6 +99,7 @@ class Flood(Kind):
             100,
             None,
             0.01,
+            coupled=True,
             about=(
                 "What the liquid gave to bodies and walls and these did not take, as a share of all that was exchanged"
             ),

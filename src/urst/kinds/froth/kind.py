@@ -33,6 +33,7 @@ class Froth(OnLiquid):
     seconds, memory = 1.2e-6, 60.0
     quantities = (Quantity("points", "position, velocity, size, age and kind", 18.0),)
     chief = "froth"
+    fastest = "top_speed"
     activity = "froth"
     gauges = (
         Gauge("froth", "points"),

@@ -48,6 +48,7 @@ class Shed(Emitting):
     seconds, memory = 3e-6, 200.0
     quantities = (Quantity("points", "position, velocity, size and age", 18.0),)
     chief = "chips"
+    fastest = "top_speed"
     activity = "top_speed"
     gauges = (
         Gauge("chips", "chips"),

@@ -1,6 +1,14 @@
 // Bodies between two baked frames, from the velocities that are kept; see `urst.handover.between`.
 
-// a, b: frames as decoded; span: seconds between them; share: 0 to 1
+/** @import { BodiesFrame } from './types' */
+
+/**
+ * @param {BodiesFrame} a
+ * @param {BodiesFrame} b the next frame
+ * @param {number} span seconds between them
+ * @param {number} share 0 to 1
+ * @returns {BodiesFrame}
+ */
 export function between(a, b, span, share) {
   if (!share || !b || a.position.length !== b.position.length) return a;
   const t = share, p = [2 * t ** 3 - 3 * t ** 2 + 1, (t ** 3 - 2 * t ** 2 + t) * span, 3 * t ** 2 - 2 * t ** 3, (t ** 3 - t ** 2) * span];
@@ -27,7 +35,12 @@ export function between(a, b, span, share) {
   return { ...a, position, orientation };
 }
 
-// How fast frames are played at a moment, from a value for each frame from `start` on.
+/**
+ * How fast frames are played at a moment, from a value for each frame from `start` on.
+ * @param {number[]} values
+ * @param {number} start
+ * @param {number} moment
+ */
 export function paceAt(values, start, moment) {
   const at = Math.min(values.length - 1, Math.max(0, moment - start)), k = Math.min(values.length - 2, Math.floor(at));
   return values.length < 2 ? values[0] ?? 1 : values[k] + (at - k) * (values[k + 1] - values[k]);

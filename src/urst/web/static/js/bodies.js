@@ -2,8 +2,14 @@
 import * as THREE from '../vendor/three.js';
 import { RUN } from './runs.js';
 
+/** @import { BodiesFrame, BodyInfo, Skins } from './types' */
+
 export const RAMP = ['#2d3b53', '#4f8a8b', '#d8b25a', '#f6efe0'].map(c => new THREE.Color(c));
 
+/**
+ * @param {number} t 0 to 1 over the scale of colours
+ * @param {THREE.Color} out
+ */
 export function ramp(t, out) {
   const x = Math.min(0.9999, Math.max(0, t)) * 3, i = Math.floor(x);
   return out.copy(RAMP[i]).lerp(RAMP[i + 1], x - i);
@@ -37,6 +43,12 @@ const RIM = `
 // Whether only edges are drawn, shared by all bodies.
 export const outlined = { value: 0 };
 
+/**
+ * @template {THREE.Material} M
+ * @param {M} material
+ * @param {{ value: THREE.Texture }} poses
+ * @param {boolean} tinted
+ */
 function patch(material, poses, tinted) {
   material.onBeforeCompile = shader => {
     shader.uniforms.poses = poses;
@@ -59,10 +71,34 @@ function patch(material, poses, tinted) {
 }
 
 export class Bodies {
-  // skin (3t, 3) corners about each body's centre; normal (3t, 3); body (t); the rest as `prepare` has it
-  constructor({ skin, normal, body, rim, index, crack, starts, radius, runStarts, spheres, info }) {
+  /**
+   * @param {Skins} skins skin (3t, 3): corners about each body's centre; normal (3t, 3)
+   * @param {BodyInfo[]} info
+   */
+  constructor({ skin, normal, rim, index, crack, starts, radius, runStarts, spheres }, info) {
     const count = info.length;
-    Object.assign(this, { count, info, skin, starts, radius, runStarts, spheres });
+    this.count = count;
+    this.info = info;
+    this.skin = skin;
+    this.starts = starts;
+    this.radius = radius;
+    this.runStarts = runStarts;
+    this.spheres = spheres;
+    /** what they are coloured by now */
+    this.painted = '';
+    /** where they were made, and how they stand there */
+    this.rest = new Float32Array(count * 3);
+    this.turns = new Float32Array(0);
+    /** the way of each from the middle of its piece */
+    this.outward = new Float32Array(count * 3);
+    /** as they are posed now @type {BodiesFrame | null} */
+    this.frame = null;
+    /** the two bodies of each bond, and how many each body has @type {Int32Array | null} */
+    this.pair = null;
+    /** @type {Int32Array | null} */
+    this.bonds = null;
+    /** edges of what collides @type {{ line: Float32Array, body: Int32Array } | null} */
+    this.hull = null;
     this.pieces = [...new Set(info.map(x => x.piece))];
     const rows = Math.max(1, Math.ceil(count / ABREAST));
     this.data = new Float32Array(rows * ABREAST * 3 * 4);
@@ -77,12 +113,16 @@ export class Bodies {
     geometry.setAttribute('body', new THREE.BufferAttribute(index, 1));
     geometry.setAttribute('inner', new THREE.BufferAttribute(crack, 1));
     this.mesh = new THREE.Mesh(geometry, patch(new THREE.MeshLambertMaterial(), poses, true));
-    this.mesh.customDepthMaterial = patch(new THREE.MeshDepthMaterial({ depthPacking: THREE.RGBADepthPacking }), poses, false);
+    this.depth = this.mesh.customDepthMaterial = patch(new THREE.MeshDepthMaterial({ depthPacking: THREE.RGBADepthPacking }), poses, false);
     this.mesh.frustumCulled = false;
     this.mesh.castShadow = this.mesh.receiveShadow = true;
   }
 
-  // position (n, 3), orientation (n, 4) scalar first; shift (n, 3) added for the exploded view
+  /**
+   * @param {Float32Array} position (n, 3)
+   * @param {Float32Array | null} orientation (n, 4), scalar first
+   * @param {Float32Array | null} shift (n, 3) added for the exploded view
+   */
   pose(position, orientation, shift) {
     const d = this.data;
     for (let b = 0; b < this.count; b += 1) {
@@ -92,6 +132,7 @@ export class Bodies {
     this.texture.needsUpdate = true;
   }
 
+  /** @param {(body: number, colour: THREE.Color) => void} colourOf */
   tint(colourOf) {
     const colour = new THREE.Color();
     for (let b = 0; b < this.count; b += 1) {
@@ -105,12 +146,18 @@ export class Bodies {
     this.texture.needsUpdate = true;
   }
 
-  // Nearest body hit by a ray, as { body, distance }, or null.
-  // cut: plane (normal, distance) beyond which nothing is seen
+  /**
+   * Nearest body hit by a ray, or null.
+   * @param {THREE.Vector3} origin
+   * @param {THREE.Vector3} direction
+   * @param {THREE.Vector4 | null} cut plane (normal, distance) beyond which nothing is seen
+   * @returns {{ body: number, distance: number } | null}
+   */
   pick(origin, direction, cut = null) {
+    /** @type {{ body: number, distance: number } | null} */
     let best = null;
     const o = new THREE.Vector3(), v = new THREE.Vector3(), q = new THREE.Quaternion(), ray = new THREE.Ray();
-    const a = new THREE.Vector3(), b = new THREE.Vector3(), c = new THREE.Vector3(), at = new THREE.Vector3();
+    const cutAway = (/** @type {number} */ distance) => cut !== null && v.copy(origin).addScaledVector(direction, distance).dot(cut) + cut.w < 0;
     for (let n = 0; n < this.count; n += 1) {
       const d = this.data, i = n * 12;
       o.set(d[i], d[i + 1], d[i + 2]);
@@ -120,28 +167,48 @@ export class Bodies {
       q.set(d[i + 5], d[i + 6], d[i + 7], d[i + 4]).invert();
       ray.origin.copy(origin).sub(o).applyQuaternion(q);
       ray.direction.copy(direction).applyQuaternion(q);
-      for (let t = this.starts[n]; t < this.starts[n + 1]; t += 1) {
-        const within = t - this.starts[n];
-        if (within % RUN === 0 && this.misses(this.runStarts[n] + within / RUN, ray)) { t += RUN - 1; continue; }
-        const s = this.skin, k = t * 9;
-        a.set(s[k], s[k + 1], s[k + 2]); b.set(s[k + 3], s[k + 4], s[k + 5]); c.set(s[k + 6], s[k + 7], s[k + 8]);
-        if (!ray.intersectTriangle(a, b, c, !cut || cut.w === 1, at)) continue;
-        const distance = at.distanceTo(ray.origin);
-        if (cut && cut.x * (origin.x + direction.x * distance) + cut.y * (origin.y + direction.y * distance) + cut.z * (origin.z + direction.z * distance) + cut.w < 0) continue;
-        if (!best || distance < best.distance) best = { body: n, distance };
-      }
+      const distance = this.meets(n, ray, !cut || cut.w === 1, cutAway);
+      if (distance < (best?.distance ?? Infinity)) best = { body: n, distance };
     }
     return best;
   }
 
-  // Whether a ray passes by a run of triangles.
+  /**
+   * How far along a ray in its own frame a body is met, infinitely far if it is not.
+   * @param {number} n
+   * @param {THREE.Ray} ray
+   * @param {boolean} outside whether only triangles that face the ray count
+   * @param {(distance: number) => boolean} cutAway
+   */
+  meets(n, ray, outside, cutAway) {
+    const { skin: s, starts } = this, a = new THREE.Vector3(), b = new THREE.Vector3(), c = new THREE.Vector3(), at = new THREE.Vector3();
+    let nearest = Infinity;
+    for (let t = starts[n]; t < starts[n + 1]; t += 1) {
+      const within = t - starts[n], k = t * 9;
+      if (within % RUN === 0 && this.misses(this.runStarts[n] + within / RUN, ray)) { t += RUN - 1; continue; }
+      a.set(s[k], s[k + 1], s[k + 2]); b.set(s[k + 3], s[k + 4], s[k + 5]); c.set(s[k + 6], s[k + 7], s[k + 8]);
+      if (!ray.intersectTriangle(a, b, c, outside, at)) continue;
+      const distance = at.distanceTo(ray.origin);
+      if (distance < nearest && !cutAway(distance)) nearest = distance;
+    }
+    return nearest;
+  }
+
+  /**
+   * Whether a ray passes by a run of triangles.
+   * @param {number} run
+   * @param {THREE.Ray} ray
+   */
   misses(run, { origin, direction }) {
     const s = this.spheres, x = s[4 * run] - origin.x, y = s[4 * run + 1] - origin.y, z = s[4 * run + 2] - origin.z;
     const along = x * direction.x + y * direction.y + z * direction.z;
     return x * x + y * y + z * z - along * along > s[4 * run + 3] ** 2;
   }
 
-  // Edges alone, also of the far side, cast no shadow.
+  /**
+   * Edges alone, also of the far side, cast no shadow.
+   * @param {boolean} on
+   */
   outline(on) {
     this.mesh.castShadow = !on;
     this.mesh.material.side = on ? THREE.DoubleSide : THREE.FrontSide;
@@ -151,7 +218,7 @@ export class Bodies {
     this.mesh.removeFromParent();
     this.mesh.geometry.dispose();
     this.mesh.material.dispose();
-    this.mesh.customDepthMaterial.dispose();
+    this.depth.dispose();
     this.texture.dispose();
   }
 }

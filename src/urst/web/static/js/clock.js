@@ -4,21 +4,33 @@ import { paceAt } from './between.js';
 export class Clock {
   constructor() {
     this.frame = 1; this.start = 1; this.end = 1; this.rate = 24; this.playing = false;
-    this.share = 0; this.paces = null;
+    this.share = 0;
+    /** how fast each frame is played, where that is not even @type {number[] | null} */
+    this.paces = null;
+    /** @type {((frame: number) => void)[]} */
     this.listeners = [];
+    /** whether a frame can be shown @type {(frame: number) => boolean} */
     this.ready = () => true;
+    /** called when frames come too slowly to be played */
     this.late = () => {};
   }
 
+  /** @param {(frame: number) => void} listener */
   onFrame(listener) { this.listeners.push(listener); }
 
   tell() { for (const listener of this.listeners) listener(this.frame); }
 
+  /**
+   * @param {number} start
+   * @param {number} end
+   * @param {number} rate
+   */
   range(start, end, rate) {
     Object.assign(this, { start, end, rate });
     this.go(this.frame);
   }
 
+  /** @param {number} frame */
   go(frame) {
     const next = Math.min(this.end, Math.max(this.start, Math.round(frame)));
     const moved = next !== this.frame || this.share > 0;
@@ -35,9 +47,9 @@ export class Clock {
     if (this.frame >= this.end) this.go(this.start);
     this.playing = true;
     this.tell();
-    if (this.paces) { this.stretched(); return; }
+    if (this.paces) { this.stretched(this.paces); return; }
     let due = performance.now(), waited = 0;
-    const step = now => {
+    const step = (/** @type {number} */ now) => {
       if (!this.playing) return;
       if (now >= due && this.ready(this.frame + 1)) {
         // a slow machine drops frames rather than slowing the fall
@@ -59,12 +71,15 @@ export class Clock {
     requestAnimationFrame(step);
   }
 
-  // Time held, stretched or ramped after the bake: a moment between frames.
-  stretched() {
+  /**
+   * Time held, stretched or ramped after the bake: a moment between frames.
+   * @param {number[]} paces
+   */
+  stretched(paces) {
     let moment = this.frame, last = performance.now(), waited = 0;
-    const step = now => {
+    const step = (/** @type {number} */ now) => {
       if (!this.playing || Math.floor(moment) !== this.frame) { this.share = 0; return; }
-      const next = moment + (now - last) * this.rate / 1000 * paceAt(this.paces, this.start, moment);
+      const next = moment + (now - last) * this.rate / 1000 * paceAt(paces, this.start, moment);
       last = now;
       if (next >= this.end) { this.go(this.end); this.pause(); return; }
       if (this.ready(Math.floor(next)) && this.ready(Math.floor(next) + 1)) {

@@ -2,8 +2,15 @@
 import { decode, ready, split } from './arrays.js';
 import { frame, skins } from './prepare.js';
 
+/** @import { Arrays, Job } from './types' */
+
+/** @type {Map<number, AbortController>} */
 const running = new Map();
 
+/**
+ * @param {string} url
+ * @param {AbortSignal} signal
+ */
 async function bytesOf(url, signal) {
   const response = await fetch(url, { signal, headers: { accept: 'application/json' } });
   if (response.ok) return new Uint8Array(await response.arrayBuffer());
@@ -13,6 +20,7 @@ async function bytesOf(url, signal) {
   throw Object.assign(new Error(message), { status: response.status });
 }
 
+/** @type {Record<string, (job: Job & { url: string }, signal: AbortSignal) => Promise<any>>} */
 const jobs = {
   async static({ url }, signal) {
     const [bytes] = await Promise.all([bytesOf(url, signal), ready]), arrays = decode(bytes);
@@ -24,19 +32,33 @@ const jobs = {
   },
 };
 
+/**
+ * @param {unknown} value
+ * @param {Set<ArrayBufferLike>} found
+ */
 function buffers(value, found = new Set()) {
   if (ArrayBuffer.isView(value)) found.add(value.buffer);
   else if (value && typeof value === 'object') for (const x of Object.values(value)) buffers(x, found);
   return found;
 }
 
-// what is said of an array beside its numbers does not travel with it
+/**
+ * What is said of an array beside its numbers does not travel with it.
+ * @param {any} value
+ * @param {Record<string, { low: number[], high: number[] }>} about
+ */
 function bare(value, about = {}, path = '') {
-  if (ArrayBuffer.isView(value)) { if (value.low) about[path] = { low: value.low, high: value.high }; } else if (value && typeof value === 'object') {
+  if (ArrayBuffer.isView(value)) {
+    const { low, high } = /** @type {any} */ (value);
+    if (low) about[path] = { low, high };
+  } else if (value && typeof value === 'object') {
     for (const [key, x] of Object.entries(value)) bare(x, about, path ? `${path}/${key}` : key);
   }
   return about;
 }
+
+// a worker takes what is handed over as a list
+const worker = /** @type {{ postMessage: (message: unknown, handed?: Transferable[]) => void }} */ (/** @type {unknown} */ (self));
 
 self.onmessage = async ({ data: { id, stop, ...job } }) => {
   if (stop) { running.get(id)?.abort(); return; }
@@ -44,8 +66,9 @@ self.onmessage = async ({ data: { id, stop, ...job } }) => {
   running.set(id, control);
   try {
     const reply = await jobs[job.kind](job, control.signal);
-    self.postMessage({ id, reply, about: bare(reply) }, [...buffers(reply)]);
+    worker.postMessage({ id, reply, about: bare(reply) }, /** @type {ArrayBuffer[]} */ ([...buffers(reply)]));
   } catch (error) {
-    self.postMessage({ id, error: error.message, network: error instanceof TypeError, aborted: error.name === 'AbortError' });
+    const { name, message } = /** @type {Error} */ (error);
+    worker.postMessage({ id, error: message, network: error instanceof TypeError, aborted: name === 'AbortError' });
   } finally { running.delete(id); }
 };

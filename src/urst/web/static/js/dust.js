@@ -2,6 +2,8 @@
 // and throwing its shadow on the set.
 import * as THREE from '../vendor/three.js';
 
+/** @import { Look, VolumeFrame } from './types' */
+
 const STEPS = 64;
 
 const vertexShader = 'varying vec2 vUv; void main() { vUv = uv; gl_Position = vec4(position.xy, 0.0, 1.0); }';
@@ -76,11 +78,17 @@ void main() {
   #include <colorspace_fragment>
 }`;
 
-// A 3D texture of this shape with these bytes: the one at hand if it fits.
+/**
+ * A 3D texture of this shape with these bytes: the one at hand if it fits.
+ * @param {THREE.Data3DTexture | null} old
+ * @param {number[]} shape
+ * @param {THREE.PixelFormat} format
+ * @param {Uint8Array<any>} data
+ */
 function volume(old, [w, h, d], format, data) {
   const fits = old && old.image.width === w && old.image.height === h && old.image.depth === d;
   if (!fits) old?.dispose();
-  const texture = fits ? old : Object.assign(new THREE.Data3DTexture(data, w, h, d), {
+  const texture = fits && old ? old : Object.assign(new THREE.Data3DTexture(data, w, h, d), {
     format, type: THREE.UnsignedByteType, minFilter: THREE.LinearFilter, magFilter: THREE.LinearFilter, unpackAlignment: 1,
   });
   texture.image.data = data;
@@ -89,11 +97,20 @@ function volume(old, [w, h, d], format, data) {
 }
 
 export class Dust {
-  // sun: unit vector towards it; look: { extinction, dimming }
+  /**
+   * @param {THREE.Vector3} sun unit vector towards it
+   * @param {Look} look
+   */
   constructor(sun, look) {
     this.sun = sun;
     this.look = look;
-    this.density = this.light = this.tint = null;
+    /** @type {THREE.Data3DTexture | null} */
+    this.density = null;
+    /** @type {THREE.Data3DTexture | null} */
+    this.light = null;
+    /** @type {THREE.Data3DTexture | null} */
+    this.tint = null;
+    /** @type {THREE.Mesh<THREE.PlaneGeometry, THREE.Material>} */
     this.triangle = new THREE.Mesh(new THREE.PlaneGeometry(2, 2));
     this.triangle.frustumCulled = false;
     this.screen = new THREE.Scene();
@@ -103,6 +120,7 @@ export class Dust {
       light: { value: null }, depth: { value: null }, unproject: { value: new THREE.Matrix4() },
       low: { value: new THREE.Vector3() }, high: { value: new THREE.Vector3(1, 1, 1) },
     };
+    /** @type {THREE.ShaderMaterial & { uniforms: Record<string, THREE.IUniform> }} */
     this.march = new THREE.ShaderMaterial({
       vertexShader, fragmentShader: march, depthTest: false, depthWrite: false,
       uniforms: {
@@ -118,7 +136,10 @@ export class Dust {
     this.target = new THREE.WebGLRenderTarget(4, 4, { type: THREE.HalfFloatType, depthBuffer: false });
   }
 
-  // density, colour, tint as `blend` has them; light as `shine` has it; domain { low, cell, shape }
+  /**
+   * @param {VolumeFrame} frame density, colour, tint as `blend` has them; light as `shine` has it
+   * @param {{ low: number[], cell: number, shape: number[] }} domain
+   */
   set({ density, colour, tint, light, meta: { most } }, domain) {
     this.density = volume(this.density, domain.shape, THREE.RedFormat, density);
     this.light = volume(this.light, domain.shape.map(n => Math.ceil(n / 2)), THREE.RGFormat, light);
@@ -128,17 +149,20 @@ export class Dust {
     u.most.value = most;
     u.tinted.value = tint ? 1 : 0;
     if (tint) u.tint.value = this.tint = volume(this.tint, domain.shape, THREE.RGBAFormat, tint);
-    else u.albedo.value.set(colour);
+    else if (colour) u.albedo.value.set(colour);
     u.cell.value = domain.cell;
-    u.low.value.set(...domain.low);
-    u.high.value.set(...domain.low.map((x, i) => x + domain.cell * domain.shape[i]));
+    u.low.value.fromArray(domain.low);
+    u.high.value.fromArray(domain.low.map((x, i) => x + domain.cell * domain.shape[i]));
   }
 
   clear() { this.march.uniforms.most.value = 0; }
 
   dense() { return this.march.uniforms.most.value > 0; }
 
-  // From the camera to the middle of the domain.
+  /**
+   * From the camera to the middle of the domain.
+   * @param {THREE.Camera} camera
+   */
   distance(camera) {
     const { low, high } = this.march.uniforms;
     return low.value.clone().add(high.value).multiplyScalar(0.5).distanceTo(camera.position);
@@ -148,8 +172,16 @@ export class Dust {
     for (const x of [this.density, this.light, this.tint, this.target, this.march, this.join]) x?.dispose();
   }
 
-  // Lay the dust over a picture, { texture, depthTexture }, onto a target, or the screen where that is null.
-  // cut: plane beyond which nothing is seen; light: { exposure, mark } of the picture as it is shown
+  /**
+   * Lay the dust over a picture onto a target, or the screen where that is null.
+   * @param {THREE.WebGLRenderer} renderer
+   * @param {THREE.Camera} camera
+   * @param {{ texture: THREE.Texture, depthTexture: THREE.Texture | null }} image
+   * @param {THREE.Vector2} size
+   * @param {THREE.WebGLRenderTarget | null} onto
+   * @param {THREE.Vector4} cut plane beyond which nothing is seen
+   * @param {{ exposure: number, mark: number }} light of the picture as it is shown
+   */
   render(renderer, camera, image, size, onto, cut, light) {
     const u = this.march.uniforms, any = u.most.value > 0;
     this.join.uniforms.shown.value = any ? 1 : 0;
@@ -170,7 +202,12 @@ export class Dust {
     this.again(renderer, onto, light);
   }
 
-  // The last picture once more, in another light.
+  /**
+   * The last picture once more, in another light.
+   * @param {THREE.WebGLRenderer} renderer
+   * @param {THREE.WebGLRenderTarget | null} onto
+   * @param {{ exposure: number, mark: number }} light
+   */
   again(renderer, onto, { exposure, mark }) {
     Object.assign(this.join.uniforms.exposure, { value: exposure });
     Object.assign(this.join.uniforms.mark, { value: mark });

@@ -1,6 +1,8 @@
 // Says why a hand-over was refused.
+import { byId, target } from './page.js';
+
 document.body.addEventListener('htmx:afterRequest', event => {
-  if (!event.target.matches('[data-reload]')) return;
-  const fault = document.getElementById('handover-fault');
-  fault.textContent = event.detail.successful ? '' : JSON.parse(event.detail.xhr.responseText).message;
+  if (!target(event).matches('[data-reload]')) return;
+  const { successful, xhr } = /** @type {CustomEvent} */ (event).detail;
+  byId('handover-fault').textContent = successful ? '' : JSON.parse(xhr.responseText).message;
 });

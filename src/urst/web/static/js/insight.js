@@ -2,6 +2,10 @@
 import * as THREE from '../vendor/three.js';
 import { POSES, ramp } from './bodies.js';
 
+/** @import { Bodies } from './bodies.js' */
+/** @import { Stage } from './stage.js' */
+/** @import { BodiesFrame } from './types' */
+
 // Frames that a trail goes back, and the least way that is drawn [m].
 export const TRAIL = 12;
 const LEAST = 0.02;
@@ -9,8 +13,10 @@ const LEAST = 0.02;
 const SOFTEST = 100, STEPS = 4;
 
 export class Insight {
+  /** @param {Stage} stage */
   constructor(stage) {
     this.stage = stage;
+    /** @type {Map<Bodies, THREE.LineSegments<THREE.BufferGeometry, THREE.ShaderMaterial>>} */
     this.shapes = new Map();
     this.contacts = new THREE.Points(new THREE.BufferGeometry(), new THREE.PointsMaterial({ size: 5, sizeAttenuation: false, vertexColors: true, depthTest: false, transparent: true, toneMapped: false }));
     this.trails = new THREE.LineSegments(new THREE.BufferGeometry(), new THREE.LineBasicMaterial({ vertexColors: true, transparent: true, opacity: 0.85, toneMapped: false }));
@@ -21,15 +27,23 @@ export class Insight {
     }
   }
 
-  // found: the Bodies of layers as posed; frames: their arrays at this frame; past: of each the arrays of frames before, oldest first
+  /**
+   * @param {Bodies[]} found bodies of layers as posed
+   * @param {(BodiesFrame | null)[]} frames their arrays at this frame
+   * @param {BodiesFrame[][]} past of each the arrays of frames before, oldest first
+   */
   show(found, frames, past) {
     const { shown } = this.stage;
     this.showShapes(shown.shapes ? found : []);
-    this.showContacts(shown.contacts ? frames.filter(f => f?.touch_point) : []);
-    this.showTrails(shown.trails ? past.map((row, n) => [...row, frames[n]].filter(Boolean)) : []);
+    const now = frames.map(f => (f ? [f] : []));
+    this.showContacts(shown.contacts ? now.flat() : []);
+    this.showTrails(shown.trails ? past.map((row, n) => [...row, ...now[n]]) : []);
   }
 
-  // Shapes are lines that the shader moves with their bodies.
+  /**
+   * Shapes are lines that the shader moves with their bodies.
+   * @param {Bodies[]} found
+   */
   showShapes(found) {
     for (const [bodies, lines] of this.shapes) {
       if (found.includes(bodies)) continue;
@@ -56,22 +70,24 @@ export class Insight {
     }
   }
 
+  /** @param {BodiesFrame[]} frames */
   showContacts(frames) {
-    const places = frames.flatMap(f => [...f.touch_point]), colour = new THREE.Color();
-    const colours = frames.flatMap(f => [...f.touch_force].flatMap(x => ramp(Math.log10(1 + x / SOFTEST) / STEPS, colour).toArray()));
+    const places = frames.flatMap(f => [...(f.touch_point || [])]), colour = new THREE.Color();
+    const colours = frames.flatMap(f => [...(f.touch_force || [])].flatMap(x => ramp(Math.log10(1 + x / SOFTEST) / STEPS, colour).toArray()));
     draw(this.contacts, places, colours);
-    this.stage.element.dataset.contacts = places.length / 3;
+    this.stage.element.dataset.contacts = String(places.length / 3);
   }
 
-  // rows: of each layer the frames from the oldest to this one
+  /** @param {BodiesFrame[][]} rows of each layer the frames from the oldest to this one */
   showTrails(rows) {
-    const places = [], colours = [], colour = new THREE.Color(), top = this.stage.topSpeed || 12;
+    /** @type {number[]} */
+    const places = [], colours = /** @type {number[]} */ ([]), colour = new THREE.Color(), top = this.stage.topSpeed;
     for (const frames of rows) {
-      const last = frames.at(-1);
+      const last = frames[frames.length - 1];
       if (frames.length < 2) continue;
       for (let b = 0, n = last.position.length / 3; b < n; b += 1) {
-        const at = f => [f.position[3 * b], f.position[3 * b + 1], f.position[3 * b + 2]], ways = frames.map(at);
-        if (Math.hypot(...ways[0].map((x, i) => x - ways.at(-1)[i])) < LEAST) continue;
+        const ways = frames.map(f => [f.position[3 * b], f.position[3 * b + 1], f.position[3 * b + 2]]), end = ways[ways.length - 1];
+        if (Math.hypot(...ways[0].map((x, i) => x - end[i])) < LEAST) continue;
         for (let k = 1; k < ways.length; k += 1) {
           const v = frames[k].velocity;
           ramp(Math.hypot(v[3 * b], v[3 * b + 1], v[3 * b + 2]) / top, colour);
@@ -81,10 +97,15 @@ export class Insight {
       }
     }
     draw(this.trails, places, colours);
-    this.stage.element.dataset.trails = places.length / 6;
+    this.stage.element.dataset.trails = String(places.length / 6);
   }
 }
 
+/**
+ * @param {THREE.Points | THREE.LineSegments} thing
+ * @param {number[]} places
+ * @param {number[]} colours
+ */
 function draw(thing, places, colours) {
   thing.geometry.dispose();
   thing.geometry = new THREE.BufferGeometry();

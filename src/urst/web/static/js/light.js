@@ -1,14 +1,19 @@
 // How much light is left in dust.
 
-// From the sun and from straight above, in cells twice as wide, layer by layer from the top down: (hz, hy, hx, 2) bytes.
-// density (nz, ny, nx): square root of the share of the most; share: what one step squared takes; sun: towards it.
+/**
+ * From the sun and from straight above, in cells twice as wide, layer by layer from the top down: (hz, hy, hx, 2) bytes.
+ * @param {Uint8Array} density (nz, ny, nx): square root of the share of the most
+ * @param {number} share what one step squared takes
+ * @param {number[]} shape
+ * @param {{ x: number, y: number, z: number }} sun towards it
+ */
 export function shine(density, share, [nx, ny, nz], { x, y, z }) {
   const [hx, hy, hz] = [nx, ny, nz].map(n => Math.ceil(n / 2)), data = new Uint8Array(hx * hy * hz * 2);
   const dx = x / z, dy = y / z, slant = Math.hypot(dx, dy, 1);
   const ix = Math.floor(dx), iy = Math.floor(dy), fx = dx - ix, fy = dy - iy;
   let above = new Float32Array(hx * hy), here = new Float32Array(hx * hy), any = false;
   const sky = new Float32Array(hx * hy);
-  const at = (i, j) => (i < 0 || j < 0 || i >= hx || j >= hy ? 0 : above[j * hx + i]);
+  const at = (/** @type {number} */ i, /** @type {number} */ j) => (i < 0 || j < 0 || i >= hx || j >= hy ? 0 : above[j * hx + i]);
   for (let k = hz - 1; k >= 0; k -= 1) {
     const layer = 2 * k * hx * hy, low = 2 * k * nx * ny, top = Math.min(nz, 2 * k + 2) * nx * ny;
     let dusty = false;

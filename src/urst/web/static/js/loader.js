@@ -1,13 +1,24 @@
 // Work for the decoders: several abreast, each asked in turn.
 import { Refused, SILENT } from './api.js';
 
+/**
+ * @typedef {{ worker: Worker, load: number }} One a worker, and how much it has to do
+ * @typedef {{ promise: Promise<any>, cancel: () => void }} Asked
+ */
+
 const MOST = 4;
 
 export class Loader {
-  // one core is left to the page
+  /**
+   * One core is left to the page.
+   * @param {() => Worker} make
+   */
   constructor(make = () => new Worker(new URL('./decoder.js', import.meta.url), { type: 'module' }), most = Math.max(1, Math.min(MOST, (navigator.hardwareConcurrency || 2) - 1))) {
-    Object.assign(this, { make, most });
+    this.make = make;
+    this.most = most;
+    /** @type {One[]} */
     this.workers = [];
+    /** @type {Map<number, { done: (reply: any) => void, failed: (error: Error) => void, one: One }>} */
     this.waiting = new Map();
     this.next = 0;
   }
@@ -26,6 +37,10 @@ export class Loader {
     return this.workers.reduce((a, b) => (b.load < a.load ? b : a));
   }
 
+  /**
+   * @param {{ kind: string, url: string, [about: string]: unknown }} job
+   * @returns {Asked}
+   */
   ask(job) {
     const id = this.next, one = this.worker();
     this.next += 1;
@@ -35,6 +50,10 @@ export class Loader {
     return { promise, cancel: () => one.worker.postMessage({ id, stop: true }) };
   }
 
+  /**
+   * @param {One} one
+   * @param {any} answer
+   */
   heard(one, { id, reply, about, error, network, aborted }) {
     const asked = this.waiting.get(id);
     if (!asked) return;
@@ -45,6 +64,10 @@ export class Loader {
     asked.done(reply);
   }
 
+  /**
+   * @param {One} one
+   * @param {string} message
+   */
   broke(one, message) {
     for (const [id, asked] of this.waiting) {
       if (asked.one !== one) continue;

@@ -1,7 +1,15 @@
 // Words and lines over the stage that belong to places in space.
 import * as THREE from '../vendor/three.js';
 
+/** @import { Stage } from './stage.js' */
+/** @import { Triple } from './types' */
+/**
+ * @typedef {{ at: Triple, text: string, above?: boolean }} Label words that belong to a place, over it or on it
+ * @typedef {[Triple, Triple]} Segment
+ */
+
 export class Marks {
+  /** @param {Stage} stage */
   constructor(stage) {
     this.stage = stage;
     this.box = document.createElement('div');
@@ -11,11 +19,15 @@ export class Marks {
     this.lines.frustumCulled = false;
     this.lines.renderOrder = 5;
     stage.scene.add(this.lines);
+    /** @type {Label[]} */
     this.labels = [];
     stage.after(() => this.place());
   }
 
-  // segments: pairs of [x, y, z]; labels: { at, text, above: whether it stands over the place }
+  /**
+   * @param {Segment[]} segments
+   * @param {Label[]} labels
+   */
   set(segments, labels) {
     this.lines.geometry.dispose();
     this.lines.geometry = new THREE.BufferGeometry();
@@ -31,9 +43,10 @@ export class Marks {
   }
 
   place() {
+    /** @type {{ x: number, y: number, half: number }[]} */
     const taken = [];
     this.labels.forEach(({ at, above }, i) => {
-      const p = this.stage.onScreen(at), node = this.box.children[i];
+      const p = this.stage.eye.onScreen(at), node = /** @type {HTMLElement} */ (this.box.children[i]);
       node.hidden = !p;
       if (!p) return;
       const half = node.offsetWidth / 2 + 4, x = Math.min(this.box.clientWidth - half, Math.max(half, p.x));
@@ -47,13 +60,20 @@ export class Marks {
   }
 }
 
+/** @param {number} x */
 export const metres = x => `${Math.abs(x) >= 100 ? x.toFixed(1) : x.toFixed(2)} m`;
 
-// The edges of a box, and its three sizes beside the edges nearest below.
+/**
+ * The edges of a box, and its three sizes beside the edges nearest below.
+ * @param {{ low: number[], high: number[] }} box
+ * @returns {{ edges: Segment[], labels: Label[] }}
+ */
 export function boxMarks({ low, high }) {
+  /** @type {(i: number) => Triple} */
   const c = i => [i & 1 ? high[0] : low[0], i & 2 ? high[1] : low[1], i & 4 ? high[2] : low[2]];
-  const edges = [[0, 1], [2, 3], [4, 5], [6, 7], [0, 2], [1, 3], [4, 6], [5, 7], [0, 4], [1, 5], [2, 6], [3, 7]].map(([a, b]) => [c(a), c(b)]);
-  const middle = (a, b) => a.map((x, i) => (x + b[i]) / 2);
+  const edges = [[0, 1], [2, 3], [4, 5], [6, 7], [0, 2], [1, 3], [4, 6], [5, 7], [0, 4], [1, 5], [2, 6], [3, 7]].map(([a, b]) => /** @type {Segment} */ ([c(a), c(b)]));
+  /** @type {(a: Triple, b: Triple) => Triple} */
+  const middle = (a, b) => [(a[0] + b[0]) / 2, (a[1] + b[1]) / 2, (a[2] + b[2]) / 2];
   const labels = [[0, 1, 0], [1, 3, 1], [1, 5, 2]].map(([a, b, axis]) => ({ at: middle(c(a), c(b)), text: metres(high[axis] - low[axis]) }));
   return { edges, labels };
 }

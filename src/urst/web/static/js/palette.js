@@ -1,11 +1,21 @@
 // A command palette: everything that can be done, by name.
+import { first } from './page.js';
+
+/** @import { Command } from './types' */
 
 export class Palette {
+  /**
+   * @param {HTMLDialogElement} dialog
+   * @param {() => Command[]} commands
+   */
   constructor(dialog, commands) {
     this.dialog = dialog;
     this.commands = commands;
-    this.input = dialog.querySelector('input');
-    this.list = dialog.querySelector('ul');
+    this.input = /** @type {HTMLInputElement} */ (first('input', dialog));
+    this.list = first('ul', dialog);
+    /** @type {Command[]} */
+    this.found = [];
+    this.at = 0;
     this.input.addEventListener('input', () => this.filter());
     dialog.addEventListener('keydown', event => {
       if (event.key === 'Enter') { event.preventDefault(); this.run(this.at); }
@@ -40,12 +50,14 @@ export class Palette {
     this.mark(0);
   }
 
+  /** @param {number} i */
   mark(i) {
     this.at = Math.max(0, Math.min(i, this.found.length - 1));
     [...this.list.children].forEach((item, n) => item.setAttribute('aria-selected', String(n === this.at)));
     this.list.children[this.at]?.scrollIntoView({ block: 'nearest' });
   }
 
+  /** @param {number} i */
   run(i) {
     const command = this.found[i];
     if (!command) return;

@@ -1,39 +1,48 @@
 // The picture that is taken: its shape in the view, its exposure, stills and quick movies.
 import { Refused } from './api.js';
 
+/** @import { Stage } from './stage.js' */
+
 export class Picture {
+  /**
+   * @param {Stage} stage
+   * @param {HTMLElement} mask
+   * @param {HTMLElement} share where the share of clipped pixels is told
+   */
   constructor(stage, mask, share) {
-    Object.assign(this, { stage, mask, share });
+    this.stage = stage;
+    this.mask = mask;
+    this.share = share;
     stage.after(() => this.drawn());
   }
 
-  // stops brighter
+  /** @param {number} stops brighter */
   expose(stops) {
-    this.stage.light.exposure = 2 ** stops;
+    this.stage.composite.light.exposure = 2 ** stops;
     this.stage.draw();
   }
 
+  /** @param {boolean} on */
   markClipped(on) {
-    this.stage.light.mark = on ? 1 : 0;
+    this.stage.composite.light.mark = on ? 1 : 0;
     this.share.hidden = !on;
     this.stage.draw();
   }
 
   drawn() {
     this.place();
-    if (this.stage.light.mark) this.share.textContent = `${(100 * this.stage.clipped()).toFixed(1)} %`;
+    if (this.stage.composite.light.mark) this.share.textContent = `${(100 * this.stage.composite.clipped()).toFixed(1)} %`;
   }
 
   // The picture's rectangle in the stage, in pixels of the page.
   frame() {
-    const { clientWidth: w, clientHeight: h } = this.stage.element, rect = this.stage.pictureRect();
+    const { clientWidth: w, clientHeight: h } = this.stage.element, rect = this.stage.eye.pictureRect();
     return { left: (w - rect.width) / 2, top: (h - rect.height) / 2, ...rect };
   }
 
   // What lies outside is dimmed, where the view is one that a camera could have.
   place() {
-    const free = (this.stage.element.dataset.view || 'free') === 'free';
-    this.mask.hidden = !free || !this.stage.shown.picture;
+    this.mask.hidden = this.stage.eye.isStraight || !this.stage.shown.picture;
     if (this.mask.hidden) return;
     const { left, top, width, height } = this.frame();
     Object.assign(this.mask.style, { left: `${left}px`, top: `${top}px`, width: `${width}px`, height: `${height}px` });
@@ -46,12 +55,22 @@ export class Picture {
     const out = document.createElement('canvas');
     out.width = 2 * Math.floor(width * scale / 2);
     out.height = 2 * Math.floor(height * scale / 2);
-    out.getContext('2d').drawImage(source, left * scale, top * scale, out.width, out.height, 0, 0, out.width, out.height);
+    out.getContext('2d')?.drawImage(source, left * scale, top * scale, out.width, out.height, 0, 0, out.width, out.height);
     return out;
   }
 
-  blob(type, quality) { return new Promise(done => { this.canvas().toBlob(done, type, quality); }); }
+  /**
+   * @param {string} type
+   * @param {number} [quality]
+   * @returns {Promise<Blob>}
+   */
+  blob(type, quality) {
+    return new Promise((done, failed) => {
+      this.canvas().toBlob(found => { if (found) done(found); else failed(new Refused('The picture is too large for this browser: take a smaller one.')); }, type, quality);
+    });
+  }
 
+  /** @param {string} name */
   async still(name) {
     const link = document.createElement('a');
     link.href = URL.createObjectURL(await this.blob('image/png'));
@@ -60,18 +79,25 @@ export class Picture {
     setTimeout(() => URL.revokeObjectURL(link.href), 1000);
   }
 
-  // Frames of a range as a movie. see(frame): resolves when it has been drawn; told(done, all): returns false to stop.
+  /**
+   * Frames of a range as a movie.
+   * @param {string} base
+   * @param {number[]} frames
+   * @param {string} quality
+   * @param {(frame: number) => Promise<void>} see resolves when it has been drawn
+   * @param {(done: number, all: number) => boolean} told returns false to stop
+   */
   async movie(base, frames, quality, see, told) {
-    const body = new FormData(), { mark } = this.stage.light;
-    this.stage.light.mark = 0;
+    const body = new FormData(), { mark } = this.stage.composite.light;
+    this.stage.composite.light.mark = 0;
     try {
       for (const [i, f] of frames.entries()) {
         await see(f);
         body.append('pictures', await this.blob('image/jpeg', 0.93), `${f}.jpg`);
         if (told(i + 1, frames.length) === false) return null;
       }
-    } finally { this.stage.light.mark = mark; }
-    body.append('first', frames[0]);
+    } finally { this.stage.composite.light.mark = mark; }
+    body.append('first', String(frames[0]));
     body.append('quality', quality);
     const response = await fetch(`${base}/movies`, { method: 'POST', body, headers: { accept: 'application/json' } });
     const text = await response.text();

@@ -26,8 +26,10 @@ void main() {
   }
   gl_FragColor = vec4(own * light, 1.0); }`;
 
+/** @import { PointsFrame } from './types' */
+
 export class Swarm {
-  // scale: how many pixels a metre is at a metre's distance, shared by all
+  /** @param {{ value: number }} scale how many pixels a metre is at a metre's distance, shared by all */
   constructor(scale) {
     this.colour = new THREE.Color();
     this.sorts = [0, 1, 2, 3].map(() => new THREE.Color());
@@ -37,25 +39,28 @@ export class Swarm {
     this.room = 0;
   }
 
-  // position (n, 3), floats or steps between bounds; size (n); pace (n), shares of the fastest; the buffers grow and are kept.
-  // fast: the fastest as a share of what the scale of speeds ends at; 0 shows their own colour
+  /**
+   * The buffers grow and are kept.
+   * @param {PointsFrame} points position (n, 3), floats or steps between bounds; size (n); pace (n), shares of the fastest
+   * @param {number} fast the fastest as a share of what the scale of speeds ends at; 0 shows their own colour
+   */
   show({ position, size, pace, sort }, fast = 0) {
     const g = this.points.geometry, n = size.length, { low, high } = position, { uniforms } = this.points.material;
     uniforms.fast.value = pace ? fast : 0;
     uniforms.sorted.value = Boolean(sort);
-    uniforms.low.value.set(...(low || [0, 0, 0]));
-    uniforms.span.value.set(...(low ? high.map((x, i) => x - low[i]) : [1, 1, 1]));
+    uniforms.low.value.fromArray(low || [0, 0, 0]);
+    uniforms.span.value.fromArray(low && high ? high.map((x, i) => x - low[i]) : [1, 1, 1]);
     if (n && (n > this.room || g.getAttribute('position').normalized !== Boolean(low))) {
       g.dispose();
       this.room = Math.max(this.room, Math.ceil(n * 1.3));
-      g.setAttribute('position', new THREE.BufferAttribute(new position.constructor(this.room * 3), 3, Boolean(low)).setUsage(THREE.DynamicDrawUsage));
+      g.setAttribute('position', new THREE.BufferAttribute(low ? new Uint16Array(this.room * 3) : new Float32Array(this.room * 3), 3, Boolean(low)).setUsage(THREE.DynamicDrawUsage));
       g.setAttribute('size', new THREE.BufferAttribute(new Float32Array(this.room), 1).setUsage(THREE.DynamicDrawUsage));
       g.setAttribute('pace', new THREE.BufferAttribute(new Uint8Array(this.room), 1, true).setUsage(THREE.DynamicDrawUsage));
       g.setAttribute('sort', new THREE.BufferAttribute(new Uint8Array(this.room), 1).setUsage(THREE.DynamicDrawUsage));
     }
     if (n) {
-      for (const [name, values] of [['position', position], ['size', size], ['pace', pace || new Uint8Array(n)], ['sort', sort || new Uint8Array(n)]]) {
-        const at = g.getAttribute(name);
+      for (const [name, values] of Object.entries({ position, size, pace: pace || new Uint8Array(n), sort: sort || new Uint8Array(n) })) {
+        const at = /** @type {THREE.BufferAttribute} */ (g.getAttribute(name));
         at.array.set(values);
         at.clearUpdateRanges();
         at.addUpdateRange(0, values.length);

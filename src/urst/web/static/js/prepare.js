@@ -4,12 +4,18 @@ import { shine } from './light.js';
 import { runs } from './runs.js';
 import { blend } from './shades.js';
 
-// Of skins corner by corner: the rims that are drawn, each corner's body and crack, where each body's triangles begin, how far they reach.
+/** @import { Arrays, Job } from './types' */
+
+/**
+ * Of skins corner by corner: the rims that are drawn, each corner's body and crack, where each body's triangles begin, how
+ * far they reach.
+ * @param {Arrays} arrays
+ */
 export function skins({ skin, crease, body, inner, centre }) {
   const triangles = body.length, count = centre.length / 3;
   const rim = new Float32Array(skin.length).fill(10), index = new Float32Array(triangles * 3), crack = new Uint8Array(triangles * 3);
   const starts = new Int32Array(count + 1), radius = new Float32Array(count);
-  const length = (a, b) => Math.hypot(skin[a] - skin[b], skin[a + 1] - skin[b + 1], skin[a + 2] - skin[b + 2]);
+  const length = (/** @type {number} */ a, /** @type {number} */ b) => Math.hypot(skin[a] - skin[b], skin[a + 1] - skin[b + 1], skin[a + 2] - skin[b + 2]);
   for (let t = 0; t < triangles; t += 1) {
     const o = t * 9, s = skin;
     const ax = s[o + 3] - s[o], ay = s[o + 4] - s[o + 1], az = s[o + 5] - s[o + 2];
@@ -30,6 +36,7 @@ export function skins({ skin, crease, body, inner, centre }) {
   return { rim, index, crack, starts, radius, ...runs(skin, starts) };
 }
 
+/** @type {Record<string, (arrays: Arrays, job: Job) => Arrays>} */
 const by = {
   bodies({ position, orientation, ...rest }) {
     const turns = new Float32Array(orientation.length);
@@ -46,11 +53,11 @@ const by = {
   },
 
   // domain { cell }, look { extinction, dimming, sun }, shades [{ name, colour, extinction }]
-  volume(arrays, { cell, look, shades }) {
-    const { shape, across } = arrays.meta, { most, ...dust } = look ? blend(arrays, shades, look.extinction) : { most: 0 };
+  volume(arrays, { cell = 1, look, shades = [] }) {
+    const { shape, across } = arrays.meta, { most, density, ...colours } = look ? blend(arrays, shades, look.extinction) : { most: 0 };
     const meta = { ...arrays.meta, most };
-    if (!(most > 0)) return { ...arrays, meta };
-    return { ...arrays, ...dust, meta, light: shine(dust.density, 2 * look.extinction * look.dimming * most * cell * across / (8 * 65025), shape, look.sun) };
+    if (!density || !look) return { ...arrays, meta };
+    return { ...arrays, density, ...colours, meta, light: shine(density, 2 * look.extinction * look.dimming * most * cell * across / (8 * 65025), shape, look.sun) };
   },
 
   surface({ steps, ...rest }) {
@@ -60,4 +67,8 @@ const by = {
   },
 };
 
+/**
+ * @param {Arrays} arrays
+ * @param {Job} job
+ */
 export function frame(arrays, job) { return by[arrays.meta.representation](arrays, job); }

@@ -2,7 +2,11 @@
 // Triangles in a run.
 export const RUN = 128;
 
-// Spheres round them, four numbers a run, and where each body's runs begin. skin: corners; starts: each body's first triangle.
+/**
+ * Spheres round them, four numbers a run, and where each body's runs begin.
+ * @param {Float32Array} skin corners
+ * @param {Int32Array} starts each body's first triangle
+ */
 export function runs(skin, starts) {
   const bodies = starts.length - 1, runStarts = new Int32Array(bodies + 1);
   for (let b = 0; b < bodies; b += 1) runStarts[b + 1] = runStarts[b] + Math.ceil((starts[b + 1] - starts[b]) / RUN);

@@ -2,16 +2,22 @@
 import * as THREE from '../vendor/three.js';
 import { ramp } from './bodies.js';
 
+/** @import { Stage } from './stage.js' */
+/** @import { Arrays } from './types' */
+
 // Cells told apart, in the order of their labels.
 export const TELLING = ['#00000000', '#3f8f96', '#1c4f63', '#5b5148'];
 // The plane stands so far within what is kept, in cells.
 const WITHIN = 0.02;
 
 export class Slice {
+  /** @param {Stage} stage */
   constructor(stage) {
     this.stage = stage;
     this.asked = '';
+    /** what is on the plane @type {{ of: string, most: number, labels: string[] } | null} */
     this.told = null;
+    /** @type {THREE.Mesh<THREE.BufferGeometry, THREE.MeshBasicMaterial>} */
     this.mesh = new THREE.Mesh(new THREE.PlaneGeometry(1, 1), new THREE.MeshBasicMaterial({ side: THREE.DoubleSide, transparent: true, alphaTest: 0.02, toneMapped: false, fog: false }));
     this.mesh.frustumCulled = false;
     this.mesh.visible = false;
@@ -24,7 +30,10 @@ export class Slice {
     this.mesh.visible = false;
   }
 
-  // of: what of a result's frame; axis and at: the plane [m]; side: 1 if what lies beyond it along the axis is kept, else -1
+  /**
+   * @param {{ key: string, frame: number, of: string, axis: string, at: number, side: number }} what `of` a result's frame;
+   *   axis and at: the plane [m]; side: 1 if what lies beyond it along the axis is kept, else -1
+   */
   async show({ key, frame, of, axis, at, side }) {
     const asked = `/data/${key}/slices/${frame}?of=${of}&axis=${axis}&at=${at.toFixed(4)}`;
     if (this.asked === asked) return;
@@ -37,6 +46,7 @@ export class Slice {
     this.mesh.visible = true;
   }
 
+  /** @param {Arrays} found */
   paint({ values, known, meta }) {
     const [rows, columns] = meta.shape, data = new Uint8Array(4 * values.length), colour = new THREE.Color();
     for (let i = 0; i < values.length; i += 1) {
@@ -48,16 +58,20 @@ export class Slice {
     }
     const { material } = this.mesh;
     material.map?.dispose();
-    material.map = new THREE.DataTexture(data, columns, rows);
-    material.map.colorSpace = THREE.SRGBColorSpace;
-    material.map.needsUpdate = true;
+    const map = material.map = new THREE.DataTexture(data, columns, rows);
+    map.colorSpace = THREE.SRGBColorSpace;
+    map.needsUpdate = true;
     material.needsUpdate = true;
   }
 
-  // Corners of the plane in the world: rows and columns go along the two other axes, in their order.
+  /**
+   * Corners of the plane in the world: rows and columns go along the two other axes, in their order.
+   * @param {Arrays} found
+   * @param {number} at
+   */
   place({ meta: { shape: [rows, columns], low, cell, axis } }, at) {
     const across = 'xyz'.indexOf(axis), [a, b] = [0, 1, 2].filter(i => i !== across);
-    const corner = (u, v) => {
+    const corner = (/** @type {number} */ u, /** @type {number} */ v) => {
       const place = [0, 0, 0];
       place[across] = at;
       place[a] = low[a] + v * rows * cell;

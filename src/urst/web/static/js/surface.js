@@ -1,6 +1,9 @@
 // Water: a closed surface that changes every frame, seen through as far as it is clear, with what it mirrors.
 import * as THREE from '../vendor/three.js';
 
+/** @import { SurfaceFrame } from './types' */
+/** @typedef {{ texture: THREE.Texture, depthTexture: THREE.Texture | null }} Image a picture and how deep it is */
+
 const vertexShader = `
 uniform vec3 low, span; varying vec3 place, facing;
 #include <clipping_planes_pars_vertex>
@@ -49,7 +52,7 @@ void main() {
 }`;
 
 export class Surface {
-  // shared: uniforms that all have, as `Water` keeps them
+  /** @param {Record<string, THREE.IUniform>} shared uniforms that all have, as `Water` keeps them */
   constructor(shared) {
     this.bounds = { low: { value: new THREE.Vector3() }, span: { value: new THREE.Vector3(1, 1, 1) } };
     const uniforms = { ...shared, ...this.bounds };
@@ -58,12 +61,13 @@ export class Surface {
       vertexShader, fragmentShader: thickness, clipping: true, uniforms, side: THREE.DoubleSide, depthTest: false, depthWrite: false, transparent: true,
       blending: THREE.CustomBlending, blendSrc: THREE.OneFactor, blendDst: THREE.OneFactor,
     });
+    /** @type {THREE.Mesh<THREE.BufferGeometry, THREE.Material>} */
     this.mesh = new THREE.Mesh(new THREE.BufferGeometry(), this.seen);
     this.mesh.userData = this;
     this.mesh.frustumCulled = false;
   }
 
-  // position (n, 3) steps or floats, normal (n, 3) int8, index
+  /** @param {SurfaceFrame} surface position (n, 3) steps or floats, normal (n, 3) int8, index */
   show({ position, normal, index }) {
     const g = new THREE.BufferGeometry(), { low, high } = position;
     g.setAttribute('position', new THREE.BufferAttribute(position, 3, Boolean(low)));
@@ -71,8 +75,8 @@ export class Surface {
     g.setIndex(new THREE.BufferAttribute(index, 1));
     this.mesh.geometry.dispose();
     this.mesh.geometry = g;
-    this.bounds.low.value.set(...(low || [0, 0, 0]));
-    this.bounds.span.value.set(...(low ? high.map((x, i) => x - low[i]) : [1, 1, 1]));
+    this.bounds.low.value.fromArray(low || [0, 0, 0]);
+    this.bounds.span.value.fromArray(low && high ? high.map((x, i) => x - low[i]) : [1, 1, 1]);
   }
 
   dispose() {
@@ -85,11 +89,13 @@ export class Surface {
 
 // All surfaces, laid over the picture of everything else.
 export class Water {
+  /** @param {THREE.Vector3} sun unit vector towards it */
   constructor(sun) {
     this.scene = new THREE.Scene();
     this.target = new THREE.WebGLRenderTarget(4, 4, { samples: 4, type: THREE.HalfFloatType });
     this.target.depthTexture = new THREE.DepthTexture(4, 4, THREE.UnsignedIntType);
     this.through = new THREE.WebGLRenderTarget(4, 4, { type: THREE.HalfFloatType, depthBuffer: false });
+    /** @type {Record<string, THREE.IUniform>} */
     this.shared = {
       behind: { value: null }, depth: { value: null }, through: { value: null }, size: { value: new THREE.Vector2() }, unproject: { value: new THREE.Matrix4() }, toView: { value: new THREE.Matrix4() },
       eye: { value: new THREE.Vector3() }, sun: { value: sun }, clear: { value: new THREE.Vector3(1.15, 0.42, 0.36) }, deep: { value: new THREE.Color(0.022, 0.075, 0.08) },
@@ -107,12 +113,23 @@ export class Water {
 
   any() { return this.scene.children.some(x => x !== this.copy && x.visible); }
 
+  /** @param {'seen' | 'measured'} material */
   take(material) {
     this.copy.visible = material === 'seen';
-    for (const x of this.scene.children) if (x !== this.copy) x.material = x.userData[material];
+    for (const x of this.scene.children) {
+      const surface = /** @type {Surface} */ (x.userData);
+      if (x !== this.copy) surface.mesh.material = surface[material];
+    }
   }
 
-  // Lay the surfaces over a picture, { texture, depthTexture }; returns the one that is to be gone on with.
+  /**
+   * Lay the surfaces over a picture; returns the one that is to be gone on with.
+   * @param {THREE.WebGLRenderer} renderer
+   * @param {THREE.PerspectiveCamera} camera
+   * @param {Image} image
+   * @param {THREE.Vector2} size
+   * @returns {Image}
+   */
   render(renderer, camera, image, size) {
     if (!this.any()) return image;
     for (const target of [this.target, this.through]) if (target.width !== size.x || target.height !== size.y) target.setSize(size.x, size.y);

@@ -6,7 +6,7 @@ for (const button of document.querySelectorAll('[data-theme-switch]')) {
     document.cookie = `theme=${next}; path=/; max-age=31536000; samesite=strict`;
   });
 }
-for (const input of document.querySelectorAll('[data-submit]')) input.addEventListener('change', () => input.form.submit());
-for (const form of document.querySelectorAll('[data-confirm]')) {
+for (const input of /** @type {NodeListOf<HTMLInputElement>} */ (document.querySelectorAll('[data-submit]'))) input.addEventListener('change', () => input.form?.submit());
+for (const form of /** @type {NodeListOf<HTMLElement>} */ (document.querySelectorAll('[data-confirm]'))) {
   form.addEventListener('submit', event => { if (!confirm(form.dataset.confirm)) event.preventDefault(); });
 }

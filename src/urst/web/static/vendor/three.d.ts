@@ -1,0 +1,2 @@
+export * from 'three';
+export { OrbitControls } from 'three/addons/controls/OrbitControls.js';
