@@ -15,6 +15,7 @@ from urst.core.debris.kernels import Points
 from urst.core.debris.settings import DebrisSettings
 from urst.core.debris.solver import DebrisSolver
 from urst.core.fields import advect
+from urst.core.fields.face_fields import FaceFields
 from urst.core.fields.pressure import PressureSolver
 from urst.core.fracture.breaking import break_pieces
 from urst.core.fracture.settings import FractureSettings
@@ -63,16 +64,17 @@ def fields():
         for s in ((n, n, n), (n + 1, n, n), (n, n + 1, n), (n, n, n + 1))
     )
     step = np.float32(0.5)
-    origin, goal, ahead, out = ([np.empty_like(field) for _ in range(3)] for _ in range(4))
+    flow, ahead, out = FaceFields(u, v, w), np.empty_like(field), np.empty_like(field)
+    origin, goal = (advect.Places(*(np.empty_like(field) for _ in range(3))) for _ in range(2))
 
     def plain():
-        advect.trace(u, v, w, step, advect.CENTRE, *origin)
-        advect.gather(field, *origin, ahead[0])
+        advect.trace(flow, step, advect.CENTRE, origin)
+        advect.gather(field, origin, ahead)
 
     def sharp():
         plain()
-        advect.trace(u, v, w, -step, advect.CENTRE, *goal)
-        advect.correct(field, ahead[0], advect.Places(*origin), advect.Places(*goal), out[0])
+        advect.trace(flow, -step, advect.CENTRE, goal)
+        advect.correct(field, ahead, origin, goal, out)
 
     yield f"semi-Lagrangian scalar {n}^3", n**3, timed(plain)
     yield f"MacCormack scalar {n}^3", n**3, timed(sharp)

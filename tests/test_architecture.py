@@ -35,9 +35,10 @@ ALLOWED = {
     "cli": {"bake", "db", "demo", "formats", "handover", "jobs", "scene", "shot", "store", "web"},
 }
 #: within the core: geometry, bodies and fields carry the solvers, none of which knows another; only coupling knows two
-BASE = {"jit", "checkpoint", "air", "ranges", "curves", "geometry", "bodies", "fields", "solids", "launch"}
+BASE = {"jit", "trilinear", "checkpoint", "air", "ranges", "curves", "geometry", "bodies", "fields", "solids", "launch"}
 CORE_ALLOWED = {
     "jit": set(),
+    "trilinear": {"jit"},
     "checkpoint": set(),
     "air": set(),
     "ranges": set(),
@@ -45,8 +46,8 @@ CORE_ALLOWED = {
     "curves": {"ranges"},
     "geometry": {"jit"},
     "bodies": {"jit", "geometry"},
-    "fields": {"jit", "geometry", "bodies"},
-    "solids": {"jit", "geometry", "bodies", "fields"},
+    "fields": {"jit", "trilinear", "geometry", "bodies"},
+    "solids": {"jit", "trilinear", "geometry", "bodies", "fields"},
     "launch": {"geometry", "ranges"},
     "fracture": BASE,
     "rigid": BASE,
@@ -54,9 +55,9 @@ CORE_ALLOWED = {
     "gas": BASE,
     "liquid": BASE,
     "coupling": BASE | {"rigid", "debris", "gas", "liquid"},
-    "preview": {"air", "jit", "geometry"},
-    "skin": {"jit", "checkpoint", "fields", "solids"},
-    "froth": {"jit", "checkpoint", "fields", "solids", "ranges"},
+    "preview": {"air", "jit", "trilinear", "geometry"},
+    "skin": {"jit", "trilinear", "checkpoint", "fields", "solids"},
+    "froth": {"jit", "trilinear", "checkpoint", "fields", "solids", "ranges"},
     "checks": {"geometry"},
 }
 

@@ -7,6 +7,7 @@ import numpy as np
 from tests.bodies import advance, fragments_of
 from urst.core.bodies.boundary import Boundary
 from urst.core.fields import advect
+from urst.core.fields.face_fields import FaceFields
 from urst.core.gas.emitters import DustSource
 from urst.core.gas.settings import GasSettings, Scalar
 from urst.core.gas.solver import GasSolver
@@ -34,12 +35,12 @@ class Advection(unittest.TestCase):
         dt = np.float32(1 / steps)
         for _ in range(steps):
             ahead, out = np.empty_like(field), np.empty_like(field)
-            origin, goal = ([np.empty_like(field) for _ in range(3)] for _ in range(2))
-            advect.trace(u, v, w, dt, advect.CENTRE, *origin)
-            advect.gather(field, *origin, ahead)
+            origin, goal = (advect.Places(*(np.empty_like(field) for _ in range(3))) for _ in range(2))
+            advect.trace(FaceFields(u, v, w), dt, advect.CENTRE, origin)
+            advect.gather(field, origin, ahead)
             if sharp:
-                advect.trace(u, v, w, -dt, advect.CENTRE, *goal)
-                advect.correct(field, ahead, advect.Places(*origin), advect.Places(*goal), out)
+                advect.trace(FaceFields(u, v, w), -dt, advect.CENTRE, goal)
+                advect.correct(field, ahead, origin, goal, out)
                 ahead = out
             field = ahead
         return float(np.abs(field - start).mean()), float(field.max())
@@ -55,8 +56,8 @@ class Advection(unittest.TestCase):
         u[:] = np.arange(n + 1)[:, None, None]
         v[:] = -np.arange(n + 1)[None, :, None]
         for axis, shape in ((advect.CENTRE, (n, n, n)), (0, u.shape), (1, v.shape), (2, w.shape)):
-            origin = [np.empty(shape, np.float32) for _ in range(3)]
-            advect.trace(u, v, w, dt, axis, *origin)
+            origin = advect.Places(*(np.empty(shape, np.float32) for _ in range(3)))
+            advect.trace(FaceFields(u, v, w), dt, axis, origin)
             at = (5, 6, 7)
             offset = [0.0 if axis == a else 0.5 for a in range(3)]
             x, y, z = (a + o for a, o in zip(at, offset))

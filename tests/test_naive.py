@@ -9,10 +9,11 @@ from pathlib import Path
 import numpy as np
 
 from tests import naive
+from urst.core import trilinear
 from urst.core.air import AIR_DENSITY, AIR_VISCOSITY
 from urst.core.debris import kernels as debris
 from urst.core.debris.settings import CHIP
-from urst.core.fields import advect, cells, sampled_kernels
+from urst.core.fields import sampled_kernels
 from urst.core.fields.face_fields import FaceFields
 from urst.core.gas import kernels as gas
 from urst.core.geometry import generators
@@ -30,13 +31,13 @@ FACES = [tuple(n + (a == axis) for a, n in enumerate(SHAPE)) for axis in range(3
 @serial
 def _sampled(field, places, out):
     for p in range(len(places)):
-        out[p] = advect.sample(field, places[p, 0], places[p, 1], places[p, 2])
+        out[p] = trilinear.held(field, places[p, 0], places[p, 1], places[p, 2])
 
 
 @serial
 def _between(field, places, out):
     for p in range(len(places)):
-        out[p] = cells.between(field, places[p, 0], places[p, 1], places[p, 2])
+        out[p] = trilinear.in_cells(field, places[p, 0], places[p, 1], places[p, 2])
 
 
 class Naive(unittest.TestCase):
@@ -61,12 +62,13 @@ class Naive(unittest.TestCase):
     def test_points_sample_and_deposit_with_the_same_hats(self):
         points, reach = self.rng.uniform(0.3, 3.0, (12, 3)), self.rng.uniform(1.0, 2.5, 12)
         origin, cell, amount = np.array([-0.2, 0.1, 0.0]), 0.7, self.rng.standard_normal(12)
+        about = sampled_kernels.About(points, reach, origin, cell)
         for axis in range(3):
             u, open_ = self.faces()[axis], self.weights()[axis]
             sampled, response = np.zeros((12, 3)), np.zeros((12, 3))
-            sampled_kernels.sample(u, open_, axis, points, reach, origin, cell, sampled, response)
+            sampled_kernels.sample(u, open_, axis, about, sampled, response)
             held, wanted = np.zeros(u.shape), np.zeros(u.shape)
-            sampled_kernels.deposit(held, open_, axis, points, reach, origin, cell, amount)
+            sampled_kernels.deposit(held, open_, axis, about, amount)
             for p in range(12):
                 at = (points[p] - origin) / cell - np.where(np.arange(3) == axis, 0.0, 0.5)
                 weight = naive.hat_weights(u.shape, at, reach[p], open_)

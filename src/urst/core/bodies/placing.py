@@ -98,8 +98,19 @@ def _place(hulls, position, rotation, margin, out, low, high):
             out.planes[f, 3] = shift
 
 
+class Poses(NamedTuple):
+    """Where `n` bodies are, and how far each has gone."""
+
+    position: np.ndarray
+    """(n, 3) float64 [m]"""
+    rotation: np.ndarray
+    """(n, 3, 3) float64"""
+    travel: np.ndarray
+    """(n,) float64 [m]"""
+
+
 @serial
-def place(hulls, some, owner, middle, position, rotation, travel, placed_at, out):
+def place(hulls, some, owner, middle, poses, placed_at, out):
     """Bring some hulls to where their bodies are, corner and face coordinates apart.
 
     Parameters
@@ -112,14 +123,15 @@ def place(hulls, some, owner, middle, position, rotation, travel, placed_at, out
         The body of each hull.
     middle : (s, 3) float64
         A point inside each, in body coordinates [m].
-    position, rotation : (n, 3), (n, 3, 3) float64
-    travel : (n,) float64
-        How far each body has gone; a hull that stands where it stood at `placed_at` (s,), which is brought up to date,
+    poses : Poses
+    placed_at : (s,) float64
+        How far each hull's body had gone when it was placed last; brought up to date, and one that has not moved since
         is left.
     out : a tuple of arrays
         `vertices` (3, v), `planes` (4, f) and `centre` (s, 3) are written.
     """
     corners, planes = hulls.vertices, hulls.planes
+    position, rotation, travel = poses.position, poses.rotation, poses.travel
     for s in some:
         b = owner[s]
         if placed_at[s] == travel[b]:

@@ -292,13 +292,14 @@ def _restitution(bounce, speed):
 
 
 @inline
-def _sweep(ax, ay, az, bx, by, bz, radius, planes, first, last):
+def _sweep(a, b, radius, planes, first, last):
     """When, as a share of the way from a to b, a ball meets a convex body that stands still, and by which face; 2 if
     it does not.
 
     What begins in the body leaves by the face that it was least deep behind, so that nothing passes that has once
     come to rest on it, however thin it is.
     """
+    (ax, ay, az), (bx, by, bz) = a, b
     enter, leave, face = -1.0, 1.0, -1
     least, behind, left, within = -np.inf, -1, False, True
     for f in range(first, last):
@@ -334,8 +335,9 @@ def _going(body, x, y, z, bodies):
 
 
 @inline
-def _bounced(face, ux, uy, uz, vx, vy, vz, bodies, bounce):
-    """The velocity after an impact on a face that moves with (ux, uy, uz)."""
+def _bounced(face, own, velocity, bodies, bounce):
+    """The velocity after an impact on a face that moves with `own`."""
+    (ux, uy, uz), (vx, vy, vz) = own, velocity
     nx, ny, nz = bodies.planes[face, 0], bodies.planes[face, 1], bodies.planes[face, 2]
     vx, vy, vz = vx - ux, vy - uy, vz - uz
     vn = vx * nx + vy * ny + vz * nz
@@ -386,11 +388,11 @@ def _carried(body, x, y, z, share, screws):
 
 
 @inline
-def _met(body, ax, ay, az, bx, by, bz, left, radius, bodies, screws):
+def _met(body, a, b, left, radius, bodies, screws):
     """`_sweep` in the frame that a body has at the end of the step, of which a share is left."""
-    sx, sy, sz = _carried(body, ax, ay, az, left, screws)
+    sx, sy, sz = _carried(body, a[0], a[1], a[2], left, screws)
     first, last = bodies.face_start[body], bodies.face_start[body + 1]
-    t, face = _sweep(sx, sy, sz, bx, by, bz, radius, bodies.planes, first, last)
+    t, face = _sweep((sx, sy, sz), b, radius, bodies.planes, first, last)
     return t, face, sx, sy, sz
 
 
@@ -421,7 +423,7 @@ def collide(position, velocity, flight, bodies, screws, bins, bounce):
         for _ in range(IMPACTS):
             soonest, hit, face, cx, cy, cz = 1.5, -1, -1, 0.0, 0.0, 0.0
             for q in range(len(bins.large)):
-                t, f, sx, sy, sz = _met(bins.large[q], ax, ay, az, bx, by, bz, left, radius, bodies, screws)
+                t, f, sx, sy, sz = _met(bins.large[q], (ax, ay, az), (bx, by, bz), left, radius, bodies, screws)
                 if t < soonest:
                     soonest, hit, face, cx, cy, cz = t, bins.large[q], f, sx, sy, sz
             i0, i1 = _span(min(ax, bx), max(ax, bx), bins.origin[0], bins.cell, nx)
@@ -442,7 +444,7 @@ def collide(position, velocity, flight, bodies, screws, bins, bounce):
                                 or min(az, bz) > bodies.high[body, 2]
                             ):
                                 continue
-                            t, f, sx, sy, sz = _met(body, ax, ay, az, bx, by, bz, left, radius, bodies, screws)
+                            t, f, sx, sy, sz = _met(body, (ax, ay, az), (bx, by, bz), left, radius, bodies, screws)
                             if t < soonest:
                                 soonest, hit, face, cx, cy, cz = t, body, f, sx, sy, sz
             if hit < 0:
@@ -453,7 +455,7 @@ def collide(position, velocity, flight, bodies, screws, bins, bounce):
             out = max(0.0, radius + GAP + bodies.planes[face, 3] - ux * cx - uy * cy - uz * cz)
             cx, cy, cz = cx + out * ux, cy + out * uy, cz + out * uz
             gx, gy, gz = _going(hit, cx, cy, cz, bodies)
-            vx, vy, vz = _bounced(face, gx, gy, gz, vx, vy, vz, bodies, bounce)
+            vx, vy, vz = _bounced(face, (gx, gy, gz), (vx, vy, vz), bodies, bounce)
             left *= 1.0 - soonest
             # the rest of the step it flies on from there, beside the body that goes on as well
             ax, ay, az = _carried(hit, cx, cy, cz, -left, screws)

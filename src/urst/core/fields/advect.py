@@ -11,6 +11,7 @@ import numpy as np
 from numba import prange
 
 from urst.core.jit import inline, parallel
+from urst.core.trilinear import clamped, held
 
 CENTRE = -1
 #: motion within a step so small that the velocity does not change along it to single precision [cells]
@@ -26,33 +27,10 @@ class Places(NamedTuple):
 
 
 @inline
-def _clamped(x, n):
-    """An index coordinate held within the `n` samples of an axis."""
-    return min(max(x, np.float32(0.0)), np.float32(n) - np.float32(1.001))
-
-
-@inline
-def sample(f, x, y, z):
-    """Trilinear value at index coordinates, held constant beyond the samples."""
-    x, y, z = _clamped(x, f.shape[0]), _clamped(y, f.shape[1]), _clamped(z, f.shape[2])
-    # by way of signed integers: a processor turns unsigned ones into floats only in several steps
-    p, q, r = np.int32(x), np.int32(y), np.int32(z)
-    a, b, c = x - np.float32(p), y - np.float32(q), z - np.float32(r)
-    i, j, k = np.uint64(p), np.uint64(q), np.uint64(r)
-    i1, j1, k1 = i + np.uint64(1), j + np.uint64(1), k + np.uint64(1)
-    near = f[i, j, k] + c * (f[i, j, k1] - f[i, j, k])
-    up = f[i, j1, k] + c * (f[i, j1, k1] - f[i, j1, k])
-    far = f[i1, j, k] + c * (f[i1, j, k1] - f[i1, j, k])
-    both = f[i1, j1, k] + c * (f[i1, j1, k1] - f[i1, j1, k])
-    near, far = near + b * (up - near), far + b * (both - far)
-    return near + a * (far - near)
-
-
-@inline
 def flow(u, v, w, x, y, z):
     """Velocity at grid coordinates (in cells from the grid's corner)."""
     h = np.float32(0.5)
-    return sample(u, x, y - h, z - h), sample(v, x - h, y, z - h), sample(w, x - h, y - h, z)
+    return held(u, x, y - h, z - h), held(v, x - h, y, z - h), held(w, x - h, y - h, z)
 
 
 @inline
@@ -80,9 +58,9 @@ def _own_flow(u, v, w, axis, i, j, k):
 
 
 @inline
-def _midpoint(u, v, w, dt, x, y, z, a, b, c):
-    """Velocity half a step back along the velocity at a sample, which it is where that is next to none."""
-    half = np.float32(0.5)
+def _midpoint(u, v, w, dt, at, own):
+    """Velocity half a step back along the velocity `own` at a sample, which it is where that is next to none."""
+    half, (x, y, z), (a, b, c) = np.float32(0.5), at, own
     if max(abs(dt * a), abs(dt * b), abs(dt * c)) < STILL:
         return a, b, c
     return flow(u, v, w, x - half * dt * a, y - half * dt * b, z - half * dt * c)
@@ -96,59 +74,71 @@ def _offset(axis):
 
 
 @parallel
-def trace(u, v, w, dt, axis, from_x, from_y, from_z):
-    """Where each sample was `dt` seconds ago, in index coordinates, by the midpoint rule (Bridson 2015, ch. 3)."""
-    nx, ny, nz = from_x.shape
+def trace(faces, dt, axis, origin):
+    """Write where each sample was `dt` seconds ago, by the midpoint rule (Bridson 2015, ch. 3).
+
+    Parameters
+    ----------
+    faces : FaceFields
+        Velocity [cells/s].
+    dt : float32 [s]
+    axis : int
+        Where the samples lie.
+    origin : Places
+        Written.
+    """
+    nx, ny, nz = origin.x.shape
+    u, v, w, from_x, from_y, from_z = faces.x, faces.y, faces.z, origin.x, origin.y, origin.z
     ox, oy, oz = _offset(axis)
     for row in prange(nx):
         i = np.int64(row)
         for j in range(ny):
             for k in range(nz):
                 x, y, z = np.float32(i) + ox, np.float32(j) + oy, np.float32(k) + oz
-                a, b, c = _own_flow(u, v, w, axis, i, j, k)
-                a, b, c = _midpoint(u, v, w, dt, x, y, z, a, b, c)
-                from_x[i, j, k] = _clamped(x - dt * a - ox, nx)
-                from_y[i, j, k] = _clamped(y - dt * b - oy, ny)
-                from_z[i, j, k] = _clamped(z - dt * c - oz, nz)
+                a, b, c = _midpoint(u, v, w, dt, (x, y, z), _own_flow(u, v, w, axis, i, j, k))
+                from_x[i, j, k] = clamped(x - dt * a - ox, nx)
+                from_y[i, j, k] = clamped(y - dt * b - oy, ny)
+                from_z[i, j, k] = clamped(z - dt * c - oz, nz)
 
 
 @parallel
-def trace_both(faces, dt, axis, from_x, from_y, from_z, to_x, to_y, to_z):
-    """Where each sample was `dt` seconds ago and where it will be as long after; `faces`: a `Flow`."""
-    nx, ny, nz = from_x.shape
+def trace_both(faces, dt, axis, origin, goal):
+    """Write where each sample was `dt` seconds ago and where it will be as long after; see `trace`."""
+    nx, ny, nz = origin.x.shape
     u, v, w = faces.x, faces.y, faces.z
+    from_x, from_y, from_z, to_x, to_y, to_z = origin.x, origin.y, origin.z, goal.x, goal.y, goal.z
     ox, oy, oz = _offset(axis)
     for row in prange(nx):
         i = np.int64(row)
         for j in range(ny):
             for k in range(nz):
                 x, y, z = np.float32(i) + ox, np.float32(j) + oy, np.float32(k) + oz
-                p, q, r = _own_flow(u, v, w, axis, i, j, k)
-                a, b, c = _midpoint(u, v, w, dt, x, y, z, p, q, r)
-                from_x[i, j, k] = _clamped(x - dt * a - ox, nx)
-                from_y[i, j, k] = _clamped(y - dt * b - oy, ny)
-                from_z[i, j, k] = _clamped(z - dt * c - oz, nz)
-                a, b, c = _midpoint(u, v, w, -dt, x, y, z, p, q, r)
-                to_x[i, j, k] = _clamped(x + dt * a - ox, nx)
-                to_y[i, j, k] = _clamped(y + dt * b - oy, ny)
-                to_z[i, j, k] = _clamped(z + dt * c - oz, nz)
+                own = _own_flow(u, v, w, axis, i, j, k)
+                a, b, c = _midpoint(u, v, w, dt, (x, y, z), own)
+                from_x[i, j, k] = clamped(x - dt * a - ox, nx)
+                from_y[i, j, k] = clamped(y - dt * b - oy, ny)
+                from_z[i, j, k] = clamped(z - dt * c - oz, nz)
+                a, b, c = _midpoint(u, v, w, -dt, (x, y, z), own)
+                to_x[i, j, k] = clamped(x + dt * a - ox, nx)
+                to_y[i, j, k] = clamped(y + dt * b - oy, ny)
+                to_z[i, j, k] = clamped(z + dt * c - oz, nz)
 
 
 @parallel
-def gather(f, from_x, from_y, from_z, out):
-    """Semi-Lagrangian step (Stam 1999): the value from where each sample was."""
+def gather(f, origin, out):
+    """Semi-Lagrangian step (Stam 1999): the value from where each sample was, `origin` (`Places`)."""
     nx, ny, nz = f.shape
+    from_x, from_y, from_z = origin.x, origin.y, origin.z
     for i in prange(nx):
         for j in range(ny):
             for k in range(nz):
-                out[i, j, k] = sample(f, from_x[i, j, k], from_y[i, j, k], from_z[i, j, k])
+                out[i, j, k] = held(f, from_x[i, j, k], from_y[i, j, k], from_z[i, j, k])
 
 
 @inline
-def _limited(f, ahead, back, i, j, k, x, y, z):
-    """ahead + (f - back) / 2, within the values round the place it came from."""
+def _limited(f, value, x, y, z):
+    """A value held within those round the place it came from."""
     one = np.uint64(1)
-    value = ahead[i, j, k] + np.float32(0.5) * (f[i, j, k] - back)
     p, q, r = np.uint64(np.int32(x)), np.uint64(np.int32(y)), np.uint64(np.int32(z))
     least, most = f[p, q, r], f[p, q, r]
     for a in (p, p + one):
@@ -170,14 +160,15 @@ def correct(f, ahead, origin, goal, out):
     for i in prange(nx):
         for j in range(ny):
             for k in range(nz):
-                back = sample(ahead, to_x[i, j, k], to_y[i, j, k], to_z[i, j, k])
-                out[i, j, k] = _limited(f, ahead, back, i, j, k, from_x[i, j, k], from_y[i, j, k], from_z[i, j, k])
+                back = held(ahead, to_x[i, j, k], to_y[i, j, k], to_z[i, j, k])
+                value = ahead[i, j, k] + np.float32(0.5) * (f[i, j, k] - back)
+                out[i, j, k] = _limited(f, value, from_x[i, j, k], from_y[i, j, k], from_z[i, j, k])
 
 
 @inline
 def _weighed(f, is_open, x, y, z):
     """Trilinear value from the open cells of the eight round a place, and how much of the weight they have."""
-    x, y, z = _clamped(x, f.shape[0]), _clamped(y, f.shape[1]), _clamped(z, f.shape[2])
+    x, y, z = clamped(x, f.shape[0]), clamped(y, f.shape[1]), clamped(z, f.shape[2])
     p, q, r = np.int32(x), np.int32(y), np.int32(z)
     a, b, c = x - np.float32(p), y - np.float32(q), z - np.float32(r)
     zero, one = np.float32(0.0), np.float32(1.0)
@@ -196,12 +187,13 @@ def _weighed(f, is_open, x, y, z):
 
 
 @parallel
-def gather_open(f, was_open, is_open, from_x, from_y, from_z, out):
+def gather_open(f, was_open, is_open, origin, out):
     """Semi-Lagrangian step of what a solid neither holds nor lets through.
 
     Only what was in cells open before counts; cells closed now get 0.
     """
     nx, ny, nz = f.shape
+    from_x, from_y, from_z = origin.x, origin.y, origin.z
     for i in prange(nx):
         for j in range(ny):
             for k in range(nz):
@@ -231,4 +223,5 @@ def correct_open(f, ahead, is_clear, origin, goal, out):
                 _, here = _weighed(f, is_clear, x, y, z)
                 back, there = _weighed(ahead, is_clear, to_x[i, j, k], to_y[i, j, k], to_z[i, j, k])
                 if here > whole and there > whole:
-                    out[i, j, k] = _limited(f, ahead, back, i, j, k, x, y, z)
+                    value = ahead[i, j, k] + np.float32(0.5) * (f[i, j, k] - back)
+                    out[i, j, k] = _limited(f, value, x, y, z)

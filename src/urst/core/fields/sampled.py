@@ -51,12 +51,10 @@ class SampledField:
             velocity (n, 3) [m/s]; response (n, 3) [1/kg], by how much the sampled velocity rises for an impulse of 1
             N s deposited at the point; 0 where no open face is near.
         """
-        points = np.ascontiguousarray(points, float)
+        about = self._about(points, reach)
         velocity, response = np.zeros((len(points), 3)), np.zeros((len(points), 3))
         for axis in range(3):
-            kernels.sample(
-                self.velocity[axis], self.weights[axis], axis, points, reach, self.origin, self.cell, velocity, response
-            )
+            kernels.sample(self.velocity[axis], self.weights[axis], axis, about, velocity, response)
         return velocity, response / (self.density * self.cell**3)
 
     def deposit(self, points: np.ndarray, reach: np.ndarray, impulse: np.ndarray) -> np.ndarray:
@@ -71,7 +69,7 @@ class SampledField:
         reach : (n,) float [cells]
         impulse : (n, 3) float [N s]
         """
-        points, mass = np.ascontiguousarray(points, float), self.density * self.cell**3
+        about, mass = self._about(points, reach), self.density * self.cell**3
         whole = impulse.sum(axis=0) + self.owed
         if not impulse.any():
             return np.zeros(3)
@@ -81,11 +79,14 @@ class SampledField:
         gained = []
         for axis, held in enumerate(self._scratch()):
             amount = np.ascontiguousarray(impulse[:, axis]) / mass
-            kernels.deposit(held, self.weights[axis], axis, points, reach, self.origin, self.cell, amount)
-            gained.append(kernels.take_over(held, self.velocity[axis], axis, points, reach, self.origin, self.cell))
+            kernels.deposit(held, self.weights[axis], axis, about, amount)
+            gained.append(kernels.take_over(held, self.velocity[axis], axis, about))
         taken = mass * np.array(gained)
         self.owed = whole - taken
         return taken
+
+    def _about(self, points, reach):
+        return kernels.About(np.ascontiguousarray(points, float), reach, self.origin, self.cell)
 
     def _scratch(self):
         """A field of zeros in double precision for each component."""
@@ -105,11 +106,11 @@ class SampledField:
         reach : (n,) float [cells]
         rate : (n,) float [kg]
         """
-        points, mass = np.ascontiguousarray(points, float), self.density * self.cell**3
+        about, mass = self._about(points, reach), self.density * self.cell**3
         total, unused = np.zeros((len(points), 3)), np.zeros((len(points), 3))
         for axis, held in enumerate(self._scratch()):
             weight = self.weights[axis]
-            kernels.deposit(held, weight, axis, points, reach, self.origin, self.cell, rate / mass)
-            kernels.sample(held, weight, axis, points, reach, self.origin, self.cell, total, unused)
-            kernels.clear(held, axis, points, reach, self.origin, self.cell)
+            kernels.deposit(held, weight, axis, about, rate / mass)
+            kernels.sample(held, weight, axis, about, total, unused)
+            kernels.clear(held, axis, about)
         return total

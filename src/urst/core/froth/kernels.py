@@ -5,10 +5,10 @@ from typing import NamedTuple
 import numpy as np
 from numba import prange
 
-from urst.core.fields.cells import between
 from urst.core.froth.settings import BUBBLE, FOAM, MIST, SPRAY
 from urst.core.jit import inline, parallel, serial
 from urst.core.solids.face_bits import face
+from urst.core.trilinear import in_cells
 
 ZERO, HALF, ONE = np.float32(0.0), np.float32(0.5), np.float32(1.0)
 #: below this a point is in the liquid, above that in the air [cells]
@@ -187,9 +187,9 @@ def potentials(medium, filled, births, out):
 def slope(f, x, y, z):
     """How a field of cells rises about a place, a cell."""
     return (
-        between(f, x + HALF, y, z) - between(f, x - HALF, y, z),
-        between(f, x, y + HALF, z) - between(f, x, y - HALF, z),
-        between(f, x, y, z + HALF) - between(f, x, y, z - HALF),
+        in_cells(f, x + HALF, y, z) - in_cells(f, x - HALF, y, z),
+        in_cells(f, x, y + HALF, z) - in_cells(f, x, y - HALF, z),
+        in_cells(f, x, y, z + HALF) - in_cells(f, x, y, z - HALF),
     )
 
 
@@ -283,7 +283,7 @@ def move(points, medium, rule, dt):
         flow, v = np.empty(3, np.float32), velocity[p]
         x, y, z = position[p, 0], position[p, 1], position[p, 2]
         age[p] += dt
-        deep = between(phi, x, y, z)
+        deep = in_cells(phi, x, y, z)
         was = kind[p]
         if was == MIST:
             age[p] = life[p] + ONE if deep < ZERO else age[p]
@@ -316,12 +316,12 @@ def move(points, medium, rule, dt):
             # it floats: what is under comes up, what is over comes down
             sx, sy, sz = slope(phi, x, y, z)
             square = max(sx * sx + sy * sy + sz * sz, np.float32(0.25))
-            off = min(max(between(phi, x, y, z) + np.float32(0.05), -HALF), HALF) / square
+            off = min(max(in_cells(phi, x, y, z) + np.float32(0.05), -HALF), HALF) / square
             x, y, z = x - HALF * off * sx, y - HALF * off * sy, z - HALF * off * sz
         x, v[0] = _stopped(blocked, 0, position[p, 0], x, position[p, 1], position[p, 2], v[0])
         y, v[1] = _stopped(blocked, 1, position[p, 1], y, x, position[p, 2], v[1])
         z, v[2] = _stopped(blocked, 2, position[p, 2], z, x, y, v[2])
-        d = between(walls, x, y, z)
+        d = in_cells(walls, x, y, z)
         if d < STAND:
             if d < LOST:
                 kind[p] = GONE

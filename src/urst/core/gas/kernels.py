@@ -78,26 +78,27 @@ def push(u, weight, axis, added, momentum, air, scale):
 
 
 @parallel
-def buoyancy(values, factor, is_temperature, air, kelvin, out):
+def buoyancy(values, used, factor, is_temperature, air, out):
     """Write the share of gravity that the air takes on: sum of f C / (air + all C) - sum of f dT / T.
 
     Concentrations C [kg/m3] weigh on the air, temperatures dT [K] above its own lift it (Boussinesq; Turner 1973,
-    Buoyancy Effects in Fluids, sec. 1.3). values (k, nx, ny, nz); factor f (k,); air [kg/m3]; kelvin: T [K].
+    Buoyancy Effects in Fluids, sec. 1.3). values (k, nx, ny, nz); used: numbers of those that count; factor f (k,);
+    air: its density [kg/m3] and T [K].
     """
-    count, nx, ny, nz = values.shape
-    zero = np.float32(0.0)
+    nx, ny, nz = out.shape
+    zero, (density, kelvin) = np.float32(0.0), air
     for i in prange(nx):
         for j in range(ny):
             for k in range(nz):
                 mass, load, lift = zero, zero, zero
-                for n in range(count):
+                for n in used:
                     value = values[n, i, j, k]
                     if is_temperature[n]:
                         lift += factor[n] * value
                     else:
                         mass += value
                         load += factor[n] * value
-                out[i, j, k] = load / (air + mass) - lift / kelvin
+                out[i, j, k] = load / (density + mass) - lift / kelvin
 
 
 @parallel

@@ -40,10 +40,21 @@ class Scalars(Checkpointed):
         self.given, self.left, self.drifted = (np.zeros(len(self.rules)) for _ in range(3))
         """of each concentration: what was given, what left through the sides, and what the solver itself made [kg]"""
         self._hot = np.array([r.is_temperature() for r in self.rules])
+        # what has held nothing so far needs no work
+        self._used = np.zeros(len(self.rules), bool)
 
     def __getitem__(self, name: str) -> np.ndarray:
         """Return the field of a name, (nx, ny, nz); it may be written to."""
-        return self.values[[r.name for r in self.rules].index(name)]
+        number = [r.name for r in self.rules].index(name)
+        self._used[number] = True
+        return self.values[number]
+
+    def used(self) -> list[int]:
+        """Return the numbers of those that hold something, or have done so."""
+        return [int(n) for n in np.flatnonzero(self._used)]
+
+    def _restored(self) -> None:
+        self._used = np.array([x.any() for x in self.values])
 
     def concentration(self) -> np.ndarray:
         """Return the sum of all concentrations, (nx, ny, nz) [kg/m3]."""
@@ -65,11 +76,12 @@ class Scalars(Checkpointed):
         now : list of Scalar
             The rules as they stand at this time.
         """
-        hot = [n for n, r in enumerate(now) if r.is_temperature() and (constant(r.rise) or self.values[n].any())]
+        hot = [n for n, r in enumerate(now) if r.is_temperature() and (constant(r.rise) or self._used[n])]
         if hot:
             fresh = added / np.maximum(self.concentration() + added, 1e-12)
             for n in hot:
                 self.values[n] += fresh * (np.float32(constant(now[n].rise)) - self.values[n])
+        self._used[[number, *hot]] = True
         self.given[number] += self._sum(added) * self.cell**3
         self.values[number] += added
 
@@ -89,12 +101,11 @@ class Scalars(Checkpointed):
         """
         (origin, goal), is_open = places, self.solids.is_open
         is_clear = clear_of_solids(was_open, is_open)
-        for number, field in enumerate(self.values):
-            if not field.any():
-                continue
+        for number in self.used():
+            field = self.values[number]
             before, leaving = self._sum(field), _outflow(field, flow, step)
             ahead = np.empty_like(field)
-            advect.gather_open(field, was_open, is_open, *origin, ahead)
+            advect.gather_open(field, was_open, is_open, origin, ahead)
             if goal is not None:
                 out = np.empty_like(field)
                 advect.correct_open(field, ahead, is_clear, origin, goal, out)
@@ -125,9 +136,10 @@ class Scalars(Checkpointed):
         dt : float [s]
         now : list of Scalar
         """
-        for field, rule in zip(self.values, now):
+        for number in self.used():
+            field, rule = self.values[number], now[number]
             diffusion = constant(rule.diffusion)
-            if diffusion and field.any():
+            if diffusion:
                 rate = np.float32(diffusion * dt / self.cell**2)
                 for axis, weight in enumerate(self.solids.weights):
                     along = [np.moveaxis(x, axis, -1) for x in (field, weight, self.solids.is_open)]
@@ -136,12 +148,17 @@ class Scalars(Checkpointed):
 
     def buoyancy(self, now: Sequence[Scalar]) -> np.ndarray | None:
         """Return what share of gravity the air takes on, (nx, ny, nz) float32; None if it is none anywhere."""
-        factor = np.array([constant(r.buoyancy) for r in now], np.float32)
-        if not any(f and x.any() for f, x in zip(factor, self.values)):
+        factor, used = np.array([constant(r.buoyancy) for r in now], np.float32), np.array(self.used(), np.int64)
+        if not factor[used].any():
             return None
         out = np.empty(self.values.shape[1:], np.float32)
-        kernels.buoyancy(self.values, factor, self._hot, np.float32(AIR_DENSITY), np.float32(AIR_TEMPERATURE), out)
+        air = np.float32(AIR_DENSITY), np.float32(AIR_TEMPERATURE)
+        kernels.buoyancy(self.values, used, factor, self._hot, air, out)
         return out
+
+    def is_finite(self) -> bool:
+        """Whether all are numbers."""
+        return all(np.isfinite(self.values[n].sum()) for n in self.used())
 
     def frame(self, keeps: Sequence[str]) -> dict[str, np.ndarray]:
         """Return what a frame keeps, float16 by name: all concentrations, and those temperatures that are chosen."""
@@ -153,6 +170,7 @@ class Scalars(Checkpointed):
         for number, rule in enumerate(self.rules):
             if rule.name in frame:
                 self.values[number] = frame[rule.name]
+        self._restored()
         self.given = np.where(self._hot, 0.0, [self._sum(x) * self.cell**3 for x in self.values])
 
     @staticmethod

@@ -118,7 +118,7 @@ class GasSolver(Checkpointed):
         self._project()
         self.scalars.diffuse_and_decay(dt, rules)
         self.time += dt
-        if not np.isfinite(self.scalars.values).all() or not all(np.isfinite(u).all() for u in self.velocity):
+        if not self.scalars.is_finite() or not all(np.isfinite(u.sum()) for u in self.velocity):
             raise SolverFailed("The gas has no finite velocity any more: raise the most substeps or lower the push.")
 
     def _advect(self, h, was_open) -> None:
@@ -127,7 +127,7 @@ class GasSolver(Checkpointed):
         What a body has moved over since is still where it was: the air before the body comes from there.
         """
         flow, step = self.velocity, np.float32(h / self.cell)
-        if self.scalars.values.any():
+        if self.scalars.used():
             places = self._traced(flow, step, advect.CENTRE, self.scalars.values[0])
             self.scalars.advect(was_open, places, flow, step)
         self.velocity = [self._carried(u, flow, step, axis) for axis, u in enumerate(flow)]
@@ -136,17 +136,17 @@ class GasSolver(Checkpointed):
         """Where the samples of one place on the grid were `step` ago and, if there is a correction, will be."""
         origin = advect.Places(*(np.empty_like(like) for _ in range(3)))
         if not self.settings.sharp:
-            advect.trace(*flow, step, axis, *origin)
+            advect.trace(FaceFields(*flow), step, axis, origin)
             return origin, None
         goal = advect.Places(*(np.empty_like(like) for _ in range(3)))
-        advect.trace_both(FaceFields(*flow), step, axis, *origin, *goal)
+        advect.trace_both(FaceFields(*flow), step, axis, origin, goal)
         return origin, goal
 
     def _carried(self, u, flow, step, axis):
         """One component of the velocity carried along the flow; inside a solid it is the solid's own."""
         origin, goal = self._traced(flow, step, axis, u)
         ahead = np.empty_like(u)
-        advect.gather(u, *origin, ahead)
+        advect.gather(u, origin, ahead)
         if goal is None:
             return ahead
         out = np.empty_like(u)

@@ -4,6 +4,7 @@ Thuerey 2016)."""
 import numpy as np
 
 from urst.core.checkpoint import Checkpointed
+from urst.core.fields.face_fields import FaceFields
 from urst.core.liquid import deep_kernels
 from urst.core.liquid.inflows import Place
 from urst.core.liquid.level_kernels import BAND
@@ -133,8 +134,7 @@ class Band(Checkpointed):
             Weight and velocity that particles give them; changed.
         """
         if self.zone is not None:
-            u, v, w = flow
-            deep_kernels.carry(u, v, w, axis, self.zone, self.depth, np.float32(step), mass, out)
+            deep_kernels.carry(FaceFields(*flow), axis, self.zone, self.depth, np.float32(step), mass, out)
 
     @property
     def counted(self) -> float:

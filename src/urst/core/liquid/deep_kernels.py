@@ -198,7 +198,7 @@ def _smooth(f, x, y, z):
 
 
 @parallel
-def carry(u, v, w, axis, zone, depth, step, mass, out):
+def carry(flow, axis, zone, depth, step, mass, out):
     """Write what the flow carries to faces across an axis that have no particles to say it: velocity `out` and weight
     `mass`.
 
@@ -208,8 +208,7 @@ def carry(u, v, w, axis, zone, depth, step, mass, out):
 
     Parameters
     ----------
-    u, v, w : faces, float32
-        The flow [m/s].
+    flow : FaceFields [m/s]
     axis : int
     zone, depth : (nx, ny, nz)
     step : float32
@@ -217,6 +216,7 @@ def carry(u, v, w, axis, zone, depth, step, mass, out):
     mass, out : faces, float32
         Of the particles; changed.
     """
+    u, v, w = flow.x, flow.y, flow.z
     field = u if axis == 0 else (v if axis == 1 else w)
     nx, ny, nz = zone.shape
     ox = ZERO if axis == 0 else HALF

@@ -1,14 +1,16 @@
 """Kernels of the liquid's surface as a signed distance [cells], negative within."""
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import prange
 
-from urst.core.fields.cells import between
 from urst.core.jit import inline, parallel, serial
 from urst.core.liquid.particle_kernels import sample
 from urst.core.solids.face_bits import HIGH_X, HIGH_Y, HIGH_Z, LOW_X, LOW_Y, LOW_Z
 from urst.core.solids.thin_kernels import ALL, apart, cell_of, reached
 from urst.core.solids.wall_kernels import HALF, ONE, ZERO, distance_at, slope_at
+from urst.core.trilinear import in_cells
 
 #: reach of the kernel that particles are counted with [cells]
 REACH = np.float32(1.5)
@@ -51,19 +53,28 @@ def _depth(share):
     return t * REACH
 
 
+class Room(NamedTuple):
+    """Where liquid may be."""
+
+    share: np.ndarray
+    """(nx, ny, nz) float32: open share of each cell"""
+    distance: np.ndarray
+    """(2nx, 2ny, 2nz) float32 from walls [cells]"""
+    home: np.ndarray
+    """of thin walls, see `solids.thin_kernels`"""
+
+
 @parallel
-def count(position, start, owner_cell, share, distance, home, reach, phi, full, deep, wanted):
+def count(position, lodging, within, phi, full, deep, wanted):
     """Write where particles say the surface is, `wanted` (cells), where it is not far or they are beyond.
 
     Parameters
     ----------
-    position, start, lodging
-        Particles, sorted by cell, where those of each cell begin, and whose room they are in.
-    share : (nx, ny, nz) float32
-        Open share of each cell.
-    distance : (2nx, 2ny, 2nz) float32
-    home, reach
-        Of thin walls, see `thin_kernels`: what lies behind these does not count.
+    position : (n, 3) float32
+        Of particles, sorted by cell.
+    lodging : Lodging
+    within : Room
+        What lies behind thin walls does not count.
     phi : (nx, ny, nz) float32
     full : float32
         Sum of the kernel over particles deep in the liquid.
@@ -72,6 +83,8 @@ def count(position, start, owner_cell, share, distance, home, reach, phi, full, 
     wanted : (nx, ny, nz) float32
     """
     nx, ny, nz = phi.shape
+    start, owner_cell, reach = lodging.start, lodging.owner_cell, lodging.reach
+    share, distance, home = within.share, within.distance, within.home
     for row in prange(nx):
         i = np.int64(row)
         for j in range(ny):
@@ -259,7 +272,7 @@ def advect(phi, u, v, w, step, reach, out):
                     out[i, j, k] = apart(phi, reach, i, j, k, x, y, z)
                     continue
                 far = abs(phi[i, j, k]) > np.float32(3.0)
-                out[i, j, k] = between(phi, x, y, z) if far else _tricubic(phi, x, y, z)
+                out[i, j, k] = in_cells(phi, x, y, z) if far else _tricubic(phi, x, y, z)
 
 
 @serial
@@ -293,8 +306,8 @@ def extend(phi, distance, middle, reach, cells):
         near = np.float32(1.8)
         far = near + ONE
         if distance_at(distance, x + far * sx, y + far * sy, z + far * sz) > HALF:
-            one = between(phi, x + near * sx, y + near * sy, z + near * sz)
-            two = between(phi, x + far * sx, y + far * sy, z + far * sz)
+            one = in_cells(phi, x + near * sx, y + near * sy, z + near * sz)
+            two = in_cells(phi, x + far * sx, y + far * sy, z + far * sz)
             phi[i, j, k] = _clip(one + _clip(one - two, ONE) * near, BAND)
             continue
         # a gap: as it is where that is widest
@@ -304,7 +317,7 @@ def extend(phi, distance, middle, reach, cells):
             here = distance_at(distance, x + t * sx, y + t * sy, z + t * sz)
             if here > best:
                 best, at = here, t
-        phi[i, j, k] = between(phi, x + at * sx, y + at * sy, z + at * sz)
+        phi[i, j, k] = in_cells(phi, x + at * sx, y + at * sy, z + at * sz)
 
 
 @inline

@@ -10,10 +10,10 @@ from typing import NamedTuple
 import numpy as np
 from numba import prange
 
-from urst.core.fields.cells import between
 from urst.core.jit import called, inline, kernel, parallel, serial
 from urst.core.solids.thin_kernels import ALL, LAP, apart, hit, reached, stopped
 from urst.core.solids.wall_kernels import HALF, ONE, ZERO, distance_at, slope_at
+from urst.core.trilinear import between, clamped, in_cells
 
 
 class Particles(NamedTuple):
@@ -151,8 +151,9 @@ def _beside_face(reach, r, s, t, axis, i, j, k):
 
 
 @inline
-def _spread(position, velocity, affine, p, axis, owner_cell, reach, mass, momentum):
+def _spread(particles, p, axis, owner_cell, reach, mass, momentum):
     """Add a particle to the eight faces about it."""
+    position, velocity, affine = particles
     x = position[p, 0] - (ZERO if axis == 0 else HALF)
     y = position[p, 1] - (ZERO if axis == 1 else HALF)
     z = position[p, 2] - (ZERO if axis == 2 else HALF)
@@ -241,9 +242,9 @@ def scatter(particles, lodging, mass, momentum):
                                 _spread_free(position, velocity, affine, p, 1, my, v)
                                 _spread_free(position, velocity, affine, p, 2, mz, w)
                             else:
-                                _spread(position, velocity, affine, p, 0, owner_cell, reach, mx, u)
-                                _spread(position, velocity, affine, p, 1, owner_cell, reach, my, v)
-                                _spread(position, velocity, affine, p, 2, owner_cell, reach, mz, w)
+                                _spread((position, velocity, affine), p, 0, owner_cell, reach, mx, u)
+                                _spread((position, velocity, affine), p, 1, owner_cell, reach, my, v)
+                                _spread((position, velocity, affine), p, 2, owner_cell, reach, mz, w)
 
 
 @inline
@@ -307,9 +308,11 @@ def _within(x, y, z, nx, ny, nz):
 
 
 @parallel
-def shift(position, u, v, w, distance, keep, stand, most, reach, met):
-    """Move particles by what faces say [cells], `most` along each axis at most, and out of walls; for reach and met
-    see `carry`."""
+def shift(position, faces, walls, most):
+    """Move particles by what faces (`FaceFields`) say [cells], `most` along each axis at most, and out of walls
+    (`Barriers`)."""
+    u, v, w = faces.x, faces.y, faces.z
+    distance, keep, reach, stand, met = walls.distance, walls.keep, walls.now, walls.stand, walls.met
     for number in prange(len(position)):
         p = np.int64(number)
         x, y, z = position[p, 0], position[p, 1], position[p, 2]
@@ -342,9 +345,7 @@ def _corner(u, axis, x, y, z):
     x -= ZERO if axis == 0 else HALF
     y -= ZERO if axis == 1 else HALF
     z -= ZERO if axis == 2 else HALF
-    x = min(max(x, ZERO), np.float32(u.shape[0] - 1.001))
-    y = min(max(y, ZERO), np.float32(u.shape[1] - 1.001))
-    z = min(max(z, ZERO), np.float32(u.shape[2] - 1.001))
+    x, y, z = clamped(x, u.shape[0]), clamped(y, u.shape[1]), clamped(z, u.shape[2])
     i, j, k = np.int32(x), np.int32(y), np.int32(z)
     return i, j, k, x - np.float32(i), y - np.float32(j), z - np.float32(k)
 
@@ -353,15 +354,13 @@ def _corner(u, axis, x, y, z):
 def sample(u, axis, x, y, z):
     """The velocity along an axis at a place, straight between faces."""
     i, j, k, a, b, c = _corner(u, axis, x, y, z)
-    p, q, r = ONE - a, ONE - b, ONE - c
-    return p * (q * (r * u[i, j, k] + c * u[i, j, k + 1]) + b * (r * u[i, j + 1, k] + c * u[i, j + 1, k + 1])) + a * (
-        q * (r * u[i + 1, j, k] + c * u[i + 1, j, k + 1]) + b * (r * u[i + 1, j + 1, k] + c * u[i + 1, j + 1, k + 1])
-    )
+    return between(u, i, j, k, a, b, c)
 
 
 @inline
-def _slopes(a, b, c, u000, u001, u010, u011, u100, u101, u110, u111):
+def _slopes(a, b, c, corners):
     """The value at (a, b, c) between eight corners, and its slope along x, y, z."""
+    u000, u001, u010, u011, u100, u101, u110, u111 = corners
     p, q, r = ONE - a, ONE - b, ONE - c
     low, high = (
         q * (r * u000 + c * u001) + b * (r * u010 + c * u011),
@@ -376,10 +375,7 @@ def _slopes(a, b, c, u000, u001, u010, u011, u100, u101, u110, u111):
 def slopes_at(u, axis, x, y, z):
     """The same with its slope along x, y, z a cell."""
     i, j, k, a, b, c = _corner(u, axis, x, y, z)
-    return _slopes(
-        a,
-        b,
-        c,
+    corners = (
         u[i, j, k],
         u[i, j, k + 1],
         u[i, j + 1, k],
@@ -389,6 +385,7 @@ def slopes_at(u, axis, x, y, z):
         u[i + 1, j + 1, k],
         u[i + 1, j + 1, k + 1],
     )
+    return _slopes(a, b, c, corners)
 
 
 @called
@@ -407,10 +404,7 @@ def _gather_apart(u, axis, reach, r, s, t, x, y, z):
     if weights < np.float32(1e-6):
         return u[i, j, k], ZERO, ZERO, ZERO
     mean = total / weights
-    return _slopes(
-        a,
-        b,
-        c,
+    corners = (
         u[i, j, k] if _beside_face(reach, r, s, t, way, i, j, k) else mean,
         u[i, j, k + 1] if _beside_face(reach, r, s, t, way, i, j, k + 1) else mean,
         u[i, j + 1, k] if _beside_face(reach, r, s, t, way, i, j + 1, k) else mean,
@@ -420,6 +414,7 @@ def _gather_apart(u, axis, reach, r, s, t, x, y, z):
         u[i + 1, j + 1, k] if _beside_face(reach, r, s, t, way, i + 1, j + 1, k) else mean,
         u[i + 1, j + 1, k + 1] if _beside_face(reach, r, s, t, way, i + 1, j + 1, k + 1) else mean,
     )
+    return _slopes(a, b, c, corners)
 
 
 @inline
@@ -455,8 +450,9 @@ def _out_of_walls(distance, keep, before, x, y, z, stand, velocity):
 
 
 @inline
-def _place(guarded, distance, keep, stand, met, before, x, y, z, velocity):
+def _place(guarded, walls, before, x, y, z, velocity):
     """Where a particle gets to, and whether it does: not past thin walls, out of others."""
+    distance, keep, stand, met = walls
     if not guarded:
         return _out_of_walls(distance, keep, before, x, y, z, stand, velocity)
     x, y, z = stopped(met, before, x, y, z, velocity, stand)
@@ -485,14 +481,9 @@ def carry(particles, flow, phi, walls, rule, owner_cell, state):
     """
     position, velocity, affine = particles.position, particles.velocity, particles.affine
     u, v, w = flow.x, flow.y, flow.z
-    distance, keep, reach, now, met, stand = (
-        walls.distance,
-        walls.keep,
-        walls.before,
-        walls.now,
-        walls.met,
-        walls.stand,
-    )
+    # taken apart here, since no tuple of tuples goes into a parallel loop
+    distance, keep, stand, met = walls.distance, walls.keep, walls.stand, walls.met
+    reach, now = walls.before, walls.now
     step, fall, spray = rule.step, rule.fall, rule.spray
     nx, ny, nz = np.float32(v.shape[0]), np.float32(u.shape[1]), np.float32(u.shape[2])
     for number in prange(len(position)):
@@ -506,7 +497,7 @@ def carry(particles, flow, phi, walls, rule, owner_cell, state):
             flies = apart(phi, reach, r, s, t, x, y, z) > spray
         else:
             away = phi[i, j, k]
-            flies = away > spray + HALF or (away > spray - FAR and between(phi, x, y, z) > spray)
+            flies = away > spray + HALF or (away > spray - FAR and in_cells(phi, x, y, z) > spray)
         if flies:
             for c in range(3):
                 velocity[p, c] += fall[c]
@@ -536,7 +527,7 @@ def carry(particles, flow, phi, walls, rule, owner_cell, state):
                 x += step * sample(u, 0, mx, my, mz)
                 y += step * sample(v, 1, mx, my, mz)
                 z += step * sample(w, 2, mx, my, mz)
-        x, y, z, found = _place(guarded, distance, keep, stand, met, position[p], x, y, z, velocity[p])
+        x, y, z, found = _place(guarded, (distance, keep, stand, met), position[p], x, y, z, velocity[p])
         if found:
             position[p, 0], position[p, 1], position[p, 2] = x, y, z
         state[p] = (FLYING if flies else 0) if not found or _within(x, y, z, nx, ny, nz) else GONE

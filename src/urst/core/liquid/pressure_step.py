@@ -359,10 +359,8 @@ class PressureStep:
             u, known = np.zeros(w.weights[axis].shape, np.float32), np.empty(w.weights[axis].shape, np.uint8)
             flow_kernels.push(u, self.weights[axis], self.phi, pressure, axis, LEAST, CLOSED, known)
             moved.append(spread(u, w.weights[axis], known, 1)[0])
-        x, y, z = moved
-        particle_kernels.shift(
-            position, x, y, z, w.distance, w.keep, np.float32(STAND), np.float32(EVEN_MOST), w.reach, w.met()
-        )
+        barriers = particle_kernels.Barriers(w.distance, w.keep, w.reach, w.reach, w.met(), np.float32(STAND))
+        particle_kernels.shift(position, FaceFields(*moved), barriers, np.float32(EVEN_MOST))
 
 
 def spread(u: np.ndarray, weight: np.ndarray, known: np.ndarray, layers: int) -> tuple[np.ndarray, np.ndarray]:

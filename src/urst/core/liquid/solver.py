@@ -515,12 +515,8 @@ class LiquidSolver(Port, Checkpointed):
         deep = np.float32(min(COUNTED, self.band.counted))
         level_kernels.count(
             self.position,
-            self._start,
-            self._owner_cell,
-            w.share,
-            w.distance,
-            w.home,
-            w.reach,
+            particle_kernels.Lodging(self._start, self._owner_cell, w.reach),
+            level_kernels.Room(w.share, w.distance, w.home),
             self.phi,
             np.float32(_FULL),
             deep,

@@ -76,9 +76,10 @@ def apply_viscosity(
             cling.expand(x[3], x[:3])
         for axis in range(3):
             u, v, w = (x[(axis + n) % 3] for n in range(3))
-            kernels.apply(phi, u, v, w, axis, kind[axis], share[axis], strength, ends, out[axis])
+            flow = kernels.Stressed(phi, u, v, w, ends)
+            kernels.apply(flow, axis, kind[axis], share[axis], strength, out[axis])
             if cling is not None:
-                kernels.wall_stress(phi, u, v, w, axis, kind[axis], strength, ends, reaction[axis])
+                kernels.wall_stress(flow, axis, kind[axis], strength, reaction[axis])
         if cling is not None:
             out.append(np.einsum("kij,kj->ki", cling.mass, x[3]) - cling.gathered(cling.chained(reaction)))
         return out

@@ -4,6 +4,8 @@ Energies of strain at cells and edges, weighted with what of them is liquid (Bat
 free surfaces for buckling, coiling, and rotating liquids). Lengths are in cells.
 """
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import prange
 
@@ -92,71 +94,78 @@ def _step(u, e, ends, i, j, k):
     return here - before
 
 
-@kernel
-def _shear(phi, u, v, d, e, ends, i, j, k):
-    """Liquid share of the edge before (i, j, k) across d and e, times the shear there: u lies across d, v across e."""
-    part = _edge(phi, d, e, i, j, k)
-    return part * (_step(u, e, ends, i, j, k) + _step(v, d, ends, i, j, k)) if part > ZERO else ZERO
+class Stressed(NamedTuple):
+    """What flows and is rubbed by itself."""
+
+    phi: np.ndarray
+    """(nx, ny, nz) float32: distance from the surface [cells]"""
+    u: np.ndarray
+    """faces across an axis, float32 [m/s]"""
+    v: np.ndarray
+    """across the one after it"""
+    w: np.ndarray
+    """across the one after that"""
+    ends: np.ndarray
+    """(3, 2) bool: which sides of the grid are walls that liquid sticks to"""
 
 
 @kernel
-def _stress(phi, u, v, w, d, e, f, ends, i, j, k):
-    """What flows into a face across d by stress; u, v, w lie across d, e, f."""
-    a, b, c = i - (d == 0), j - (d == 1), k - (d == 2)
+def _shear(flow, d, second, i, j, k):
+    """Liquid share of the edge before (i, j, k) across d and the axis one or two after it, times the shear there."""
+    e, v = (d + second) % 3, flow.v if second == 1 else flow.w
+    part = _edge(flow.phi, d, e, i, j, k)
+    return part * (_step(flow.u, e, flow.ends, i, j, k) + _step(v, d, flow.ends, i, j, k)) if part > ZERO else ZERO
+
+
+@kernel
+def _stress(flow, d, i, j, k):
+    """What flows into a face across d by stress; see `Stressed`."""
+    phi, u, e, f = flow.phi, flow.u, (d + 1) % 3, (d + 2) % 3
     own = _at(u, i, j, k)
     two = np.float32(2.0)
     total = two * _cell(phi, i, j, k) * (_at(u, i + (d == 0), j + (d == 1), k + (d == 2)) - own)
+    a, b, c = i - (d == 0), j - (d == 1), k - (d == 2)
     total -= two * _cell(phi, a, b, c) * (own - _at(u, a, b, c))
-    total += _shear(phi, u, v, d, e, ends, i + (e == 0), j + (e == 1), k + (e == 2)) - _shear(
-        phi, u, v, d, e, ends, i, j, k
-    )
-    total += _shear(phi, u, w, d, f, ends, i + (f == 0), j + (f == 1), k + (f == 2)) - _shear(
-        phi, u, w, d, f, ends, i, j, k
-    )
+    total += _shear(flow, d, 1, i + (e == 0), j + (e == 1), k + (e == 2)) - _shear(flow, d, 1, i, j, k)
+    total += _shear(flow, d, 2, i + (f == 0), j + (f == 1), k + (f == 2)) - _shear(flow, d, 2, i, j, k)
     return total
 
 
 @parallel
-def apply(phi, u, v, w, axis, kind, share, strength, ends, out):
+def apply(flow, axis, kind, share, strength, out):
     """Write the operator's product at the free faces across an axis, 0 at others.
 
     Parameters
     ----------
-    phi : (nx, ny, nz) float32
-    u, v, w : faces, float32
-        Across `axis` and the two after it.
+    flow : Stressed
+        Its velocities from `axis` on.
     axis : int
     kind, share : faces
         See `faces`.
     strength : float32
         Kinematic viscosity times the step over the square of a cell.
-    ends : (3, 2) bool
-        Which sides of the grid are walls that liquid sticks to.
     out : faces, float32
     """
-    d, e, f = axis, (axis + 1) % 3, (axis + 2) % 3
     for row in prange(out.shape[0]):
         i = np.int64(row)
         for j in range(out.shape[1]):
             for k in range(out.shape[2]):
                 out[i, j, k] = ZERO
                 if kind[i, j, k] == FREE:
-                    stress = _stress(phi, u, v, w, d, e, f, ends, i, j, k)
-                    out[i, j, k] = share[i, j, k] * u[i, j, k] - strength * stress
+                    out[i, j, k] = share[i, j, k] * flow.u[i, j, k] - strength * _stress(flow, axis, i, j, k)
 
 
 @parallel
-def wall_stress(phi, u, v, w, axis, kind, strength, ends, out):
+def wall_stress(flow, axis, kind, strength, out):
     """Write what stress does to the closed faces across an axis, in steps of velocity of a full cell, 0 at others; see
     `apply`."""
-    d, e, f = axis, (axis + 1) % 3, (axis + 2) % 3
     for row in prange(out.shape[0]):
         i = np.int64(row)
         for j in range(out.shape[1]):
             for k in range(out.shape[2]):
                 out[i, j, k] = ZERO
                 if kind[i, j, k] == WALL:
-                    out[i, j, k] = strength * _stress(phi, u, v, w, d, e, f, ends, i, j, k)
+                    out[i, j, k] = strength * _stress(flow, axis, i, j, k)
 
 
 @parallel

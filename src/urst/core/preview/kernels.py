@@ -6,15 +6,17 @@ import numpy as np
 from numba import prange
 
 from urst.core.jit import inline, parallel, serial
+from urst.core.trilinear import held
 
 #: a depth that there is not
 BESIDE = -1e30
 
 
 @inline
-def on_screen(corners, frame, scale, perspective, w, h, sx, sy, sz):
-    """Write where the corners (3, 3) of a triangle are seen, pixels and depth (3,); returns whether none lies behind
-    the eye."""
+def on_screen(corners, frame, scale, perspective, size, out):
+    """Write where the corners (3, 3) of a triangle are seen: out, pixels and depth, (3,) each; returns whether none
+    lies behind the eye. size: width and height in pixels."""
+    (w, h), (sx, sy, sz) = size, out
     for k in range(3):
         x, y, z = corners[k, 0] - frame[0, 0], corners[k, 1] - frame[0, 1], corners[k, 2] - frame[0, 2]
         a = x * frame[1, 0] + y * frame[1, 1] + z * frame[1, 2]
@@ -56,7 +58,7 @@ def rasterise(corners, frame, scale, perspective, depth, index):
     h, w = depth.shape
     sx, sy, sz = np.empty(3), np.empty(3), np.empty(3)
     for t in range(len(corners)):
-        if not on_screen(corners[t], frame, scale, perspective, w, h, sx, sy, sz):
+        if not on_screen(corners[t], frame, scale, perspective, (w, h), (sx, sy, sz)):
             continue
         area = twice_area(sx, sy)
         if abs(area) < 1e-9:
@@ -196,19 +198,6 @@ def splat(points, sizes, colour, frame, scale, depth, image):
                         image[j, i, k] += cover * (colour[k] * (0.9 - 0.6 * dy) - image[j, i, k])
 
 
-@inline
-def _at(field, x, y, z):
-    nx, ny, nz = field.shape
-    x, y, z = min(max(x, 0.0), nx - 1.001), min(max(y, 0.0), ny - 1.001), min(max(z, 0.0), nz - 1.001)
-    i, j, k = int(x), int(y), int(z)
-    a, b, c = x - i, y - j, z - k
-    low = (1 - b) * ((1 - c) * field[i, j, k] + c * field[i, j, k + 1])
-    low += b * ((1 - c) * field[i, j + 1, k] + c * field[i, j + 1, k + 1])
-    high = (1 - b) * ((1 - c) * field[i + 1, j, k] + c * field[i + 1, j, k + 1])
-    high += b * ((1 - c) * field[i + 1, j + 1, k] + c * field[i + 1, j + 1, k + 1])
-    return (1 - a) * low + a * high
-
-
 @serial
 def light_through(density, dimming, cell, sun, from_sun, from_sky):
     """Shares of the sun's and of the sky's light that reach each cell (Beer-Lambert), layer by layer from the top.
@@ -263,7 +252,7 @@ def veil(depth, frame, scale, cloud, sun, image):
                 x = (frame[0, 0] + depth[j, i] * way[0] - origin[0]) / cell - 0.5
                 y = (frame[0, 1] + depth[j, i] * way[1] - origin[1]) / cell - 0.5
                 z = (frame[0, 2] + depth[j, i] * way[2] - origin[2]) / cell - 0.5
-                share = 0.45 + 0.55 * _at(from_sun, x, y, z)
+                share = 0.45 + 0.55 * held(from_sun, x, y, z)
                 for c in range(3):
                     image[j, i, c] *= share
             start, stop = 0.0, depth[j, i]
@@ -289,12 +278,12 @@ def veil(depth, frame, scale, cloud, sun, image):
                 if not busy[p >> 2, q >> 2, r >> 2]:
                     t += 4.0 * step
                     continue
-                amount = _at(density, x, y, z)
+                amount = held(density, x, y, z)
                 if amount > 1e-5:
                     taken = 1.0 - np.exp(-extinction * amount * step * length)
-                    lit = _at(from_sun, x, y, z)
+                    lit = held(from_sun, x, y, z)
                     sunny = clear * taken * (phase * lit + 0.4 * np.sqrt(np.sqrt(lit)))
-                    even = clear * taken * (0.16 + 0.38 * _at(from_sky, x, y, z))
+                    even = clear * taken * (0.16 + 0.38 * held(from_sky, x, y, z))
                     tint = albedo[min(p, last_x), min(q, last_y), min(r, last_z)]
                     red += tint[0] * (0.62 * sunny + even)
                     green += tint[1] * (0.56 * sunny + even)

@@ -113,9 +113,8 @@ def render(
         kernels.rasterise(skin[towards], frame, scale, True, wet, which)
         through = np.zeros((h, w))
         water_kernels.thicken(skin, towards, frame, scale, depth, through)
-        water_kernels.wash(
-            wet, which, through, skin[towards], facing[towards], frame, scale, sun, depth, image.copy(), image
-        )
+        surfaces = water_kernels.Water(wet, which, through, skin[towards], facing[towards])
+        water_kernels.wash(surfaces, frame, scale, sun, depth, image.copy(), image)
     image = 0.25 * (image[::2, ::2] + image[::2, 1::2] + image[1::2, ::2] + image[1::2, 1::2])
     near = np.minimum(np.minimum(depth[::2, ::2], depth[::2, 1::2]), np.minimum(depth[1::2, ::2], depth[1::2, 1::2]))
     for density, origin, cell, albedo in sorted(dust, key=lambda d: -_distance(d, view)):

@@ -1,5 +1,7 @@
 """Kernels of the quick renderer: water over what stands behind it."""
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import prange
 
@@ -40,7 +42,7 @@ def thicken(corners, towards, frame, scale, depth, through):
     h, w = depth.shape
     sx, sy, sz = np.empty(3), np.empty(3), np.empty(3)
     for t in range(len(corners)):
-        if not on_screen(corners[t], frame, scale, True, w, h, sx, sy, sz):
+        if not on_screen(corners[t], frame, scale, True, (w, h), (sx, sy, sz)):
             continue
         area = twice_area(sx, sy)
         if abs(area) < 1e-9:
@@ -55,18 +57,29 @@ def thicken(corners, towards, frame, scale, depth, through):
                     through[j, i] += sign * max(depth[j, i] - z, 0.0)
 
 
+class Water(NamedTuple):
+    """Surfaces of water as the eye has them."""
+
+    depth: np.ndarray
+    """(h, w) of the nearest triangle that faces the eye"""
+    which: np.ndarray
+    """(h, w) which that is, -1 for none"""
+    through: np.ndarray
+    """(h, w) see `thicken`"""
+    corners: np.ndarray
+    """(t, 3, 3) [m]"""
+    normals: np.ndarray
+    """(t, 3, 3)"""
+
+
 @parallel
-def wash(water, index, through, corners, normals, frame, scale, sun, depth, behind, image):
+def wash(water, frame, scale, sun, depth, behind, image):
     """Draw water before what stands behind it: mirrored sky by Fresnel (Schlick 1994), what is behind bent aside and
     dimmed by the way through the water (Beer and Lambert), a glint of the sun.
 
     Parameters
     ----------
-    water, index : (h, w)
-        Depth of its nearest triangle that faces the eye, and which that is, -1 for none.
-    through : (h, w) float
-        See `thicken`.
-    corners, normals : (t, 3, 3) float
+    water : Water
     frame : (4, 3) float
         See `kernels.rasterise`.
     scale : float
@@ -79,12 +92,13 @@ def wash(water, index, through, corners, normals, frame, scale, sun, depth, behi
     image : (h, w, 3) float
         The same, drawn over.
     """
-    h, w = water.shape
+    index, through, corners, normals = water.which, water.through, water.corners, water.normals
+    h, w = water.depth.shape
     for row in prange(h):
         j, p, v, n, r = np.int64(row), np.empty(3), np.empty(3), np.empty(3), np.empty(3)
         for i in range(w):
             t = index[j, i]
-            z = water[j, i]
+            z = water.depth[j, i]
             if t < 0 or z >= depth[j, i]:
                 continue
             a, b = (i + 0.5 - 0.5 * w) / scale, (j + 0.5 - 0.5 * h) / scale

@@ -175,13 +175,14 @@ def prepare(bonds, bodies, inertia, h, lag, brittle, start):
                     q += 1
         _invert(k)
         p = bonds.impulse[b]
-        _push(start, inertia, i, j, arm, p[0], p[1], p[2], p[3], p[4], p[5])
+        _push(start, inertia, i, j, arm, p)
     return some[:count]
 
 
 @inline
-def _push(velocity, inertia, i, j, arm, px, py, pz, tx, ty, tz):
-    """Apply an impulse and a twist to body j and their opposites to body i."""
+def _push(velocity, inertia, i, j, arm, push):
+    """Apply an impulse and a twist, push (6,), to body j and their opposites to body i."""
+    px, py, pz, tx, ty, tz = push[0], push[1], push[2], push[3], push[4], push[5]
     mi, mj = inertia.inverse_mass[i], inertia.inverse_mass[j]
     a, b, v, w = arm[0], arm[1], velocity[i], velocity[j]
     v[0] -= mi * px
@@ -218,9 +219,9 @@ def _stress(section, f0, f1, f2, m0, m1, m2):
 
 
 @inline
-def _share(section, strength, left, f0, f1, f2, m0, m1, m2):
-    """Stress over strength; pressure makes a bond stronger in shear."""
-    tension, shear = _stress(section, f0, f1, f2, m0, m1, m2)
+def _share(section, strength, left, load):
+    """Stress over strength under a force and a twist, load (6,); pressure makes a bond stronger in shear."""
+    tension, shear = _stress(section, load[0], load[1], load[2], load[3], load[4], load[5])
     return max(tension / (left * strength[0]), shear / (left * strength[1] + strength[2] * max(-tension, 0.0)))
 
 
@@ -280,17 +281,8 @@ def sweep(bonds, some, velocity, moved, inertia, h, lag, backward):
         for q in range(3):
             y[q] = r[q, 0] * (p[0] + d[0]) + r[q, 1] * (p[1] + d[1]) + r[q, 2] * (p[2] + d[2])
             y[3 + q] = r[q, 0] * (p[3] + d[3]) + r[q, 1] * (p[4] + d[4]) + r[q, 2] * (p[5] + d[5])
-        share = _share(
-            bonds.section[b],
-            bonds.strength[b],
-            bonds.left[b],
-            y[0] / h,
-            y[1] / h,
-            y[2] / h,
-            y[3] / h,
-            y[4] / h,
-            y[5] / h,
-        )
+        load = (y[0] / h, y[1] / h, y[2] / h, y[3] / h, y[4] / h, y[5] / h)
+        share = _share(bonds.section[b], bonds.strength[b], bonds.left[b], load)
         if share > 1.0:
             bonds.full[b] = 1
             # what it does not stop opens it further; where that is more than it may give, it holds for as long only
@@ -300,7 +292,7 @@ def sweep(bonds, some, velocity, moved, inertia, h, lag, backward):
                 d[q] = (p[q] + d[q]) * capacity - p[q]
         for q in range(6):
             p[q] += d[q]
-        _push(velocity, inertia, i, j, bonds.arm[b], d[0], d[1], d[2], d[3], d[4], d[5])
+        _push(velocity, inertia, i, j, bonds.arm[b], d)
 
 
 @serial
@@ -324,14 +316,14 @@ def snap(bonds, some, moved, inertia, start):
             given[3 + q] = r[q, 0] * e[3] + r[q, 1] * e[4] + r[q, 2] * e[5]
         for q in range(6):
             f[q] = -bonds.swept[b, q] * given[q]
-        share = _share(bonds.section[b], bonds.strength[b], bonds.left[b], f[0], f[1], f[2], f[3], f[4], f[5])
+        share = _share(bonds.section[b], bonds.strength[b], bonds.left[b], f)
         for q in range(6):
             given[q] *= max(1.0 - 1.0 / max(share, 1.0), 0.0)
         yielded = bonds.yielded[b] + opening(bonds.reach[b], given)
         if bonds.gives[b] == 0.0 or yielded > bonds.gives[b]:
             bonds.full[b] = 2
             p = bonds.impulse[b]
-            _push(start, inertia, i, j, bonds.arm[b], -p[0], -p[1], -p[2], -p[3], -p[4], -p[5])
+            _push(start, inertia, i, j, bonds.arm[b], (-p[0], -p[1], -p[2], -p[3], -p[4], -p[5]))
             p[:] = 0.0
         else:
             bonds.room[b], bonds.left[b] = bonds.gives[b] - yielded, _left(bonds, b, yielded)
@@ -368,7 +360,7 @@ def shares(bonds, some, force, share):
     """Write the stress over strength of some bonds (k,) under forces (k, 6) on their second bodies, share (k,)."""
     for k in range(len(some)):
         b, f = some[k], force[k]
-        share[k] = _share(bonds.section[b], bonds.strength[b], bonds.left[b], f[0], f[1], f[2], f[3], f[4], f[5])
+        share[k] = _share(bonds.section[b], bonds.strength[b], bonds.left[b], f)
 
 
 @serial

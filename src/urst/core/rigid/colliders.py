@@ -5,7 +5,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from urst.core.bodies.mobility import ABSENT
-from urst.core.bodies.placing import bounds, place
+from urst.core.bodies.placing import Poses, bounds, place
 from urst.core.geometry import land as lands
 from urst.core.geometry.convex import Hulls
 from urst.core.geometry.land import Land
@@ -153,9 +153,7 @@ class Colliders:
             some,
             self.owner,
             self._middle,
-            bodies.position,
-            bodies.rotation,
-            bodies.travel,
+            Poses(bodies.position, bodies.rotation, bodies.travel),
             self._placed,
             self.shapes,
         )

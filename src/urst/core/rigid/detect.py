@@ -438,10 +438,21 @@ def clip(shapes, i, j, face, other, scratch):
     return n
 
 
+class Patch(NamedTuple):
+    """Where two shapes touch or may touch."""
+
+    axis: np.ndarray
+    """(3,) float64: a unit vector from the first to the second, the normal, or what parts them"""
+    points: np.ndarray
+    """(4, 2, 3) float64: points on the first and on the second [m]"""
+    gaps: np.ndarray
+    """(4,) float64: how far they are apart along the normal [m]"""
+
+
 @kernel
-def _rest_on(shapes, i, j, face, margin, sign, scratch, normal, points, gaps):
+def _rest_on(shapes, i, j, face, margin, sign, patch, scratch):
     """The patch on which `j` rests on a face of `i`: at most four pairs of points within `margin`."""
-    planes, v = shapes.planes, shapes.vertices
+    planes, v, normal = shapes.planes, shapes.vertices, patch.axis
     nx, ny, nz, offset = planes[0, face], planes[1, face], planes[2, face], planes[3, face]
     normal[0], normal[1], normal[2] = sign * nx, sign * ny, sign * nz
     poly, gap = scratch.poly, scratch.gap
@@ -462,7 +473,7 @@ def _rest_on(shapes, i, j, face, margin, sign, scratch, normal, points, gaps):
         for x in range(3):
             poly[kept, x] = v[x, corner]
         kept += 1
-    return thin(kept, nx, ny, nz, sign, scratch, points, gaps)
+    return thin(kept, nx, ny, nz, sign, scratch, patch.points, patch.gaps)
 
 
 @kernel
@@ -531,7 +542,7 @@ def thin(n, nx, ny, nz, sign, scratch, points, gaps):
 
 
 @kernel
-def detect(shapes, i, j, margin, inside, axis, points, gaps, scratch):
+def detect(shapes, i, j, margin, inside, patch, scratch):
     """Find where two shapes touch or may touch.
 
     Parameters
@@ -543,12 +554,8 @@ def detect(shapes, i, j, margin, inside, axis, points, gaps, scratch):
     inside : bool
         Whether they are thought to be in each other: then the search over faces and edges comes first, else that for
         their distance. The result is the same.
-    axis : (3,) float64
-        Where to look first, a unit vector from the first to the second; on return the normal, or what parts them.
-    points : (4, 2, 3) float64
-        Written: points on the first and on the second [m].
-    gaps : (4,) float64
-        Written: how far they are apart along the normal [m].
+    patch : Patch
+        Its axis says where to look first; written.
     scratch : Scratch
 
     Returns
@@ -558,6 +565,7 @@ def detect(shapes, i, j, margin, inside, axis, points, gaps, scratch):
         along with: 1 the second, whose corner rests on a face of the first, 0 the first, 0.5 neither more than the
         other.
     """
+    axis, points, gaps = patch.axis, patch.points, patch.gaps
     rounding = shapes.rounding[i] + shapes.rounding[j]
     reach = margin + rounding
     apart = _separation(shapes, i, j, axis[0], axis[1], axis[2]) + rounding
@@ -602,9 +610,9 @@ def detect(shapes, i, j, margin, inside, axis, points, gaps, scratch):
         if gap > apart - slack:
             share = 1.0 if side == 0 else 0.0
             if side == 0:
-                count = _rest_on(shapes, i, j, face, reach, 1.0, scratch, axis, points, gaps)
+                count = _rest_on(shapes, i, j, face, reach, 1.0, patch, scratch)
             else:
-                count = _rest_on(shapes, j, i, face, reach, -1.0, scratch, axis, points, gaps)
+                count = _rest_on(shapes, j, i, face, reach, -1.0, patch, scratch)
         least = np.inf
         for k in range(count):
             least = min(least, gaps[k])
@@ -630,10 +638,10 @@ def detect(shapes, i, j, margin, inside, axis, points, gaps, scratch):
             gaps[0] = gap
         elif kind == 0:
             share = 1.0
-            count = _rest_on(shapes, i, j, first, reach, 1.0, scratch, axis, points, gaps)
+            count = _rest_on(shapes, i, j, first, reach, 1.0, patch, scratch)
         elif kind == 1:
             share = 0.0
-            count = _rest_on(shapes, j, i, first, reach, -1.0, scratch, axis, points, gaps)
+            count = _rest_on(shapes, j, i, first, reach, -1.0, patch, scratch)
         apart = gap
     for k in range(count):
         gaps[k] -= rounding

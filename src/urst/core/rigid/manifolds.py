@@ -172,8 +172,9 @@ def _project(m, p, bodies):
 
 
 @kernel
-def _match(m, p, bodies, count, axis, points, near, old, push):
-    """Write new points, each with the impulse of the old point nearest to it."""
+def _match(m, p, bodies, count, patch, near, had):
+    """Write new points, each with the impulse of the old point nearest to it; `had`: room for those there were."""
+    axis, points, (old, push) = patch.axis, patch.points, had
     i, j = m.body[p, 0], m.body[p, 1]
     before = m.size[p] if m.state[p] == NEAR else 0
     n, t = m.axis[p], m.tangent[p]
@@ -330,7 +331,7 @@ def _look_at(m, due, first, step, bodies, shapes):
     """Look where pairs `due` (k,) touch: _TURN of them from the turn `first` on, every `step` turns."""
     scratch = detect.scratch(shapes)
     world, points, gaps = np.zeros(3), np.zeros((POINTS, 2, 3)), np.zeros(POINTS)
-    old, push = np.zeros((POINTS, 3)), np.zeros((POINTS, 3))
+    patch, had = detect.Patch(world, points, gaps), (np.zeros((POINTS, 3)), np.zeros((POINTS, 3)))
     for turn in range(first, (len(due) + _TURN - 1) // _TURN, step):
         for number in range(turn * _TURN, min((turn + 1) * _TURN, len(due))):
             p = due[number]
@@ -355,7 +356,7 @@ def _look_at(m, due, first, step, bodies, shapes):
             deepest = 0.5 * smaller + m.need[p]
             inside = m.state[p] == NEAR and m.apart[p] <= TOUCH
             found, count, apart, share_j = onesided.meet(
-                shapes, m.shape[p, 0], m.shape[p, 1], margin, inside, deepest, world, points, gaps, scratch
+                shapes, m.shape[p, 0], m.shape[p, 1], margin, inside, deepest, patch, scratch
             )
             _see(m, p, bodies)
             m.apart[p], m.margin[p], m.gap[p], m.share[p] = apart, margin, apart, share_j
@@ -364,7 +365,7 @@ def _look_at(m, due, first, step, bodies, shapes):
                 m.state[p], m.size[p] = found, 0
                 _local(bodies.rotation, i, world[0], world[1], world[2], m.axis[p])
                 continue
-            _match(m, p, bodies, count, world, points, min(0.05, 0.3 * smaller), old, push)
+            _match(m, p, bodies, count, patch, min(0.05, 0.3 * smaller), had)
             m.state[p], m.size[p] = NEAR, count
             for k in range(count):
                 m.gap[p] = min(m.gap[p], gaps[k]) if k else gaps[0]

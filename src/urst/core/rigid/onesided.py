@@ -18,12 +18,12 @@ _DOWN = 0.05
 
 
 @kernel
-def meet(shapes, i, j, margin, inside, deepest, axis, points, gaps, scratch):
+def meet(shapes, i, j, margin, inside, deepest, patch, scratch):
     """Find where two shapes touch or may touch, as `detect` does; the second may be a triangle of a land.
 
     Parameters
     ----------
-    shapes, i, j, margin, inside, axis, points, gaps, scratch
+    shapes, i, j, margin, inside, patch, scratch
         As for `detect`.
     deepest : float
         What is farther behind a triangle is not brought back by it [m].
@@ -33,7 +33,8 @@ def meet(shapes, i, j, margin, inside, deepest, axis, points, gaps, scratch):
     (state, count, apart, share)
         As `detect` returns them.
     """
-    state, count, apart, share = detect(shapes, i, j, margin, inside, axis, points, gaps, scratch)
+    axis, gaps = patch.axis, patch.gaps
+    state, count, apart, share = detect(shapes, i, j, margin, inside, patch, scratch)
     if count == 0 or shapes.fold[j, 0] == SOLID:
         return state, count, apart, share
     if _leans(shapes, j, axis):
@@ -42,7 +43,7 @@ def meet(shapes, i, j, margin, inside, deepest, axis, points, gaps, scratch):
                 return PARTED, 0, apart, 0.5
         return state, count, apart, share
     x, y, z = axis[0], axis[1], axis[2]
-    count = _stand_on_face(shapes, i, j, margin, deepest, axis, points, gaps, scratch)
+    count = _stand_on_face(shapes, i, j, margin, deepest, patch, scratch)
     if count == 0:
         # the way along which they are apart
         axis[0], axis[1], axis[2] = x, y, z
@@ -71,8 +72,9 @@ def _leans(shapes, j, axis):
 
 
 @kernel
-def _stand_on_face(shapes, i, j, margin, deepest, axis, points, gaps, scratch):
+def _stand_on_face(shapes, i, j, margin, deepest, patch, scratch):
     """Let the face of a triangle carry what stands over it; returns how many points there are."""
+    axis, points, gaps = patch.axis, patch.points, patch.gaps
     planes, v, top = shapes.planes, shapes.vertices, shapes.face_start[j]
     nx, ny, nz, offset = planes[0, top], planes[1, top], planes[2, top], planes[3, top]
     # what is behind the prism is the other side's of a thin shell

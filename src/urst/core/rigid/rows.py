@@ -185,7 +185,7 @@ def lay_out(rows_of, free, carrier, centre, bodies, turned, inertia, spare):
             p = rows.manifold[b, x]
             if p >= 0:
                 r[FRICTION + x], r[BOUNCE + x], r[SHARE + x] = friction[p], restitution[p], m.share[p]
-                _stand(r, x, p, m, carrier, centre, bodies, turned, inertia)
+                _stand(r, x, p, m, (carrier, centre, turned), bodies, inertia)
         hand[:GIVEN] = r[:GIVEN]
         for q in range(slots):
             f = HEAD + q * POINT
@@ -203,8 +203,9 @@ def lay_out(rows_of, free, carrier, centre, bodies, turned, inertia, spare):
 
 
 @kernel
-def _stand(r, x, p, m, carrier, centre, bodies, turned, inertia):
-    """Write how a manifold stands: its directions, arms and gaps."""
+def _stand(r, x, p, m, carried, bodies, inertia):
+    """Write how a manifold stands: its directions, arms and gaps; carried: carrier, centre and turned of `lay_out`."""
+    carrier, centre, turned = carried
     i, j = m.body[p, 0], m.body[p, 1]
     k, l = carrier[i], carrier[j]
     position, ri, rj = bodies.position, bodies.rotation[i], bodies.rotation[j]

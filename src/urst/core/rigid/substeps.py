@@ -205,7 +205,8 @@ def _advance(rows, rows_of, some, rods, inertia, going, nodes, rule):
     for k in range(n):
         for c in range(6):
             quick[k, c] = came[k, c] = before[k, c] = velocity[k, c]
-    todo, hot = np.zeros(len(rows.slots), np.uint8), np.zeros(n, np.uint8)
+    motion = sweeps.Motion(quick, shift, came)
+    calls = sweeps.Calls(np.zeros(len(rows.slots), np.uint8), np.zeros(n, np.uint8))
     reach = sweeps.reach(rows.body, rows.manifold, free)
     bonds.load[:] = 0.0
     hard = max(HARD * h * weight, HARD_LEAST)
@@ -229,7 +230,7 @@ def _advance(rows, rows_of, some, rods, inertia, going, nodes, rule):
             stood[:] = moved
         joint_kernels.sweep(joints, rods.rows, rods.number, quick, stood, inertia, False)
         bond_kernels.sweep(bonds, some, quick, stood, inertia, h, lag, False)
-        sweeps.solve_all(rows, reach, quick, shift, came, rules, ONE, todo, hot)
+        sweeps.solve_all(rows, reach, motion, rules, ONE, calls)
         for k in live:
             for c in range(6):
                 # of what is driven neither has changed
@@ -237,7 +238,7 @@ def _advance(rows, rows_of, some, rods, inertia, going, nodes, rule):
                 shift[k, c] = moved[k, c]
         joint_kernels.sweep(joints, rods.rows, rods.number, quick, stood, inertia, True)
         bond_kernels.sweep(bonds, some, quick, stood, inertia, h, lag, True)
-        sweeps.solve_all(rows, reach, quick, shift, came, rules, ZERO, todo, hot)
+        sweeps.solve_all(rows, reach, motion, rules, ZERO, calls)
         sweeps.note(rows)
         joint_kernels.note(joints, rods.rows, rods.number, 0.0)
         for b in some:

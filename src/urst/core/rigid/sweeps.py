@@ -73,11 +73,12 @@ class Rules(NamedTuple):
 
 
 @inline
-def _against(r, v, w, u, q, ax, ay, az, bx, by, bz, x):
+def _against(r, first, second, a, b, x):
     """How a point of the second body, at the arm b, goes against one of the first, at the arm a.
 
-    `v`, `w`: where velocity and spin of the first stand in hand, or its shift and turn; `u`, `q`: those of the second.
+    first, second: where velocity and spin of each stand in hand, or its shift and turn.
     """
+    (v, w), (u, q), (ax, ay, az), (bx, by, bz) = first, second, a, b
     return (
         r[u + x] + r[q + Y + x] * bz - r[q + Z + x] * by - r[v + x] - r[w + Y + x] * az + r[w + Z + x] * ay,
         r[u + Y + x] + r[q + Z + x] * bx - r[q + x] * bz - r[v + Y + x] - r[w + Z + x] * ax + r[w + x] * az,
@@ -91,7 +92,7 @@ def _measure(r):
     for x in range(LANES):
         ax, ay, az = r[HAND + ARM_I + x], r[HAND + ARM_I + Y + x], r[HAND + ARM_I + Z + x]
         bx, by, bz = r[HAND + ARM_J + x], r[HAND + ARM_J + Y + x], r[HAND + ARM_J + Z + x]
-        dx, dy, dz = _against(r, X_I, Q_I, X_J, Q_J, ax, ay, az, bx, by, bz, x)
+        dx, dy, dz = _against(r, (X_I, Q_I), (X_J, Q_J), (ax, ay, az), (bx, by, bz), x)
         r[HAND + NOW + x] = r[HAND + GAP + x] + r[NORMAL + x] * dx + r[NORMAL + Y + x] * dy + r[NORMAL + Z + x] * dz
 
 
@@ -157,7 +158,7 @@ def _approach(r, rules):
     for x in range(LANES):
         ax, ay, az = r[HAND + ARM_I + x], r[HAND + ARM_I + Y + x], r[HAND + ARM_I + Z + x]
         bx, by, bz = r[HAND + ARM_J + x], r[HAND + ARM_J + Y + x], r[HAND + ARM_J + Z + x]
-        vx, vy, vz = _against(r, C_I, D_I, C_J, D_J, ax, ay, az, bx, by, bz, x)
+        vx, vy, vz = _against(r, (C_I, D_I), (C_J, D_J), (ax, ay, az), (bx, by, bz), x)
         speed = vx * r[NORMAL + x] + vy * r[NORMAL + Y + x] + vz * r[NORMAL + Z + x]
         hits = speed < -rules.bounce_speed and r[HAND + PUSH + x] == ZERO and r[HAND + NOW + x] + rules.h * speed < ZERO
         r[HAND + LEAVE + x] = -r[BOUNCE + x] * speed if hits else ZERO
@@ -175,7 +176,7 @@ def _solve(r, rules, biased):
         ex, ey, ez = other * r[SHIFT + x], other * r[SHIFT + Y + x], other * r[SHIFT + Z + x]
         ax, ay, az = r[HAND + ARM_I + x] + dx, r[HAND + ARM_I + Y + x] + dy, r[HAND + ARM_I + Z + x] + dz
         bx, by, bz = r[HAND + ARM_J + x] - ex, r[HAND + ARM_J + Y + x] - ey, r[HAND + ARM_J + Z + x] - ez
-        vx, vy, vz = _against(r, V_I, W_I, V_J, W_J, ax, ay, az, bx, by, bz, x)
+        vx, vy, vz = _against(r, (V_I, W_I), (V_J, W_J), (ax, ay, az), (bx, by, bz), x)
         gap, mass, push = r[HAND + NOW + x], r[HAND + WEIGHT + x], r[HAND + PUSH + x]
         speed = vx * nx + vy * ny + vz * nz
         leave = r[HAND + LEAVE + x]
@@ -241,13 +242,33 @@ def _heat(r, rules):
         r[HOT + x] = max(change, other) - least
 
 
-@fused
-def _sweep(rows, velocity, moved, came, rules, biased, afresh, todo, hot):
-    """Visit batches in order: all of them, with gaps brought up to date, if `afresh`, else those with a mark in `todo`.
+class Motion(NamedTuple):
+    """How `n` bodies and what stands go; velocities are linear and angular."""
 
-    `came` (n + 1, 6): the velocities with which the substep began. Bodies of manifolds that call for another visit
-    are marked in `hot`. Returns how many batches were visited and whether any called.
+    velocity: np.ndarray
+    """(n + 1, 6) [m/s], [rad/s]: changed"""
+    moved: np.ndarray
+    """(n + 1, 6) since the check [m], [rad]"""
+    came: np.ndarray
+    """(n + 1, 6): the velocities with which the substep began"""
+
+
+class Calls(NamedTuple):
+    """What is to be visited again."""
+
+    todo: np.ndarray
+    """(batches,) uint8"""
+    hot: np.ndarray
+    """(n + 1,) uint8: bodies of manifolds that call for another visit"""
+
+
+@fused
+def _sweep(rows, motion, rules, biased, afresh, calls):
+    """Visit batches in order: all of them, with gaps brought up to date, if `afresh`, else those to do.
+
+    Returns how many batches were visited and whether any called.
     """
+    velocity, moved, came, todo, hot = motion.velocity, motion.moved, motion.came, calls.todo, calls.hot
     done, called = 0, False
     r = np.empty(WORK, REAL)
     for b in range(len(rows.slots)):
@@ -351,11 +372,23 @@ def reach(body, manifold, free):
 
 
 @serial
-def solve_all(rows, reach, velocity, moved, came, rules, biased, todo, hot):
+def solve_all(rows, reach, motion, rules, biased, calls):
     """One sweep over all contacts, then more over those that still change much, as many batches as one sweep has at
-    most."""
-    total = len(rows.slots)
-    _, called = _sweep(rows, velocity, moved, came, rules, biased, True, todo, hot)
+    most.
+
+    Parameters
+    ----------
+    rows : Rows
+    reach : Reach
+    motion : Motion
+    rules : Rules
+    biased : float
+        1 while overlaps are worked off, else 0.
+    calls : Calls
+        Work.
+    """
+    total, todo, hot = len(rows.slots), calls.todo, calls.hot
+    _, called = _sweep(rows, motion, rules, biased, True, calls)
     left = max(total, HOT_BATCHES)
     for _ in range(HOT_ROUNDS):
         if not called or left <= 0:
@@ -366,7 +399,7 @@ def solve_all(rows, reach, velocity, moved, came, rules, biased, todo, hot):
                 hot[k] = 0
                 for q in range(reach.start[k], reach.start[k + 1]):
                     todo[reach.batch[q]] = 1
-        done, called = _sweep(rows, velocity, moved, came, rules, biased, False, todo, hot)
+        done, called = _sweep(rows, motion, rules, biased, False, calls)
         left -= done
     hot[:] = 0
 

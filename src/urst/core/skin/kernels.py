@@ -6,6 +6,7 @@ from numba import prange
 
 from urst.core.jit import inline, parallel, serial
 from urst.core.solids.face_bits import face
+from urst.core.trilinear import onward
 
 ZERO, HALF, ONE = np.float32(0.0), np.float32(0.5), np.float32(1.0)
 #: liquid and air beside a wall reach at least so far from it [cells of the coarser grid]
@@ -214,31 +215,15 @@ def volume(distance, level, scale, out):
         out[i] = total
 
 
-@inline
-def _at(f, x, y, z):
-    i = min(max(int(np.floor(x)), 0), f.shape[0] - 2)
-    j = min(max(int(np.floor(y)), 0), f.shape[1] - 2)
-    k = min(max(int(np.floor(z)), 0), f.shape[2] - 2)
-    u, v, w = x - i, y - j, z - k
-    low = (1 - u) * ((1 - v) * f[i, j, k] + v * f[i, j + 1, k]) + u * (
-        (1 - v) * f[i + 1, j, k] + v * f[i + 1, j + 1, k]
-    )
-    k += 1
-    high = (1 - u) * ((1 - v) * f[i, j, k] + v * f[i, j + 1, k]) + u * (
-        (1 - v) * f[i + 1, j, k] + v * f[i + 1, j + 1, k]
-    )
-    return (1 - w) * low + w * high
-
-
 @parallel
 def normals(distance, places, out):
     """Write the slopes of the distance at places (n, 3), in cells between their middles, of length 1: out (n, 3)."""
     for row in prange(len(places)):
         p = np.int64(row)
         x, y, z = places[p, 0], places[p, 1], places[p, 2]
-        a = _at(distance, x + 0.5, y, z) - _at(distance, x - 0.5, y, z)
-        b = _at(distance, x, y + 0.5, z) - _at(distance, x, y - 0.5, z)
-        c = _at(distance, x, y, z + 0.5) - _at(distance, x, y, z - 0.5)
+        a = onward(distance, x + 0.5, y, z) - onward(distance, x - 0.5, y, z)
+        b = onward(distance, x, y + 0.5, z) - onward(distance, x, y - 0.5, z)
+        c = onward(distance, x, y, z + 0.5) - onward(distance, x, y, z - 0.5)
         size = max(np.sqrt(a * a + b * b + c * c), 1e-12)
         out[p, 0], out[p, 1], out[p, 2] = a / size, b / size, c / size
 

@@ -138,8 +138,10 @@ def move_walls(samples, faces, bodies, loose, frame, wall):
 
 
 @inline
-def _face_shares(distance, owner, ease, node, axis, i, j, k, bodies, shares):
-    """Write which bodies with a node close a face, and their shares of what is closed of it; returns how many."""
+def _face_shares(samples, node, axis, i, j, k, found_on):
+    """Write which bodies with a node close a face, and their shares of what is closed of it, into the two arrays of
+    `found_on`; returns how many."""
+    distance, owner, ease, (bodies, shares) = samples.distance, samples.owner, samples.ease, found_on
     found, closed = 0, 0.0
     for s in range(8):
         a, b, c, there = _sample(axis, i, j, k, s, owner)
@@ -171,7 +173,6 @@ def _solved(phi, least, i, j, k):
 @parallel
 def count_held(samples, node, faces, wet, count):
     """Write for each plane of faces across an axis how many entries `list_held` makes of it, count (planes,)."""
-    distance, owner, ease = samples.distance, samples.owner, samples.ease
     axis, weight, ends = faces.axis, faces.weight, faces.ends
     phi, least = wet.phi, wet.least
     for row in prange(weight.shape[0]):
@@ -184,7 +185,7 @@ def count_held(samples, node, faces, wet, count):
                 sides = 1 if _solved(phi, least, i, j, k) else 0
                 sides += 1 if _solved(phi, least, i - (axis == 0), j - (axis == 1), k - (axis == 2)) else 0
                 if sides:
-                    n += sides * _face_shares(distance, owner, ease, node, axis, i, j, k, bodies, shares)
+                    n += sides * _face_shares(samples, node, axis, i, j, k, (bodies, shares))
         count[i] = n
 
 
@@ -209,7 +210,6 @@ def list_held(samples, node, faces, wet, position, frame, first, out):
         Written: bodies (m,), cells (m, 3), and what a unit of the body's velocity, and of its spin about its centre,
         drives out of that cell through that face (m, 6).
     """
-    distance, owner, ease = samples.distance, samples.owner, samples.ease
     axis, weight, ends = faces.axis, faces.weight, faces.ends
     phi, least = wet.phi, wet.least
     origin, cell = frame.origin, frame.cell
@@ -227,7 +227,7 @@ def list_held(samples, node, faces, wet, position, frame, first, out):
                 if not here and not before:
                     continue
                 middle[0], middle[1], middle[2] = _middle(axis, i, j, k, origin, cell)
-                for n in range(_face_shares(distance, owner, ease, node, axis, i, j, k, bodies, shares)):
+                for n in range(_face_shares(samples, node, axis, i, j, k, (bodies, shares))):
                     body = bodies[n]
                     rd, re = middle[d] - position[body, d], middle[e] - position[body, e]
                     for side in range(2):
@@ -262,7 +262,6 @@ def press_rest(samples, node, faces, pressure, out):
     out : (planes, 2) float
         Written: the sum and that of the sizes.
     """
-    distance, owner, ease = samples.distance, samples.owner, samples.ease
     axis, weight, ends = faces.axis, faces.weight, faces.ends
     nx, ny, nz = pressure.shape
     for row in prange(weight.shape[0]):
@@ -282,7 +281,7 @@ def press_rest(samples, node, faces, pressure, out):
                         net += share * (before - here)
                         size += abs(share * (before - here))
                         continue
-                    for n in range(_face_shares(distance, owner, ease, node, axis, i, j, k, bodies, shares)):
+                    for n in range(_face_shares(samples, node, axis, i, j, k, (bodies, shares))):
                         rest -= shares[n]
                     share *= rest
                     net += share * (before - here)

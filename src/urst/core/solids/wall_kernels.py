@@ -3,10 +3,13 @@
 The distance is kept at eight samples a cell, a quarter of a cell from its sides. Lengths are in cells.
 """
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import prange
 
 from urst.core.jit import inline, parallel, serial
+from urst.core.trilinear import onward
 
 #: nothing
 NONE = -1
@@ -38,8 +41,21 @@ def _lonely(low, high, b, gap):
     return True
 
 
+class Convex(NamedTuple):
+    """`n` convex bodies in the world, for walls."""
+
+    planes: np.ndarray
+    """(f, 4) normal and distance of each face [m]"""
+    face_start: np.ndarray
+    """(n + 1,) where each body's faces begin"""
+    low: np.ndarray
+    """(n, 3) least corners, without a margin [m]"""
+    high: np.ndarray
+    """(n, 3) [m]"""
+
+
 @parallel
-def carve(planes, face_start, low, high, origin, cell, reach, distance, owner, full):
+def carve(bodies, origin, cell, reach, distance, owner, full):
     """Lessen distance (2nx, 2ny, 2nz) to that from convex bodies where they are nearest, and note which these are.
 
     Where bodies touch they are one wall: an eighth of a cell all of whose corners' middles lie within one or another
@@ -47,8 +63,7 @@ def carve(planes, face_start, low, high, origin, cell, reach, distance, owner, f
 
     Parameters
     ----------
-    planes, face_start, low, high
-        Of the bodies in the world [m], the bounds (n, 3) without a margin.
+    bodies : Convex
     origin : (3,) float [m]
     cell : float [m]
     reach : float
@@ -60,6 +75,7 @@ def carve(planes, face_start, low, high, origin, cell, reach, distance, owner, f
     full : (2nx, 2ny, 2nz) uint16
         Work, 0: which of eight places about each sample lie within a body, and ALONE if one holds all.
     """
+    planes, face_start, low, high = bodies.planes, bodies.face_start, bodies.low, bodies.high
     nx, ny, nz = distance.shape
     step, wide = 0.5 * cell, reach * cell
     q, near, seam = 0.125 * cell, 0.25 * cell, SEAM * cell
@@ -223,18 +239,7 @@ def tent(a):
 @inline
 def distance_at(distance, x, y, z):
     """The distance at a place, straight between samples and on beyond the last."""
-    u, v, w = x + x - HALF, y + y - HALF, z + z - HALF
-    i = min(max(np.int32(np.floor(u)), 0), distance.shape[0] - 2)
-    j = min(max(np.int32(np.floor(v)), 0), distance.shape[1] - 2)
-    k = min(max(np.int32(np.floor(w)), 0), distance.shape[2] - 2)
-    u, v, w = u - np.float32(i), v - np.float32(j), w - np.float32(k)
-    below = (ONE - u) * ((ONE - v) * distance[i, j, k] + v * distance[i, j + 1, k]) + u * (
-        (ONE - v) * distance[i + 1, j, k] + v * distance[i + 1, j + 1, k]
-    )
-    above = (ONE - u) * ((ONE - v) * distance[i, j, k + 1] + v * distance[i, j + 1, k + 1]) + u * (
-        (ONE - v) * distance[i + 1, j, k + 1] + v * distance[i + 1, j + 1, k + 1]
-    )
-    return (ONE - w) * below + w * above
+    return onward(distance, x + x - HALF, y + y - HALF, z + z - HALF)
 
 
 @inline

@@ -129,10 +129,7 @@ class Walls:
             ends = np.cumsum([0, *(len(f.hulls.planes) for f in found)])
             self._faces = np.concatenate([*(f.hulls.face_start[:-1] + e for f, e in zip(found, ends)), ends[-1:]])
             kernels.carve(
-                planes,
-                self._faces,
-                low,
-                self._high,
+                kernels.Convex(planes, self._faces, low, self._high),
                 self.origin,
                 self.cell,
                 REACH,
@@ -225,9 +222,8 @@ class Walls:
                 origin[axis] += self.cell * (-1 if end == 0 else self.share.shape[axis])
                 distance = np.full(size, REACH, np.float32)
                 owner, full = np.full(size, kernels.NONE, np.int32), np.zeros(size, np.uint16)
-                kernels.carve(
-                    self._planes, self._faces, low, self._high, origin, self.cell, REACH, distance, owner, full
-                )
+                bodies = kernels.Convex(self._planes, self._faces, low, self._high)
+                kernels.carve(bodies, origin, self.cell, REACH, distance, owner, full)
                 share = np.clip(0.5 + 2.0 * distance, 0.0, 1.0)
                 for a in range(3):
                     share = 0.5 * (

@@ -42,7 +42,7 @@ _FACES = (("out_of", ("faces",)),)
 class Flood(Kind):
     """A liquid with a free surface among walls and moving bodies."""
 
-    name, title, version = "flood", "Flood", 6
+    name, title, version = "flood", "Flood", 7
     settings = LiquidSettings
     hue = ("#42a1aa", "#1d727b")
     own = ("start_within", "fills", "inflows", "regions", "low", "high", "level", "pool_at")

@@ -18,7 +18,7 @@ _PER_VOLUME: dict[str, Any] = {"unit": "1/(m3 s)"}
 class Froth(OnLiquid):
     """What a liquid that takes in air gives birth to."""
 
-    name, title, version = "froth", "Froth", 2
+    name, title, version = "froth", "Froth", 3
     settings = FrothSettings
     hue = ("#c9d6d6", "#7b9292")
     work = "urst.kinds.froth.work"
