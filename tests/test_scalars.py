@@ -139,6 +139,7 @@ class Document(unittest.TestCase):
             ("called 'smoke'", lambda: GasSettings(scalars=(concentration("smoke"), concentration("smoke")))),
             ("add a concentration", lambda: GasSettings(scalars=(temperature(),))),
             ("the air's own motion", lambda: concentration("velocity_x")),
+            ("called in files", lambda: concentration("levels")),
             ("should match pattern", lambda: concentration("Black smoke")),
             ("'steam' is no concentration of this air: choose density", lambda: BillowSettings(debris_gives="steam")),
             ("'temperature' is no conc", lambda: BillowSettings(sources=[{"piece": "P", "gives": "temperature"}])),

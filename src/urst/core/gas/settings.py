@@ -50,6 +50,8 @@ class Scalar(BaseModel):
     def _free(self):
         if self.name == "velocity" or self.name.startswith("velocity_"):
             raise ValueError(f"'{self.name}' is what the air's own motion is called: choose another name")
+        if self.name == "levels":
+            raise ValueError("'levels' is what the distances from a surface are called in files: choose another name")
         return self
 
     def is_temperature(self) -> bool:
