@@ -44,10 +44,10 @@ def fields():
             yield f"pressure {n}^3 to {tolerance:g}, {rounds} rounds, set-up included", n**3, seconds
     n = 128
     rng = np.random.default_rng(0)
-    shares = [w * rng.uniform(0.3, 1.0, w.shape).astype(np.float32) for w in weights(with_boxes(n))]
+    fractions = [w * rng.uniform(0.3, 1.0, w.shape).astype(np.float32) for w in weights(with_boxes(n))]
     rhs = rng.standard_normal((n, n, n)).astype(np.float32)
-    rounds = PressureSolver.cut(*shares).solve(rhs)[1].iterations
-    seconds = timed(lambda: PressureSolver.cut(*shares).solve(rhs))
+    rounds = PressureSolver.cut(*fractions).solve(rhs)[1].iterations
+    seconds = timed(lambda: PressureSolver.cut(*fractions).solve(rhs))
     yield f"pressure {n}^3 to 0.0001 with cut faces, {rounds} rounds, set-up included", n**3, seconds
     n = 48
     faces = weights(with_boxes(n))

@@ -24,17 +24,17 @@ def _moving(n, count=12):
     at = rng.uniform(1, n - side - 1, (count, 3)) * [1, 1, 0.5]
     boundary = Boundary(fragments_of([generators.box_between(x, x + side) for x in at]))
     pose = {"position": boundary.fragments.centre, "orientation": np.tile([1.0, 0, 0, 0], (count, 1))}
-    way = rng.normal(size=(count, 3)) * DT
-    boundary.update(pose, pose | {"position": pose["position"] + way}, 0.0, 2.0 * DT)
+    shift = rng.normal(size=(count, 3)) * DT
+    boundary.update(pose, pose | {"position": pose["position"] + shift}, 0.0, 2.0 * DT)
     return boundary
 
 
-def _pool(n, depth, boundaries=(), share=0.5):
+def _pool(n, depth, boundaries=(), fraction=0.5):
     """A pool that fills so much of n^3 cells of a metre, a slope on its surface so that it moves."""
     settings = LiquidSettings(cell_size=1.0, low=(0, 0, 0), high=(n, n, n), tolerance=1e-4, particle_depth=depth)
     s = LiquidSolver(settings, boundaries=list(boundaries))
-    top = share * n + 0.025 * n + 1.0
-    s.fill(lambda x: x[:, 2] - share * n - 0.05 * (x[:, 0] - 0.5 * n), box=((0, 0, 0), (n, n, top)))
+    top = fraction * n + 0.025 * n + 1.0
+    s.fill(lambda x: x[:, 2] - fraction * n - 0.05 * (x[:, 0] - 0.5 * n), box=((0, 0, 0), (n, n, top)))
     return s
 
 
@@ -46,12 +46,12 @@ def liquid():
     """Steps of a pool, and of boxes that float in one."""
     for n in (64, 128, 256):
         s = _pool(n, None, [_moving(n)], _SHALLOW)
-        wet, count = int(((s.phi < 0) & (s.walls.share > 0)).sum()), len(s.position)
+        wet, count = int(((s.phi < 0) & (s.walls.fraction > 0)).sum()), len(s.position)
         label = f"liquid: a step of {n}^3, {count / 1e6:.1f} M particles, 12 moving boxes"
         yield label, wet, timed(lambda s=s: _step(s), 3)
     for depth in (None, 4.0):
         s = _pool(96, depth)
-        wet = int(((s.phi < 0) & (s.walls.share > 0)).sum())
+        wet = int(((s.phi < 0) & (s.walls.fraction > 0)).sum())
         label = (
             f"liquid: a step of 96^3, {'all' if depth is None else 'a band of'} {len(s.position) / 1e6:.2f} M particles"
         )
@@ -84,7 +84,7 @@ def afloat():
     for density in (None, *DENSITIES):
         _, s, group = _boxes(density)
         group.advance(0.0, DT)
-        wet = int(((s.phi < 0) & (s.walls.share > 0)).sum())
+        wet = int(((s.phi < 0) & (s.walls.fraction > 0)).sum())
         name = "held" if density is None else f"density {density}"
         seconds = timed(lambda s=s: s.press(DT), 3)
         yield f"liquid: pressure with 100 boxes, {name}, {s.solution.iterations} rounds", wet, seconds

@@ -1,4 +1,4 @@
-"""Hours of faults: documents and meshes with something wrong in them, and kills at random places, until told to end.
+"""Hours of faults: documents and meshes with something wrong in them, and kills at random places, until stopped.
 
 usage: ./urst soak [MINUTES] [SEED]
 
@@ -187,7 +187,7 @@ def soak(minutes: float, seed: int) -> dict:
         0,
     )
     faults = _bounds()
-    told = 0
+    printed = 0
     with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as name:
         folder = Path(name)
         folder.chmod(0o755)
@@ -208,36 +208,37 @@ def soak(minutes: float, seed: int) -> dict:
                 counts = DOCUMENTS, MESHES, REQUESTS, KILLS * len(bakes.shots), HOUSE_KILLS, 1
                 done = {k: v + n for (k, v), n in zip(done.items(), counts)}
                 print(f"{(time.monotonic() - began) / 60:.1f} min: {done}, {len(faults)} faults", flush=True)
-                for fault in faults[told:]:
+                for fault in faults[printed:]:
                     print(f"  {fault}", flush=True)
-                told = len(faults)
+                printed = len(faults)
         finally:
             house.stop()
     return done | {"faults": faults, "minutes": round((time.monotonic() - began) / 60.0, 1), "seed": seed}
 
 
-def summary(told: dict) -> str:
+def summary(findings: dict) -> str:
     """Say what a run has found."""
-    counts = ", ".join(f"{v:,} {k}" for k, v in told.items() if k not in ("faults", "minutes", "seed"))
+    counts = ", ".join(f"{v:,} {k}" for k, v in findings.items() if k not in ("faults", "minutes", "seed"))
     lines = [
-        f"{date.today()}, {told['minutes']:g} minutes, seed {told['seed']}: {counts}; {len(told['faults'])} faults."
+        f"{date.today()}, {findings['minutes']:g} minutes, seed {findings['seed']}: {counts}; "
+        f"{len(findings['faults'])} faults."
     ]
-    return "\n".join(lines + [f"- {x.splitlines()[0]}" for x in told["faults"][:20]])
+    return "\n".join(lines + [f"- {x.splitlines()[0]}" for x in findings["faults"][:20]])
 
 
 def main(words: list[str]) -> int:
     """Run the soak; keep its summary if asked to."""
     numbers = [w for w in words if w != "--keep"]
-    told = soak(
+    findings = soak(
         float(numbers[0]) if numbers else 60.0, int(numbers[1]) if len(numbers) > 1 else random.randrange(2**31)
     )
-    text = summary(told)
+    text = summary(findings)
     print(text)
     if "--keep" in words:
         path = ROOT / "docs" / "reliability.md"
         before, rest = path.read_text().split(_BEGIN)
         path.write_text(f"{before}{_BEGIN}\n{text}\n{_END}{rest.split(_END)[1]}")
-    return 1 if told["faults"] else 0
+    return 1 if findings["faults"] else 0
 
 
 if __name__ == "__main__":

@@ -79,18 +79,18 @@ def _filled(house, client):
 
 
 def _readers(house, ids):
-    ways = {"the list": lambda k: "/", "the state of a shot": lambda k: f"/shots/{ids[k % SHOTS]}/state"}
+    paths = {"the list": lambda k: "/", "the state of a shot": lambda k: f"/shots/{ids[k % SHOTS]}/state"}
     for when in ("just after all were imported", "later"):
-        for name, way in ways.items():
-            seconds = np.array(_at_once(house.base, way))
-            for share in (50, 95):
-                figure = 1000 * float(np.percentile(seconds, share))
-                asked = "200" if share == 95 else ""
-                yield f"{name}, {SHOTS} shots, {READERS} readers, {when}: {share} % within", figure, "ms", asked
+        for name, path in paths.items():
+            seconds = np.array(_at_once(house.base, path))
+            for percentile in (50, 95):
+                figure = 1000 * float(np.percentile(seconds, percentile))
+                asked = "200" if percentile == 95 else ""
+                yield f"{name}, {SHOTS} shots, {READERS} readers, {when}: {percentile} % within", figure, "ms", asked
         time.sleep(_REST)
 
 
-def _at_once(base, way):
+def _at_once(base, path):
     """How long each of many requests took that so many readers ask for."""
 
     def read(reader):
@@ -98,12 +98,12 @@ def _at_once(base, way):
         found, client = [], http.client.HTTPConnection(base.removeprefix("http://"), timeout=120)
         for k in range(ROUNDS):
             began = time.perf_counter()
-            client.request("GET", way(reader + READERS * k))
+            client.request("GET", path(reader + READERS * k))
             reply = client.getresponse()
             reply.read()
             found.append(time.perf_counter() - began)
             if reply.status != 200:
-                raise RuntimeError(f"{way(reader + READERS * k)}: {reply.status}")
+                raise RuntimeError(f"{path(reader + READERS * k)}: {reply.status}")
         client.close()
         return found
 

@@ -9,9 +9,9 @@ def trilinear(field, place):
     """A field at index coordinates, held constant beyond its samples."""
     place = np.clip(place, 0.0, np.array(field.shape) - 1.001)
     low = np.floor(place).astype(int)
-    share, total = place - low, 0.0
+    fraction, total = place - low, 0.0
     for corner in itertools.product((0, 1), repeat=3):
-        weight = np.prod(np.where(corner, share, 1.0 - share))
+        weight = np.prod(np.where(corner, fraction, 1.0 - fraction))
         total += weight * field[tuple(low + corner)]
     return total
 

@@ -46,15 +46,15 @@ def advance(group, frames, dt=DT, watch=lambda: None):
 class Floating(unittest.TestCase):
     def test_a_flat_block_floats_as_deep_as_its_density_says(self):
         cell, level = 1 / 24, 0.5
-        for share in (0.5, 0.9):
+        for fraction in (0.5, 0.9):
             # 6 : 6 : 2, let in a little too high
-            z = level - share * 0.2 + 0.25 * cell
+            z = level - fraction * 0.2 + 0.25 * cell
             rigid, liquid, group = basin(
-                [box((0.2, 0.2, z), (0.8, 0.8, z + 0.2))], cell, (1, 1, 1), level, density=share * DENSITY
+                [box((0.2, 0.2, z), (0.8, 0.8, z + 0.2))], cell, (1, 1, 1), level, density=fraction * DENSITY
             )
             seen = advance(group, 48, watch=lambda r=rigid: r.bodies.position[0, 2])
             # the level rises by what the block displaces more than at the start
-            rest = level + 0.25 * cell * 0.36 - share * 0.2 + 0.1
+            rest = level + 0.25 * cell * 0.36 - fraction * 0.2 + 0.1
             self.assertAlmostEqual(float(np.mean(seen[24:])), rest, delta=0.1 * cell)
             self.assertGreater(rigid.bodies.rotation[0, 2, 2], 0.999)
             self.assertLess(abs(liquid.gauges()["volume_drift"]), 5e-3)

@@ -53,7 +53,7 @@ class Kept(unittest.TestCase):
             s = tank(CELL, (2, 2, 2), boundaries=[walls], air=way)
             # full to 1.5 m but for the room in the cup
             s.fill(lambda x: np.maximum(x[:, 2] - 1.5, -room(x, 0.25, 0.5, 1.0)))
-            dry = lambda s: float(((s.phi > 0) & (s.walls.share > 0.5))[12:20, 12:20, 8:16].sum())  # noqa: E731
+            dry = lambda s: float(((s.phi > 0) & (s.walls.fraction > 0.5))[12:20, 12:20, 8:16].sum())  # noqa: E731
             before = dry(s)
             run(s, 0.6, most=1 / 48)
             held[way] = dry(s) / before
@@ -77,7 +77,7 @@ class Kept(unittest.TestCase):
         self.assertGreater(found[1], found[0] + 0.05)
         self.assertLess(found[1], 2.0)
         run(s, 0.25, most=1 / 96)
-        volume = air.volumes(s.pockets.label, s.phi, s.walls.share).sum() * s.cell**3
+        volume = air.volumes(s.pockets.label, s.phi, s.walls.fraction).sum() * s.cell**3
         self.assertAlmostEqual(volume / (4 / 3 * np.pi * radius**3), 1.0, delta=0.06)
 
     def test_a_bell_floats_on_the_air_in_it(self):

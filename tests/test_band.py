@@ -22,7 +22,7 @@ def plunge(depth):
 
 def heights(s):
     """How high water stands over each column [cells]."""
-    return (np.clip(0.5 - s.phi, 0.0, 1.0) * s.walls.share).sum(axis=2)
+    return (np.clip(0.5 - s.phi, 0.0, 1.0) * s.walls.fraction).sum(axis=2)
 
 
 class Band(unittest.TestCase):

@@ -46,19 +46,19 @@ class Bonds(unittest.TestCase):
         run(s, 1.5)
         length, side, weight = 1.0, 0.2, 2000.0 * G * 0.2**2
         expected = 0.5 * weight * length**2 * (side / 2) / (side**4 / 12)
-        stress = s.load_share * s.strength[:, 0]
+        stress = s.utilisation * s.strength[:, 0]
         root = int(np.flatnonzero((s.bonds.body == 0).any(axis=1))[0])
         self.assertEqual(int(stress.argmax()), root)
         self.assertAlmostEqual(stress[root], expected, delta=0.03 * expected)
 
     def test_it_breaks_at_the_root_and_only_when_it_must(self):
         expected = 0.5 * 2000.0 * G * 0.2**2 * 0.1 / (0.2**4 / 12)
-        for share, breaks in ((1.2, False), (0.8, True)):
-            s = self.beam(5, share * expected)
+        for fraction, breaks in ((1.2, False), (0.8, True)):
+            s = self.beam(5, fraction * expected)
             settle(s, 2.0)
             run(s, 0.5)
             root = int(np.flatnonzero((s.bonds.body == 0).any(axis=1))[0])
-            self.assertEqual(s.bonds.alive[root] == 0, breaks, share)
+            self.assertEqual(s.bonds.alive[root] == 0, breaks, fraction)
             if breaks:
                 self.assertEqual(int((s.bonds.alive == 0).sum()), 1)
 
@@ -167,8 +167,8 @@ class Bonds(unittest.TestCase):
             self.assertEqual(s.bodies.mass[1:].sum(), mass)
             return s.bonds.alive[strong].mean(), s.bonds.alive[~strong].mean(), strong.mean()
 
-        inside, between, share = dropped(0.4)
-        self.assertTrue(0.5 < share < 0.95)
+        inside, between, fraction = dropped(0.4)
+        self.assertTrue(0.5 < fraction < 0.95)
         self.assertLess(between, 0.7)
         self.assertGreater(inside, 0.75)
         self.assertGreater(inside - between, 0.15)

@@ -55,14 +55,14 @@ class Modules(unittest.TestCase):
         # the same turn the other way about
         second["orientation"][1] *= -1
         wire = [{k: v.ravel().tolist() for k, v in f.items()} for f in (first, second)]
-        for share in (0.25, 0.8):
-            right = representations.REPRESENTATIONS["bodies"].between(first, second, span, share)
+        for fraction in (0.25, 0.8):
+            right = representations.REPRESENTATIONS["bodies"].between(first, second, span, fraction)
             found = self.run_module(
                 "between",
                 "const f = m.between(a[0], a[1], a[2], a[3]); return [[...f.position], [...f.orientation]];",
                 *wire,
                 span,
-                share,
+                fraction,
             )
             np.testing.assert_allclose(np.reshape(found[0], (n, 3)), right["position"], atol=1e-6)
             turned = np.abs((np.reshape(found[1], (n, 4)) * right["orientation"]).sum(axis=1))
@@ -107,12 +107,12 @@ class Modules(unittest.TestCase):
         cell, sun = 0.2, np.array([-0.55, -0.8, 1.3])
         sun /= np.linalg.norm(sun)
         ((out, meta),) = representations.frame("volume", {"density": density})
-        share = 2 * DUST_EXTINCTION * look.DIMMING * meta["most"]["density"] * cell / (8 * 65025)
+        fraction = 2 * DUST_EXTINCTION * look.DIMMING * meta["most"]["density"] * cell / (8 * 65025)
         drawn = self.run_module(
             "light",
             "const [x, y, z] = a[3]; return Array.from(m.shine(Uint8Array.from(a[0]), a[1], a[2], { x, y, z }));",
             out["density"].ravel().tolist(),
-            share,
+            fraction,
             list(density.shape),
             sun.tolist(),
         )

@@ -124,16 +124,16 @@ class View(BenchTest):
         wait_for(lambda: sum(abs(a - b) for a, b in zip(self.pixels(), whole)) < 2_000, "no cut")
         self.tool("clipped")
         wait_for(lambda: self.find("#clipped-share").text.endswith("%"), "the share of clipped pixels")
-        share = lambda: float(self.find("#clipped-share").text[:-1])  # noqa: E731
-        few = share()
+        fraction = lambda: float(self.find("#clipped-share").text[:-1])  # noqa: E731
+        few = fraction()
         field = self.find("#exposure")
         self.page.execute_script("arguments[0].select()", field)
         field.send_keys("3", Keys.ENTER)
-        wait_for(lambda: share() > few + 30, "a bright picture to clip")
+        wait_for(lambda: fraction() > few + 30, "a bright picture to clip")
         self.assertEqual(self.shot(shot_id).picture.exposure, 3.0)
         self.blur()
         self.press_with_control("z")
-        wait_for(lambda: share() == few, "undo")
+        wait_for(lambda: fraction() == few, "undo")
         # what is out of range is refused in words
         self.page.execute_script("arguments[0].select()", field)
         field.send_keys("99", Keys.ENTER)

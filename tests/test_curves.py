@@ -117,8 +117,8 @@ class Sources(unittest.TestCase):
 
     def test_points_are_born_at_the_same_moments_however_time_is_cut(self):
         def born(steps):
-            rate, share = curve("frame", (0, 0), (24, 200)), curve("frame", (0, 0), (24, 1))
-            source = PointSource(self.carrier(), "surface", rate, share, np.zeros(3), 0.0, 0.0, 1e3, clock=Clock(0))
+            rate, fraction = curve("frame", (0, 0), (24, 200)), curve("frame", (0, 0), (24, 1))
+            source = PointSource(self.carrier(), "surface", rate, fraction, np.zeros(3), 0.0, 0.0, 1e3, clock=Clock(0))
             cuts = np.linspace(0, 1, steps + 1)
             parts = [(b, source.between(a, b - a, DebrisSettings())) for a, b in zip(cuts, cuts[1:])]
             return np.concatenate([t - p.age for t, p in parts]), np.concatenate([p.kind for _, p in parts])

@@ -275,16 +275,16 @@ class Contact(unittest.TestCase):
         after = pose(turn.apply(parts.centre), turn.as_quat(scalar_first=True))
         boundary.update(pose(parts.centre, (1.0, 0, 0, 0)), after, 0.0, 1.0)
         middle = np.average(parts.centre[:2], axis=0, weights=parts.volume[:2])
-        for share in (0.25, 0.5, 0.8):
-            now = boundary.at(share)
+        for fraction in (0.25, 0.5, 0.8):
+            now = boundary.at(fraction)
             apart = now.position[1] - now.position[0]
             self.assertAlmostEqual(np.linalg.norm(apart), 1.5, places=12)
-            way = Rotation.from_rotvec([0.0, 0.0, 2.0 * share])
+            way = Rotation.from_rotvec([0.0, 0.0, 2.0 * fraction])
             np.testing.assert_allclose(apart, way.apply(parts.centre[1] - parts.centre[0]), atol=1e-12)
             # the middle of the whole goes straight, and its parts as it and its turning say
-            there = middle + share * (turn.apply(middle) - middle)
+            there = middle + fraction * (turn.apply(middle) - middle)
             np.testing.assert_allclose(now.position[0] + way.apply(middle - parts.centre[0]), there, atol=1e-12)
-            soon = boundary.at(share + 1e-6).position
+            soon = boundary.at(fraction + 1e-6).position
             np.testing.assert_allclose((soon - now.position) / 1e-6, now.velocity, atol=1e-4)
 
     def test_between_two_plates_a_fast_chip_goes_to_and_fro(self):

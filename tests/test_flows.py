@@ -18,7 +18,7 @@ from urst.core.liquid.solver import LiquidSolver
 
 def depth(s, x):
     """How high water stands over a line across, without the cells at its ends [m]."""
-    full = np.clip(0.5 - s.phi, 0.0, 1.0) * s.walls.share
+    full = np.clip(0.5 - s.phi, 0.0, 1.0) * s.walls.fraction
     return full[int((x - s.origin[0]) / s.cell)].sum(axis=1)[1:-1].mean() * s.cell
 
 

@@ -31,9 +31,9 @@ class Throttle(unittest.TestCase):
 
     def test_the_way_between_two_turns_is_the_shorter_arc(self):
         start, end = rotation.from_degrees((0, 0, 10)), -rotation.from_degrees((0, 0, 50))
-        for share in (0.0, 0.25, 1.0):
-            expected = rotation.matrix(rotation.from_degrees((0, 0, 10 + 40 * share)))
-            np.testing.assert_allclose(rotation.matrix(rotation.between(start, end, share)), expected, atol=1e-12)
+        for fraction in (0.0, 0.25, 1.0):
+            expected = rotation.matrix(rotation.from_degrees((0, 0, 10 + 40 * fraction)))
+            np.testing.assert_allclose(rotation.matrix(rotation.between(start, end, fraction)), expected, atol=1e-12)
         np.testing.assert_allclose(rotation.between(start, start, 0.5), start)
 
 

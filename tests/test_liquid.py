@@ -49,7 +49,7 @@ def amount(solver):
 
 def lean(solver):
     """How far along x the middle of the liquid lies [cells]."""
-    full = (np.clip(0.5 - solver.phi, 0.0, 1.0) * solver.walls.share).sum(axis=(1, 2))
+    full = (np.clip(0.5 - solver.phi, 0.0, 1.0) * solver.walls.fraction).sum(axis=(1, 2))
     return full @ (np.arange(len(full)) + 0.5) / full.sum()
 
 
@@ -291,7 +291,7 @@ class Filling(unittest.TestCase):
         slab = Boundary(fragments_of([transformed(box((-3, -3, -2.0), (3, 3, 0.0)), turn, np.array([0.8, 0.8, 0.8]))]))
         slanting = Walls((16, 16, 16), np.zeros(3), 0.1, [slab])
         slanting.place(0.0)
-        self.assertAlmostEqual(float(slanting.share.mean()), 0.5, delta=0.003)
+        self.assertAlmostEqual(float(slanting.fraction.mean()), 0.5, delta=0.003)
 
     def test_fills_that_overlap_are_filled_once(self):
         s = tank(0.1, (1.6, 1.6, 1.6))

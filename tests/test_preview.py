@@ -49,13 +49,13 @@ class Renderer(unittest.TestCase):
         density = np.full((80, 10, 80), amount)
         dusty = picture([wall], dust=[(density, (-4, 0, -3), 0.1, (1, 1, 1))])
         clear = picture([wall])
-        share = np.exp(-DUST_EXTINCTION * amount * thickness)
+        fraction = np.exp(-DUST_EXTINCTION * amount * thickness)
         black = render(
             VIEW, wall.vertices[wall.triangles], np.zeros((12, 3)), dust=[(density, (-4, 0, -3), 0.1, (1, 1, 1))]
         ).astype(int)
         to_linear = lambda c: np.where(c <= 10.3, c / 255 / 12.92, ((c / 255 + 0.055) / 1.055) ** 2.4)  # noqa: E731
         passed = (to_linear(dusty[45, 80]) - to_linear(black[45, 80])) / to_linear(clear[45, 80])
-        np.testing.assert_allclose(passed, share, atol=0.04)
+        np.testing.assert_allclose(passed, fraction, atol=0.04)
 
     def test_light_fades_along_its_slanted_way(self):
         density, sun = np.full((24, 24, 12), 0.02), np.array([0.3, -0.2, 0.9])

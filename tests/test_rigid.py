@@ -304,7 +304,7 @@ class Stacks(unittest.TestCase):
         before = momentum(s)[0][0]
         run(s, 0.1)
         self.assertAlmostEqual(s.bodies.velocity[1, 0], 1.5 * 5.0 / (1 + 1e-4), delta=2e-2)
-        self.assertTrue((s.share == 1.0).all())
+        self.assertTrue((s.fraction == 1.0).all())
         self.assertAlmostEqual(momentum(s)[0][0] / before, 1.0, delta=1e-6)
 
     def test_twenty_cubes_with_offsets_stand_and_sleep(self):
@@ -320,15 +320,15 @@ class Stacks(unittest.TestCase):
 
     def test_a_leaning_stack_stands_below_its_limit_and_falls_above(self):
         # ten blocks, each a step farther out: what stands on the lowest has its centre over its edge at the limit
-        for share, stands in ((0.97, True), (1.05, False)):
-            step = share * 0.5 / 10
+        for fraction, stands in ((0.97, True), (1.05, False)):
+            step = fraction * 0.5 / 10
             blocks = [
                 box((-0.25 + step * k, -0.25, 0.25 * k), (0.25 + step * k, 0.25, 0.25 * k + 0.25)) for k in range(10)
             ]
             s = solver([GROUND, *blocks], fixed=(0,))
             before = s.bodies.position.copy()
             run(s, 3.0)
-            self.assertEqual(np.abs(s.bodies.position - before).max() < 2e-3, stands, share)
+            self.assertEqual(np.abs(s.bodies.position - before).max() < 2e-3, stands, fraction)
 
     def test_a_dry_wall_stands_and_costs_nothing_asleep(self):
         wall = generators.brick_wall(2.0, 0.12, 1.6, 0.2, 0.064)
@@ -445,8 +445,8 @@ class Rocking(unittest.TestCase):
         # his period, acosh(1/(1 - theta_0/alpha)) / p, is the same for small angles
         b, h = 0.1, 0.4
         alpha, p = np.arctan(b / h), np.sqrt(3 * G / (4 * np.hypot(b, h)))
-        for share in (0.3, 0.7):
-            lean = share * alpha
+        for fraction in (0.3, 0.7):
+            lean = fraction * alpha
             turn = matrix(from_degrees((0, np.degrees(lean), 0)))
             block = transformed(box((-2 * b, -0.2, 0), (0, 0.2, 2 * h)), turn, np.array([b, 0, 0]))
             s = solver([GROUND, block], fixed=(0,), friction=1.0, settings=FREE.model_copy(update={"steps": 32}))
@@ -464,7 +464,7 @@ class Rocking(unittest.TestCase):
                 atol=1e-10,
             ).t_events[0][0]
             self.assertAlmostEqual(flat, exact, delta=2e-3 * exact)
-            self.assertAlmostEqual(exact, np.arccosh(1 / (1 - share)) / p, delta=5e-3 * exact)
+            self.assertAlmostEqual(exact, np.arccosh(1 / (1 - fraction)) / p, delta=5e-3 * exact)
 
 
 class Arch(unittest.TestCase):

@@ -64,8 +64,8 @@ class Fields(unittest.TestCase):
             field = s.scalars["density"].astype(float)
             self.assertAlmostEqual(field.sum() / before, 1.0, places=3)
             for axis in range(3):
-                share = field.sum(axis=tuple(a for a in range(3) if a != axis)) / field.sum()
-                self.assertAlmostEqual(float((share * at**2).sum()), 0.3**2 + 2 * rate * time, delta=2e-3)
+                fraction = field.sum(axis=tuple(a for a in range(3) if a != axis)) / field.sum()
+                self.assertAlmostEqual(float((fraction * at**2).sum()), 0.3**2 + 2 * rate * time, delta=2e-3)
 
     def test_nothing_diffuses_through_a_wall(self):
         wall = Boundary(fragments_of([generators.box_between((0.9, -1, -1), (1.2, 3, 3))]))

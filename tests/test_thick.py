@@ -97,25 +97,25 @@ class Dragged(unittest.TestCase):
             np.zeros((1, 6)),
         )
         pressure_step = PressureStep(walls, phi, np.array([0, 0, 1.0]), velocity, nodes)
-        pressure_step.drive(pressure_step.ways)
-        share = [np.empty_like(u) for u in velocity]
+        pressure_step.drive(pressure_step.node_velocity)
+        fraction = [np.empty_like(u) for u in velocity]
         kind = [np.empty(u.shape, np.uint8) for u in velocity]
         for axis in range(3):
-            viscous.kernels.faces(phi, walls.weights[axis], axis, CLOSED, kind[axis], share[axis])
+            viscous.kernels.faces(phi, walls.weights[axis], axis, CLOSED, kind[axis], fraction[axis])
         full = DENSITY / 12**3
 
         def held():
             free = [k == viscous.kernels.FREE for k in kind]
-            return [full * float((s * u)[f].sum(dtype=float)) for s, u, f in zip(share, velocity, free)]
+            return [full * float((s * u)[f].sum(dtype=float)) for s, u, f in zip(fraction, velocity, free)]
 
         before = held()
         pressure_step.apply_viscosity(velocity, 500.0, 1 / 48)
         lost = np.subtract(before, held())
         np.testing.assert_allclose(pressure_step.viscous_impulse[0, :3], lost, rtol=2e-3, atol=0.02)
         np.testing.assert_allclose(
-            mass * pressure_step.ways[0, :3], pressure_step.viscous_impulse[0, :3], rtol=1e-3, atol=1e-3
+            mass * pressure_step.node_velocity[0, :3], pressure_step.viscous_impulse[0, :3], rtol=1e-3, atol=1e-3
         )
-        self.assertGreater(pressure_step.ways[0, 0], 0.1)
+        self.assertGreater(pressure_step.node_velocity[0, 0], 0.1)
 
 
 class Rubbing(unittest.TestCase):

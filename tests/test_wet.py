@@ -70,11 +70,11 @@ class Chips(unittest.TestCase):
         self.assertAlmostEqual(-s.points.velocity[0, 2] * (1 + 0.15 * reynolds**0.687) / stokes, 1.0, delta=0.03)
 
     def test_what_is_light_comes_up_and_floats_as_deep_as_it_weighs(self):
-        for share in (0.3, 0.5, 0.8):
+        for fraction in (0.3, 0.5, 0.8):
             water = pool(2.0, (0.5, 0.0, 0.0))
-            s = chips([(0.3, 1, 1.5)], density=1000.0 * share)
+            s = chips([(0.3, 1, 1.5)], density=1000.0 * fraction)
             go_on(s, 3.0, water=lambda t, w=water: w)
-            self.assertAlmostEqual((2.0 - s.points.position[0, 2]) / 0.02 + 0.5, share, delta=0.03)
+            self.assertAlmostEqual((2.0 - s.points.position[0, 2]) / 0.02 + 0.5, fraction, delta=0.03)
             # and goes where the water goes
             self.assertAlmostEqual(s.points.velocity[0, 0], 0.5, delta=0.01)
 

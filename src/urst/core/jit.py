@@ -9,12 +9,16 @@ from typing import Any
 import llvmlite.binding as llvm  # type: ignore[import-untyped]
 from numba import config, njit
 
+from urst.core import kernel_cache
+
 #: what a kernel is called with is checked by Numba
 _Compile = Callable[[Callable[..., Any]], Callable[..., Any]]
 
 # Numba would take whatever threading library it finds. A machine's TBB beside the one that USD brings along hangs the
 # process at its end, and OpenMP collapses beside other load; Numba's own pool is always there and does neither.
 config.THREADING_LAYER = "workqueue"  # type: ignore[attr-defined]
+
+config.CACHE_LOCATOR_CLASSES = kernel_cache.LOCATORS  # type: ignore[attr-defined]
 
 # loops over a handful of lanes are worth turning into vector instructions, which LLVM would leave
 llvm.set_option("", "-vectorizer-min-trip-count=4")

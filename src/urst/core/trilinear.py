@@ -29,6 +29,27 @@ def between(f, p, q, r, a, b, c):
 
 
 @inline
+def corners(f, p, q, r):
+    """The sample (p, q, r) and those after it, the last axis the quickest."""
+    i, j, k = np.uint64(p), np.uint64(q), np.uint64(r)
+    i1, j1, k1 = i + np.uint64(1), j + np.uint64(1), k + np.uint64(1)
+    return f[i, j, k], f[i, j, k1], f[i, j1, k], f[i, j1, k1], f[i1, j, k], f[i1, j, k1], f[i1, j1, k], f[i1, j1, k1]
+
+
+@inline
+def slopes(eight, a, b, c):
+    """The value at shares (a, b, c) of the way between eight corners, and its slope along each axis a sample."""
+    near, near_on, up, up_on, far, far_on, both, both_on = eight
+    near_z, up_z, far_z, both_z = near_on - near, up_on - up, far_on - far, both_on - both
+    near, up, far, both = near + c * near_z, up + c * up_z, far + c * far_z, both + c * both_z
+    near_y, far_y = up - near, both - far
+    near, far = near + b * near_y, far + b * far_y
+    near_z, far_z = near_z + b * (up_z - near_z), far_z + b * (both_z - far_z)
+    along = far - near
+    return near + a * along, along, near_y + a * (far_y - near_y), near_z + a * (far_z - near_z)
+
+
+@inline
 def held(f, x, y, z):
     """The value at a place, constant beyond the samples."""
     x, y, z = clamped(x, f.shape[0]), clamped(y, f.shape[1]), clamped(z, f.shape[2])

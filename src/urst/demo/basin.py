@@ -6,7 +6,7 @@ from urst.shot.document import Shot, parse
 
 def shot(*, fragments: int = 260, cell_size: float = 0.11, end: int = 96, seed: int = 4) -> Shot:
     """Return the shot; the arguments choose its quality."""
-    way = swing(1, end, 24.0)
+    angles = swing(1, end, 24.0)
     touches = touching()
 
     def box(name, size, at, material="stone", turn=0, **more):
@@ -37,7 +37,7 @@ def shot(*, fragments: int = 260, cell_size: float = 0.11, end: int = 96, seed: 
             },
             "material": "brick",
         },
-        *pendulum(way),
+        *pendulum(angles),
         *(
             box(f"Crate {n}", (0.7, 0.7, 0.6), at, "timber", turn, bonded=False)
             for n, (at, turn) in enumerate(

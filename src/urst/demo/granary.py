@@ -43,17 +43,17 @@ def touching(every: int = 1) -> int:
     return next(frame for frame, angle in swing(1, 96, 24.0, every) if ROPE * np.sin(angle) < 0.15 + BALL)
 
 
-def hanging(way: list[tuple[int, float]], below: float) -> list[Key]:
+def hanging(angles: list[tuple[int, float]], below: float) -> list[Key]:
     """Keys of something that hangs on the rope with its base `below` metres under the rope's end.
 
     Parameters
     ----------
-    way : list of (frame, angle)
+    angles : list of (frame, angle)
         As `swing` gives it.
     below : float [m]
     """
     keys = []
-    for frame, angle in way:
+    for frame, angle in angles:
         reach = ROPE + below
         y, z = reach * np.sin(angle), _PIVOT_HEIGHT - reach * np.cos(angle)
         keys.append(
@@ -68,16 +68,16 @@ def along(down: float) -> tuple[float, float, float]:
     return 0.2, round(down * np.sin(angle), 4), round(_PIVOT_HEIGHT - down * np.cos(angle), 4)
 
 
-def pendulum(way: list[tuple[int, float]]) -> list[dict]:
+def pendulum(angles: list[tuple[int, float]]) -> list[dict]:
     """Return the counterweight and its cable, driven as `swing` has it."""
     driven = {"material": "steel", "motion": "driven"}
     return [
-        {"name": "Counterweight", "shape": {"kind": "ball", "radius": BALL, "rings": 8}, "keys": hanging(way, BALL)}
+        {"name": "Counterweight", "shape": {"kind": "ball", "radius": BALL, "rings": 8}, "keys": hanging(angles, BALL)}
         | driven,
         {
             "name": "Cable",
             "shape": {"kind": "drum", "radius": 0.035, "height": ROPE - BALL + 0.05, "sides": 6},
-            "keys": hanging(way, -BALL + 0.05),
+            "keys": hanging(angles, -BALL + 0.05),
         }
         | driven,
     ]
@@ -85,7 +85,7 @@ def pendulum(way: list[tuple[int, float]]) -> list[dict]:
 
 def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96, seed: int = 2) -> Shot:
     """Return the shot; the arguments choose its quality."""
-    way, touches = swing(1, end, 24.0), touching()
+    angles, touches = swing(1, end, 24.0), touching()
     hit = touching(2)
     pieces = [
         {
@@ -129,7 +129,7 @@ def shot(*, fragments: int = 420, cell_size: float = 0.15, end: int = 96, seed: 
             },
             "material": "brick",
         },
-        *pendulum(way),
+        *pendulum(angles),
         *(
             {
                 "name": f"Crate {n}",

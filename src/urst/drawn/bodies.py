@@ -30,8 +30,8 @@ class Bodies:
             }
         return [(out, {})]
 
-    def between(self, first: Arrays, second: Arrays, span: float, share: float) -> Arrays:
-        t = share
+    def between(self, first: Arrays, second: Arrays, span: float, fraction: float) -> Arrays:
+        t = fraction
         a, b = first["position"].astype(float), second["position"].astype(float)
         v, w = span * first["velocity"].astype(float), span * second["velocity"].astype(float)
         position = (

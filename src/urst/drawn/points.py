@@ -44,5 +44,5 @@ class Points:
             )
         return found
 
-    def between(self, first: Arrays, second: Arrays, span: float, share: float) -> Arrays:
-        return first | {"position": first["position"] + share * span * first["velocity"]}
+    def between(self, first: Arrays, second: Arrays, span: float, fraction: float) -> Arrays:
+        return first | {"position": first["position"] + fraction * span * first["velocity"]}

@@ -31,7 +31,7 @@ class Representation(Protocol):
             In the terms of the representation; see `Kind.drawn`.
         """
 
-    def between(self, first: Arrays, second: Arrays, span: float, share: float) -> Arrays:
+    def between(self, first: Arrays, second: Arrays, span: float, fraction: float) -> Arrays:
         """Return what there is a share of the way from a frame to the next.
 
         Parameters
@@ -40,7 +40,7 @@ class Representation(Protocol):
             Frames, in the terms of the representation.
         span : float
             Between them [s].
-        share : float
+        fraction : float
             0 to 1.
         """
 

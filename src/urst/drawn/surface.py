@@ -15,5 +15,5 @@ class Surface:
         index = np.asarray(arrays["triangles"], np.int64).reshape(-1)
         return [(out | {"steps": np.diff(index, prepend=0).astype(np.int32)}, {})]
 
-    def between(self, first: Arrays, second: Arrays, span: float, share: float) -> Arrays:
+    def between(self, first: Arrays, second: Arrays, span: float, fraction: float) -> Arrays:
         return first

@@ -30,11 +30,11 @@ class Volume:
             found.append((drawn, {"most": most, "shape": list(shape), "across": 2**level}))
         return found
 
-    def between(self, first: Arrays, second: Arrays, span: float, share: float) -> Arrays:
+    def between(self, first: Arrays, second: Arrays, span: float, fraction: float) -> Arrays:
         both = {n: (first[n].astype(float), second[n].astype(float)) for n in first if n in second}
         if any(a.shape != b.shape for a, b in both.values()):
-            return first if share < 0.5 else second
-        return first | {n: (1 - share) * a + share * b for n, (a, b) in both.items()}
+            return first if fraction < 0.5 else second
+        return first | {n: (1 - fraction) * a + fraction * b for n, (a, b) in both.items()}
 
 
 def as_dust(arrays: Arrays, shades: Sequence[tuple[str, np.ndarray, float]]) -> tuple[np.ndarray, np.ndarray]:
@@ -56,14 +56,14 @@ def as_dust(arrays: Arrays, shades: Sequence[tuple[str, np.ndarray, float]]) -> 
     colours = np.array([colour for _, colour, _ in shades])
     if np.ptp(colours, axis=0).max() < 1e-6:
         return density, colours[0]
-    share = [p / np.maximum(density, 1e-12) for p in parts]
-    return density, np.sum([s[..., None] * c for s, c in zip(share, colours)], axis=0)
+    fraction = [p / np.maximum(density, 1e-12) for p in parts]
+    return density, np.sum([s[..., None] * c for s, c in zip(fraction, colours)], axis=0)
 
 
 def _bytes(scalar, most):
     """A square root keeps thin dust apart from none within eight bits."""
-    share = np.sqrt(scalar / most) * 255.0 if most > 0 else scalar
-    return np.ascontiguousarray(np.rint(share).astype(np.uint8).transpose(2, 1, 0))
+    fraction = np.sqrt(scalar / most) * 255.0 if most > 0 else scalar
+    return np.ascontiguousarray(np.rint(fraction).astype(np.uint8).transpose(2, 1, 0))
 
 
 def _halved(density):

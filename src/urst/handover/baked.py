@@ -45,14 +45,14 @@ class Baked:
     def at(self, layer, moment: float) -> dict[str, np.ndarray]:
         """Return a layer at a moment between frames, in the terms of its representation."""
         frame = int(np.floor(moment))
-        share, first = moment - frame, self.frame(layer, frame)
+        fraction, first = moment - frame, self.frame(layer, frame)
         drawn_as = self.shot.kind_of(layer).representation
-        if share < 1e-9 or drawn_as is None:
+        if fraction < 1e-9 or drawn_as is None:
             return first
         clock = self.shot.clock()
         span = clock.seconds(frame + 1) - clock.seconds(frame)
         second = self.frame(layer, min(frame + 1, self.shot.end))
-        return REPRESENTATIONS[drawn_as].between(first, second, span, share)
+        return REPRESENTATIONS[drawn_as].between(first, second, span, fraction)
 
     def frames(self, layer) -> Iterator[tuple[int, dict[str, np.ndarray]]]:
         """Return all frames of a layer, one after another."""

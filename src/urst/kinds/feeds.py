@@ -92,8 +92,8 @@ class _Blended:
         raise NotImplementedError
 
     def _at(self, time: float) -> list[np.ndarray]:
-        share = np.float32(min(1.0, max(0.0, (time - self._span[0]) / self._span[1])))
-        return [a + share * (b - a) for a, b in zip(*self._ends)]
+        fraction = np.float32(min(1.0, max(0.0, (time - self._span[0]) / self._span[1])))
+        return [a + fraction * (b - a) for a, b in zip(*self._ends)]
 
 
 class BakedLiquid(_Blended):

@@ -33,7 +33,7 @@ def around(shot: Any, layer: Any, matter: Matter) -> dict[str, Any]:
 
 
 def thin(
-    shot: Any, layer: Any, matter: Matter, across: float, why: str, *, driven: bool = True, share: float = 1.0
+    shot: Any, layer: Any, matter: Matter, across: float, why: str, *, driven: bool = True, fraction: float = 1.0
 ) -> list[Finding]:
     """Return the thinnest piece that stops a matter and is thinner than a share of a cell, if there is one.
 
@@ -48,7 +48,7 @@ def thin(
         What happens there.
     driven : bool
         Whether driven pieces count.
-    share : float
+    fraction : float
         Of a cell that is thick enough.
     """
     cell, found = layer.settings.cell_size, []
@@ -60,7 +60,7 @@ def thin(
             piece.shape.wall if is_hollow(piece.shape) else min(float(np.ptp(m.vertices, axis=0).min()) for m in parts)
         )
         extent = float(np.ptp(np.concatenate([m.vertices for m in parts]), axis=0).max())
-        if 0 < thickness < share * cell < extent:
+        if 0 < thickness < fraction * cell < extent:
             found.append((thickness, piece.name))
     if not found:
         return []
@@ -69,7 +69,7 @@ def thin(
     return [
         Finding(
             f"'{name}' is {thickness * 100:.3g} cm thick, thinner than "
-            f"{'a cell' if share == 1.0 else f'{share:g} of a cell'} of {cell * 100:.3g} cm.",
+            f"{'a cell' if fraction == 1.0 else f'{fraction:g} of a cell'} of {cell * 100:.3g} cm.",
             why,
             layer=layer.id,
             fix=f"Use cells of {wanted * 100:.3g} cm",

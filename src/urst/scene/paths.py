@@ -60,8 +60,8 @@ class Path:
         f = np.clip(frames, self.frames[0], self.frames[-1])
         k = np.minimum(np.searchsorted(self.frames, f, side="right") - 1, len(self.frames) - 2)
         t = (f - self.frames[k]) / self._span[k]
-        share = np.clip(self._ease(k, t), 0.0, 1.0)
-        turns = Slerp(np.arange(len(self.frames)), rotation.turns(self.turns))(k + share)
+        fraction = np.clip(self._ease(k, t), 0.0, 1.0)
+        turns = Slerp(np.arange(len(self.frames)), rotation.turns(self.turns))(k + fraction)
         turn, t, h = rotation.quaternions(turns), t[:, None], self._span[k, None]
         if self._trajectory is not None:
             turn = rotation.product(_from_to(self._trajectory, self._now(k, t, h)), turn)

@@ -24,8 +24,8 @@ log = logging.getLogger("urst.preflight")
 
 #: overlaps shallower than this are left to the solver [m]
 SHALLOW = 2e-3
-#: overlaps told one by one
-MOST_TOLD = 50
+#: overlaps listed one by one
+MOST_LISTED = 50
 #: overlaps are looked for so long at most, and layers are judged so long [s]
 LONGEST, LAYERS_LONGEST = 3.0, 3.0
 
@@ -52,11 +52,11 @@ def judged(shot: Shot) -> list[Finding]:
     if found:
         # geometry that is no good says nothing more
         return found
-    told = _layers(shot)
-    if any(f.grave for f in told):
-        return _once([f for f in told if f.grave])
+    findings = _layers(shot)
+    if any(f.grave for f in findings):
+        return _once([f for f in findings if f.grave])
     found += _scale(shot) + list(_overlaps(_Set(shot))) + _not_kept(shot)
-    return sorted(_once(found + told), key=lambda f: not f.grave)
+    return sorted(_once(found + findings), key=lambda f: not f.grave)
 
 
 def _layers(shot):
@@ -226,14 +226,14 @@ class _Set:
 
     def __init__(self, shot) -> None:
         self.shot = shot
-        self._told = shot.pieces, shot.taking_part, shot.start, shot.rate, shot.time_scale
-        self._hash = hash(self._told)
+        self._inputs = shot.pieces, shot.taking_part, shot.start, shot.rate, shot.time_scale
+        self._hash = hash(self._inputs)
 
     def __hash__(self):
         return self._hash
 
     def __eq__(self, other):
-        return self._told == other._told
+        return self._inputs == other._noted
 
 
 @remembered(100_000, lambda world, _: weight(world.shot))
@@ -282,22 +282,22 @@ def _overlaps(world: _Set) -> tuple[Finding, ...]:
         near &= (owners[there] != owners[a]) & (loose[there] | loose[a])
         for b in a + 1 + np.flatnonzero(near):
             first, second = sorted((a, int(b)), key=lambda n: int(owners[n]))
-            depth, way = overlap(placed_hull(first), placed_hull(second))
+            depth, separation = overlap(placed_hull(first), placed_hull(second))
             pair = int(owners[first]), int(owners[second])
             if depth > SHALLOW and depth > worst.get(pair, (0,))[0]:
-                worst[pair] = (depth, way)
+                worst[pair] = (depth, separation)
     deepest = sorted(worst.items(), key=lambda x: -x[1][0])
-    if len(deepest) > MOST_TOLD:
+    if len(deepest) > MOST_LISTED:
         found.append(
             Finding(
                 f"{len(deepest):,} pairs of pieces overlap at the start.",
-                f"The deepest {MOST_TOLD} are told here one by one: mend these, then look again.",
+                f"The deepest {MOST_LISTED} are listed: mend these, then look again.",
             )
         )
-    for (i, j), (depth, way) in deepest[:MOST_TOLD]:
+    for (i, j), (depth, separation) in deepest[:MOST_LISTED]:
         first, second = shot.pieces[i], shot.pieces[j]
         # move the second if it is loose, else the first the other way
-        mover, index, shift = (second, j, way) if second.motion == "loose" else (first, i, -way)
+        mover, index, shift = (second, j, separation) if second.motion == "loose" else (first, i, -separation)
         place = [round(float(x + (depth + 1e-3) * d), 4) for x, d in zip(mover.position, shift)]
         found.append(
             Finding(

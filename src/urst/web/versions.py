@@ -11,15 +11,15 @@ from urst.web.templates import page
 
 router = APIRouter(prefix="/shots/{shot_id}")
 
-#: differences that are told at most
-_MOST_TOLD = 12
+#: differences listed at most
+_MOST_LISTED = 12
 
 
 def _described(before, now):
     """Differences in words: 'Fall · Tension 0.35 → 0.3 MPa'."""
     found = [recipe.difference(d, before, now) for d in differences(before, now)]
-    more = len(found) - _MOST_TOLD
-    return found[:_MOST_TOLD] + ([f"and {more} more"] if more > 0 else [])
+    more = len(found) - _MOST_LISTED
+    return found[:_MOST_LISTED] + ([f"and {more} more"] if more > 0 else [])
 
 
 @router.get("/before")

@@ -47,7 +47,7 @@ class Boundary:
         """
         self.motion, self._start, self._dt = Motion(before, after, dt, self._arm), start, dt
 
-    def share(self, time: float) -> float:
+    def fraction(self, time: float) -> float:
         """Return how far into the span a time lies, 0 to 1."""
         return min(1.0, max(0.0, (time - self._start) / self._dt))
 
@@ -76,7 +76,7 @@ class Boundary:
         time : float [s]
         margin : float [m]
         """
-        position, rotation = self.motion.pose(self.share(time))
+        position, rotation = self.motion.pose(self.fraction(time))
         found = placed(
             self.fragments.hulls, position, rotation, self.motion.velocity(rotation), self.motion.spin, margin
         )

@@ -55,8 +55,8 @@ def chosen(f: Fragments, apart: float, facing=None, spread: float = 45.0, within
     """
     faces = _points(f, apart)
     if facing is not None:
-        way = np.asarray(facing, float) / np.linalg.norm(facing)
-        faces = faces.only(faces.normal @ way >= np.cos(np.radians(spread)) - 1e-9)
+        direction = np.asarray(facing, float) / np.linalg.norm(facing)
+        faces = faces.only(faces.normal @ direction >= np.cos(np.radians(spread)) - 1e-9)
     if within is not None:
         faces = faces.only(_held(f.centre[faces.body] + faces.local, within))
     return faces

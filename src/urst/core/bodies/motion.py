@@ -33,13 +33,13 @@ class Motion:
         self.spin = (turned * self._turned.inv()).as_rotvec() / dt
         """(n, 3) [rad/s]"""
 
-    def pose(self, share: float) -> tuple[np.ndarray, np.ndarray]:
+    def pose(self, fraction: float) -> tuple[np.ndarray, np.ndarray]:
         """Return positions (n, 3) [m] and rotation matrices (n, 3, 3) after a share of the time, 0 to 1."""
-        if share >= 1.0:
+        if fraction >= 1.0:
             turned = rotation.turns(self._after["orientation"])
             return self._after["position"].astype(float), np.ascontiguousarray(turned.as_matrix())
-        turned = Rotation.from_rotvec(share * self._dt * self.spin) * self._turned
-        pivot = self._pivot + share * self._dt * self.speed
+        turned = Rotation.from_rotvec(fraction * self._dt * self.spin) * self._turned
+        pivot = self._pivot + fraction * self._dt * self.speed
         return pivot - turned.apply(self._arm), np.ascontiguousarray(turned.as_matrix())
 
     def velocity(self, rotation: np.ndarray) -> np.ndarray:

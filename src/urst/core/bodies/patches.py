@@ -63,8 +63,8 @@ def ties(fragments: Fragments, group: np.ndarray) -> Patches:
         for other in mine[1:]
     ]
     i, j = np.array(pair, np.int64).reshape(-1, 2).T
-    way = fragments.centre[j] - fragments.centre[i]
-    normal = way / np.maximum(np.linalg.norm(way, axis=1, keepdims=True), 1e-30)
+    offset = fragments.centre[j] - fragments.centre[i]
+    normal = offset / np.maximum(np.linalg.norm(offset, axis=1, keepdims=True), 1e-30)
     normal[np.linalg.norm(normal, axis=1) < 0.5] = (0.0, 0.0, 1.0)
     axis = np.cross(normal, np.eye(3)[np.abs(normal).argmin(axis=1)])
     axis /= np.linalg.norm(axis, axis=1, keepdims=True)

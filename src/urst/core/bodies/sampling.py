@@ -42,8 +42,8 @@ def sample(fragments: Fragments, where: Where, count: int, seed: int) -> tuple[n
 def _inside(fragments, count, rng):
     """Points inside the stand-ins, by throwing away those outside."""
     h = fragments.hulls
-    share = fragments.volume / fragments.volume.sum()
-    body = rng.choice(len(fragments), count, p=share)
+    fraction = fragments.volume / fragments.volume.sum()
+    body = rng.choice(len(fragments), count, p=fraction)
     local, normal = np.empty((count, 3)), np.empty((count, 3))
     for b in np.unique(body):
         mine = np.flatnonzero(body == b)

@@ -76,14 +76,14 @@ class BodyDrag:
         seen = self.area * np.abs(np.einsum("fi,fi->f", self.normal, local[self.face_of]))
         return 0.5 * np.add.reduceat(seen, self.start)
 
-    def act(self, field: SampledField, dt: float, share: np.ndarray, *, on_bodies: float, on_field: float):
+    def act(self, field: SampledField, dt: float, fraction: np.ndarray, *, on_bodies: float, on_field: float):
         """Let the field drag the bodies and they the field.
 
         Parameters
         ----------
         field : SampledField
         dt : float [s]
-        share : (n,) float
+        fraction : (n,) float
             The part of each body's drag that is acted out here; the rest the field solves by itself.
         on_bodies, on_field : float
             How strongly each side is acted on.
@@ -95,7 +95,7 @@ class BodyDrag:
         """
         bodies, motion = self.bodies, self.bodies.motion
         position, velocity, inverse_mass = motion.position, motion.velocity, bodies.inverse_mass()
-        some = np.flatnonzero((inverse_mass > 0.0) & (share > 0.0) & field.holds(position))
+        some = np.flatnonzero((inverse_mass > 0.0) & (fraction > 0.0) & field.holds(position))
         if not len(some):
             return np.zeros(3), np.zeros(3), 0.0
         along, whole = np.zeros_like(velocity), np.zeros_like(velocity)
@@ -104,7 +104,7 @@ class BodyDrag:
         air, _ = field.sample(position, reach)
         along[some] = air - velocity
         along /= np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-12)
-        half = (0.5 * field.density * bodies.drag_coefficient * share * self.shadow(along))[some]
+        half = (0.5 * field.density * bodies.drag_coefficient * fraction * self.shadow(along))[some]
         impulse = impulses(
             field,
             position,

@@ -49,14 +49,14 @@ class PointsInLiquids:
         points.age[~chip & (depth > 0.0)] = np.inf
         mine = np.flatnonzero(chip & (depth > -0.5 * points.size))
         size, velocity = points.size[mine], points.velocity[mine]
-        share = np.clip(0.5 + depth[mine] / size, 0.0, 1.0)
-        heavy = density + ALONG * wet.density * share
-        sinks = (density - share * wet.density) / heavy
+        fraction = np.clip(0.5 + depth[mine] / size, 0.0, 1.0)
+        heavy = density + ALONG * wet.density * fraction
+        sinks = (density - fraction * wet.density) / heavy
         flow = wet.velocity(points.position[mine])
         relative = velocity + dt * sinks[:, None] * gravity - flow
         rate = drag(np.linalg.norm(relative, axis=1), size, wet.viscosity)
-        rate += np.where(share < 1.0, RADIATED * np.sqrt(2.0 * weight / size), 0.0)
-        rate *= wet.density * share / heavy
+        rate += np.where(fraction < 1.0, RADIATED * np.sqrt(2.0 * weight / size), 0.0)
+        rate *= wet.density * fraction / heavy
         # the solver adds all of gravity, and no air drags what is under water
         points.velocity[mine] = flow + relative / (1.0 + dt * rate)[:, None] - dt * gravity
         points.airborne[:] = 0

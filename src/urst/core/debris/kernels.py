@@ -368,22 +368,22 @@ def _cell(p, position, bins):
 
 
 @inline
-def _carried(body, x, y, z, share, screws):
+def _carried(body, x, y, z, fraction, screws):
     """Where a body that goes by a screw takes a place in a share of the step, which may be negative."""
     w, u = screws.turn[body], screws.shift[body]
     px, py, pz = u[0] + w[1] * z - w[2] * y, u[1] + w[2] * x - w[0] * z, u[2] + w[0] * y - w[1] * x
     qx, qy, qz = w[1] * pz - w[2] * py, w[2] * px - w[0] * pz, w[0] * py - w[1] * px
     rx, ry, rz = w[1] * qz - w[2] * qy, w[2] * qx - w[0] * qz, w[0] * qy - w[1] * qx
-    angle = share * np.sqrt(w[0] * w[0] + w[1] * w[1] + w[2] * w[2])
+    angle = fraction * np.sqrt(w[0] * w[0] + w[1] * w[1] + w[2] * w[2])
     if abs(angle) < 1e-3:
         second, third = 0.5 - angle * angle / 24.0, 1.0 / 6.0 - angle * angle / 120.0
     else:
         second, third = (1.0 - np.cos(angle)) / angle**2, (angle - np.sin(angle)) / angle**3
-    second, third = second * share * share, third * share**3
+    second, third = second * fraction * fraction, third * fraction**3
     return (
-        x + share * px + second * qx + third * rx,
-        y + share * py + second * qy + third * ry,
-        z + share * pz + second * qz + third * rz,
+        x + fraction * px + second * qx + third * rx,
+        y + fraction * py + second * qy + third * ry,
+        z + fraction * pz + second * qz + third * rz,
     )
 
 

@@ -142,12 +142,12 @@ class DebrisSolver(Checkpointed):
         faces, speed = shed.faces, np.zeros(len(shed.faces.area))
         kernels.parting(faces, shed.parting.parted.astype(np.uint8), bodies, speed)
         # a face gives what is asked of it at the speed it parts with, until it has parted by the whole reach
-        share = np.where(speed >= s.least_speed, np.minimum(speed * h / s.reach, 1.0 - shed.spent), 0.0)
-        owed = np.column_stack([along(per_area, speed) * faces.area * share for per_area in (s.chips, s.dust)])
+        fraction = np.where(speed >= s.least_speed, np.minimum(speed * h / s.reach, 1.0 - shed.spent), 0.0)
+        owed = np.column_stack([along(per_area, speed) * faces.area * fraction for per_area in (s.chips, s.dust)])
         # a share of a point is owed by luck of the draw, fixed for the patch
         before = np.floor(shed.given + shed.rounding_offsets)
         shed.given += owed
-        shed.spent += share
+        shed.spent += fraction
         count = (np.floor(shed.given + shed.rounding_offsets) - before).astype(np.int64)
         rule = Rule(s.seed, number, s.spread, s.smallest, s.largest)
         total = int(count.sum())

@@ -172,7 +172,7 @@ def _weighed(f, is_open, x, y, z):
     p, q, r = np.int32(x), np.int32(y), np.int32(z)
     a, b, c = x - np.float32(p), y - np.float32(q), z - np.float32(r)
     zero, one = np.float32(0.0), np.float32(1.0)
-    total, share = zero, zero
+    total, fraction = zero, zero
     for di in range(2):
         wi = a if di else one - a
         for dj in range(2):
@@ -182,8 +182,8 @@ def _weighed(f, is_open, x, y, z):
                 i, j, k = np.uint64(p + di), np.uint64(q + dj), np.uint64(r + dk)
                 if is_open[i, j, k]:
                     total += w * f[i, j, k]
-                    share += w
-    return (total / share if share > np.float32(1e-6) else zero), share
+                    fraction += w
+    return (total / fraction if fraction > np.float32(1e-6) else zero), fraction
 
 
 @parallel

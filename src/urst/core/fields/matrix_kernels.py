@@ -159,9 +159,9 @@ def free_surface(faces, surface, least, out_x, out_y, out_z, near, exact):
                         w = wz[i, j, k + side]
                     beyond = a < 0 or b < 0 or c < 0 or a >= nx or b >= ny or c >= nz
                     if inside and not beyond and surface[a, b, c] > -least:
-                        way = surface[i, j, k] / (surface[i, j, k] - surface[a, b, c])
+                        theta = surface[i, j, k] / (surface[i, j, k] - surface[a, b, c])
                         near[i, j, k] += w
-                        exact[i, j, k] += w / way
+                        exact[i, j, k] += w / theta
                     # each face is written by the cell behind it, the first ones by the cell before
                     if side == 1 or beyond:
                         joins = inside and (beyond or surface[a, b, c] <= -least)

@@ -231,12 +231,12 @@ def image(p, weights, diagonal, odd, out, i):
 
 
 @serial
-def turn_plane(direction, share, z, i):
+def turn_plane(direction, fraction, z, i):
     """direction = z + share direction in plane i"""
     for colour in range(2):
         d, s = direction[colour, i + 1], z[colour, i + 1]
         for k in range(len(d)):
-            d[k] = s[k] + share * d[k]
+            d[k] = s[k] + fraction * d[k]
 
 
 @serial
@@ -348,7 +348,7 @@ def _up(p, rhs, weights, inverse, odd, coarse, sweeps, slabs, partial):
     return in_order(partial)
 
 
-def _turn(direction, share, z, weights, diagonal, odd, out, slabs, partial):
+def _turn(direction, fraction, z, weights, diagonal, odd, out, slabs, partial):
     """direction = z + share direction, out = A direction; returns direction . out, planes added in order."""
     planes = diagonal.shape[1]
     for part in prange(slabs):
@@ -356,7 +356,7 @@ def _turn(direction, share, z, weights, diagonal, odd, out, slabs, partial):
         low, high = planes * slab // slabs, planes * (slab + 1) // slabs
         for front in range(low, high + 1):
             if front < high:
-                turn_plane(direction, share, z, front)
+                turn_plane(direction, fraction, z, front)
             if within(front - 1, low, high, planes, 1):
                 partial[front - 1] = image(direction, weights, diagonal, odd, out, front - 1)
     for part in prange(slabs - 1):

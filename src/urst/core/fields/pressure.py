@@ -247,9 +247,9 @@ class PressureSolver:
         old, iterations = 0.0, 0
         while left > tolerance * goal and iterations < most:
             new = self._cycle()
-            share = np.float32(new / old if old else 0.0)
+            fraction = np.float32(new / old if old else 0.0)
             along = mg.turn(
-                direction, share, fine.p, fine.weights, fine.diagonal, fine.odd, image, fine.slabs(SWEEPS), partial
+                direction, fraction, fine.p, fine.weights, fine.diagonal, fine.odd, image, fine.slabs(SWEEPS), partial
             )
             if terms is not None:
                 along += terms.apply(direction, image)

@@ -56,17 +56,17 @@ def break_pieces(
     """
     rng = np.random.default_rng(settings.seed)
     parts = [(piece, mesh) for piece, meshes in pieces for mesh in meshes]
-    shares = _shares([mesh for _, mesh in parts], settings)
+    fractions = _fractions([mesh for _, mesh in parts], settings)
     solids: list[Solid] = []
     total = 0.0
-    for part, ((piece, mesh), share) in enumerate(zip(parts, shares)):
+    for part, ((piece, mesh), fraction) in enumerate(zip(parts, fractions)):
         check_cancelled()
         total += mass_properties(mesh).volume
-        if share == 1:
+        if fraction == 1:
             whole = Solid(piece, mesh, np.zeros(len(mesh.triangles), bool), hull_of(mesh.vertices), part=part)
             solids += _in_parts(whole, len(solids), _WHOLE_PARTS)
             continue
-        for solid in shatter(mesh, _sites(mesh, share, settings, rng), piece, check_cancelled):
+        for solid in shatter(mesh, _sites(mesh, fraction, settings, rng), piece, check_cancelled):
             check_cancelled()
             solids += _in_parts(replace(solid, part=part), len(solids))
     if not solids:
@@ -112,7 +112,7 @@ class _Marked:
         return (np.abs(away).max(axis=1) < 1e-4).any(axis=1)
 
 
-def _shares(meshes, settings):
+def _fractions(meshes, settings):
     volume = np.array([mass_properties(m).volume for m in meshes])
     weight = volume.copy()
     if settings.pattern == "clustered":
@@ -123,11 +123,11 @@ def _shares(meshes, settings):
     if spare == 0 or weight.sum() <= 0:
         return np.ones(len(meshes), int)
     exact = weight / weight.sum() * spare
-    share = np.floor(exact).astype(int)
+    fraction = np.floor(exact).astype(int)
     # the largest remainders get what rounding left over
-    for i in np.argsort(-(exact - share), kind="stable")[: spare - share.sum()]:
-        share[i] += 1
-    return share + 1
+    for i in np.argsort(-(exact - fraction), kind="stable")[: spare - fraction.sum()]:
+        fraction[i] += 1
+    return fraction + 1
 
 
 def _sites(mesh, count, settings, rng):

@@ -138,8 +138,8 @@ class FrothSolver(Checkpointed):
         if s.mist.on and s.mist.rate > 0.0:
             spray = np.flatnonzero(self.kind == SPRAY)
             fast = np.linalg.norm(self.velocity[spray], axis=1)
-            share = np.clip((fast - s.mist.speed.none) / (s.mist.speed.full - s.mist.speed.none), 0.0, 1.0)
-            parent = np.repeat(spray, rng.poisson(dt * s.mist.rate * share))
+            fraction = np.clip((fast - s.mist.speed.none) / (s.mist.speed.full - s.mist.speed.none), 0.0, 1.0)
+            parent = np.repeat(spray, rng.poisson(dt * s.mist.rate * fraction))
             around = rng.standard_normal((len(parent), 3)).astype(np.float32)
             fresh.append((self.position[parent] + np.float32(0.3) * around, self.velocity[parent], MIST))
         for where, how, kind in fresh:

@@ -51,10 +51,10 @@ def splat(births, origin, cell, solid, density, momentum):
                         if sweep == 0:
                             total += 1.0 - away
                         else:
-                            share = (1.0 - away) / total * mass[p] / volume
-                            density[i, j, k] += np.float32(share)
+                            fraction = (1.0 - away) / total * mass[p] / volume
+                            density[i, j, k] += np.float32(fraction)
                             for c in range(3):
-                                momentum[c, i, j, k] += np.float32(share * velocity[p, c])
+                                momentum[c, i, j, k] += np.float32(fraction * velocity[p, c])
 
 
 @parallel
@@ -102,10 +102,10 @@ def buoyancy(values, used, factor, is_temperature, air, out):
 
 
 @parallel
-def lift(u, weight, axis, share, speed):
-    """Accelerate the air across one axis: `speed` is gravity times the step [m/s], `share` (nx, ny, nz) how much of it
+def lift(u, weight, axis, fraction, speed):
+    """Accelerate the air across one axis: `speed` is gravity times the step [m/s], `fraction` (nx, ny, nz) what of it
     the cells take on."""
-    nx, ny, nz = share.shape
+    nx, ny, nz = fraction.shape
     half = np.float32(0.5)
     for row in prange(u.shape[0]):
         i = np.int64(row)
@@ -117,7 +117,7 @@ def lift(u, weight, axis, share, speed):
                 for side in range(2):
                     a, b, c = i - side * (axis == 0), j - side * (axis == 1), k - side * (axis == 2)
                     if a >= 0 and b >= 0 and c >= 0 and a < nx and b < ny and c < nz:
-                        both += share[a, b, c]
+                        both += fraction[a, b, c]
                 u[i, j, k] += speed * half * both
 
 

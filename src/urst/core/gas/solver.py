@@ -171,11 +171,11 @@ class GasSolver(Checkpointed):
 
     def _force(self, h, s, rules) -> None:
         weights = self.solids.weights
-        share = self.scalars.buoyancy(rules)
-        if share is not None:
+        fraction = self.scalars.buoyancy(rules)
+        if fraction is not None:
             for axis in range(3):
                 if self.gravity[axis]:
-                    kernels.lift(self.velocity[axis], weights[axis], axis, share, self.gravity[axis] * np.float32(h))
+                    kernels.lift(self.velocity[axis], weights[axis], axis, fraction, self.gravity[axis] * np.float32(h))
         if s.swirl:
             curl = kernels.Curl(*(np.zeros(self.shape, np.float32) for _ in range(4)))
             kernels.vorticity(*self.velocity, np.float32(1.0 / self.cell), *curl)

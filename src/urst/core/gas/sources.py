@@ -80,12 +80,12 @@ class Puffs:
         if not here.any():
             return None
         age, begun, ended = self.age[here], begun[here], ended[here]
-        share = np.interp(age - ended, self._ages, self._given) - np.interp(age - begun, self._ages, self._given)
+        fraction = np.interp(age - ended, self._ages, self._given) - np.interp(age - begun, self._ages, self._given)
         back = 0.5 * (begun + ended)[:, None]
         return Births(
             self.position[here] - back * self.velocity[here],
             self.velocity[here],
-            self.mass * share,
+            self.mass * fraction,
             self.radius,
             self.scalar,
         )

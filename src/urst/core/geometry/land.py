@@ -168,12 +168,12 @@ def thickness(land, some, most, out):
     """
     stack = np.empty(_STACK, np.int64)
     first_leaf, corner = len(land.low) // 2, land.corner
-    start, way = np.empty(3), np.empty(3)
+    start, direction = np.empty(3), np.empty(3)
     for k in range(len(some)):
         t = some[k]
         for c in range(3):
             start[c] = (corner[t, 0, c] + corner[t, 1, c] + corner[t, 2, c]) / 3.0
-            way[c] = -land.normal[t, c]
+            direction[c] = -land.normal[t, c]
         nearest = most
         stack[0], depth = 0, 1
         while depth > 0:
@@ -181,11 +181,11 @@ def thickness(land, some, most, out):
             node = stack[depth]
             enter, leave = 0.0, nearest
             for c in range(3):
-                if abs(way[c]) < 1e-12:
+                if abs(direction[c]) < 1e-12:
                     if start[c] < land.low[node, c] or start[c] > land.high[node, c]:
                         enter = np.inf
                     continue
-                a, b = (land.low[node, c] - start[c]) / way[c], (land.high[node, c] - start[c]) / way[c]
+                a, b = (land.low[node, c] - start[c]) / direction[c], (land.high[node, c] - start[c]) / direction[c]
                 enter, leave = max(enter, min(a, b)), min(leave, max(a, b))
             if enter > leave:
                 continue
@@ -196,25 +196,29 @@ def thickness(land, some, most, out):
             begin = (node - first_leaf) * _LEAF
             for other in range(begin, min(begin + _LEAF, len(corner))):
                 if other != t:
-                    hit = _along(corner[other], start, way)
+                    hit = _along(corner[other], start, direction)
                     if 1e-9 * most < hit < nearest:
                         nearest = hit
         out[k] = nearest
 
 
 @kernel
-def _along(corner, start, way):
+def _along(corner, start, direction):
     """How far along a ray it meets a triangle, infinite if it does not."""
     ux, uy, uz = corner[1, 0] - corner[0, 0], corner[1, 1] - corner[0, 1], corner[1, 2] - corner[0, 2]
     vx, vy, vz = corner[2, 0] - corner[0, 0], corner[2, 1] - corner[0, 1], corner[2, 2] - corner[0, 2]
-    px, py, pz = way[1] * vz - way[2] * vy, way[2] * vx - way[0] * vz, way[0] * vy - way[1] * vx
+    px, py, pz = (
+        direction[1] * vz - direction[2] * vy,
+        direction[2] * vx - direction[0] * vz,
+        direction[0] * vy - direction[1] * vx,
+    )
     det = ux * px + uy * py + uz * pz
     if abs(det) < 1e-300:
         return np.inf
     sx, sy, sz = start[0] - corner[0, 0], start[1] - corner[0, 1], start[2] - corner[0, 2]
     u = (sx * px + sy * py + sz * pz) / det
     qx, qy, qz = sy * uz - sz * uy, sz * ux - sx * uz, sx * uy - sy * ux
-    v = (way[0] * qx + way[1] * qy + way[2] * qz) / det
+    v = (direction[0] * qx + direction[1] * qy + direction[2] * qz) / det
     if u < -1e-9 or v < -1e-9 or u + v > 1.0 + 1e-9:
         return np.inf
     return (vx * qx + vy * qy + vz * qz) / det

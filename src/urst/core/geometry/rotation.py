@@ -75,13 +75,13 @@ def turned(quaternion: np.ndarray, vector: np.ndarray) -> np.ndarray:
     return np.stack([a + w * p + y * r - z * q, b + w * q + z * p - x * r, c + w * r + x * q - y * p], axis=-1)
 
 
-def between(first: np.ndarray, second: np.ndarray, share: float) -> np.ndarray:
+def between(first: np.ndarray, second: np.ndarray, fraction: float) -> np.ndarray:
     """The quaternion (4,) a share of the way from one to another, along the shortest arc (Shoemake 1985).
 
     Parameters
     ----------
     first, second : (4,) float
-    share : float
+    fraction : float
         0 to 1.
     """
     cosine = float(first @ second)
@@ -89,7 +89,7 @@ def between(first: np.ndarray, second: np.ndarray, share: float) -> np.ndarray:
         second, cosine = -second, -cosine
     angle = np.arccos(min(cosine, 1.0))
     if angle < 1e-6:
-        mixed = first + share * (second - first)
+        mixed = first + fraction * (second - first)
     else:
-        mixed = (np.sin((1.0 - share) * angle) * first + np.sin(share * angle) * second) / np.sin(angle)
+        mixed = (np.sin((1.0 - fraction) * angle) * first + np.sin(fraction * angle) * second) / np.sin(angle)
     return mixed / np.linalg.norm(mixed)

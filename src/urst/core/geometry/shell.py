@@ -77,16 +77,16 @@ def _moved(mesh, thickness):
     far = np.linalg.norm(step, axis=1)
     step *= np.minimum(1.0, _MITRE / np.maximum(far, 1e-300))[:, None]
     # small faces at sharp edges have no room to go all the way
-    share = np.ones(n)
+    fraction = np.ones(n)
     for _ in range(_ROUNDS):
-        moved = mesh.vertices - thickness * share[:, None] * step
+        moved = mesh.vertices - thickness * fraction[:, None] * step
         corner = moved[mesh.triangles]
         turned = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
         over = (np.einsum("ti,ti->t", cross, turned) < _SHRUNK * size**2) & (size > 0.0)
         if not over.any():
             break
-        share[mesh.triangles[over]] *= _BACK
-    thin = (share[mesh.triangles].min(axis=1) < 1.0) @ size
+        fraction[mesh.triangles[over]] *= _BACK
+    thin = (fraction[mesh.triangles].min(axis=1) < 1.0) @ size
     result = Mesh(moved, mesh.triangles)
     return result if thin <= _THIN * size.sum() and _sound(mesh, result, thickness) else None
 

@@ -51,8 +51,8 @@ def check_cancelled(charge: float, distance: np.ndarray) -> np.ndarray:
 
     The integral of p (1 - t/T) exp(-b t/T) over T is p T (1/b - (1 - exp(-b)) / b^2).
     """
-    share = 1.0 / DECAY - (1.0 - np.exp(-DECAY)) / DECAY**2
-    return reflected(overpressure(charge, distance)) * duration(charge, distance) * share
+    fraction = 1.0 / DECAY - (1.0 - np.exp(-DECAY)) / DECAY**2
+    return reflected(overpressure(charge, distance)) * duration(charge, distance) * fraction
 
 
 def impulses(
@@ -75,9 +75,9 @@ def impulses(
     body = np.repeat(np.arange(len(position)), np.diff(hulls.face_start))
     arm = np.einsum("fij,fj->fi", rotation[body], middle)
     normal = np.einsum("fij,fj->fi", rotation[body], hulls.planes[:, :3])
-    way = position[body] + arm - np.asarray(centre, float)
-    distance = np.linalg.norm(way, axis=1)
-    facing = np.maximum(-np.einsum("fi,fi->f", normal, way) / np.maximum(distance, 1e-9), 0.0)
+    offset = position[body] + arm - np.asarray(centre, float)
+    distance = np.linalg.norm(offset, axis=1)
+    facing = np.maximum(-np.einsum("fi,fi->f", normal, offset) / np.maximum(distance, 1e-9), 0.0)
     size = check_cancelled(charge, distance) * np.maximum(area - covered, 0.0) * facing**2
     push = -size[:, None] * normal
     out, twist = np.zeros((2, len(position), 3))

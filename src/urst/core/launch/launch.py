@@ -22,10 +22,10 @@ def velocities(launch: Launch, places: np.ndarray, outward: np.ndarray, carried:
         How they, or what carries them, move [m/s].
     """
     rng = np.random.default_rng(launch.seed)
-    way = scattered(ways(launch, places, outward), launch.cone, rng)
+    heading = scattered(headings(launch, places, outward), launch.cone, rng)
     uneven = 1.0 + launch.noise * _noise(places / launch.noise_size, rng) if launch.noise > 0.0 else 1.0
     speed = launch.speed * fallen(launch, places) * uneven
-    out = speed[:, None] * way + launch.carried * carried
+    out = speed[:, None] * heading + launch.carried * carried
     size = np.linalg.norm(out, axis=1)
     bound = np.clip(size, launch.least, launch.most)
     return out * np.divide(bound, size, out=np.ones_like(size), where=size > 0.0)[:, None]
@@ -45,7 +45,7 @@ def spins(launch: SpinningLaunch, count: int) -> np.ndarray:
     return launch.spin * rng.random((count, 1)) * axis
 
 
-def ways(launch: Launch, places: np.ndarray, outward: np.ndarray) -> np.ndarray:
+def headings(launch: Launch, places: np.ndarray, outward: np.ndarray) -> np.ndarray:
     """Return which way each sets off before it is scattered, unit vectors (n, 3), or 0 where there is none.
 
     Parameters
@@ -54,11 +54,11 @@ def ways(launch: Launch, places: np.ndarray, outward: np.ndarray) -> np.ndarray:
     places, outward : (n, 3) float
     """
     if launch.way == "direction":
-        way = np.broadcast_to(np.array(launch.direction, float), places.shape)
+        heading = np.broadcast_to(np.array(launch.direction, float), places.shape)
     else:
-        way = outward if launch.way == "outward" else places - np.array(launch.centre)
-    size = np.linalg.norm(way, axis=1, keepdims=True)
-    return np.divide(way, size, out=np.zeros(places.shape), where=size > 1e-12)
+        heading = outward if launch.way == "outward" else places - np.array(launch.centre)
+    size = np.linalg.norm(heading, axis=1, keepdims=True)
+    return np.divide(heading, size, out=np.zeros(places.shape), where=size > 1e-12)
 
 
 def fallen(launch: Launch, places: np.ndarray) -> np.ndarray:
@@ -73,7 +73,7 @@ def fallen(launch: Launch, places: np.ndarray) -> np.ndarray:
     return np.maximum(far, 1.0) ** -launch.fall_off
 
 
-def scattered(way: np.ndarray, cone: float, rng: np.random.Generator) -> np.ndarray:
+def scattered(heading: np.ndarray, cone: float, rng: np.random.Generator) -> np.ndarray:
     """Return unit vectors (n, 3) turned at random within a cone, evenly over its solid angle.
 
     Parameters
@@ -83,18 +83,18 @@ def scattered(way: np.ndarray, cone: float, rng: np.random.Generator) -> np.ndar
         Half its opening [deg].
     rng : Generator
     """
-    n = len(way)
+    n = len(heading)
     cosine = 1.0 - rng.random(n) * (1.0 - np.cos(np.radians(cone)))
     turn = rng.random(n) * 2.0 * np.pi
     if cone == 0.0:
-        return way
-    other = np.eye(3)[np.abs(way).argmin(axis=1)]
-    first = np.cross(way, other)
+        return heading
+    other = np.eye(3)[np.abs(heading).argmin(axis=1)]
+    first = np.cross(heading, other)
     size = np.linalg.norm(first, axis=1, keepdims=True)
     first = np.divide(first, size, out=np.zeros_like(first), where=size > 0.0)
-    second = np.cross(way, first)
+    second = np.cross(heading, first)
     off = np.sqrt(1.0 - cosine**2)[:, None] * (np.cos(turn)[:, None] * first + np.sin(turn)[:, None] * second)
-    return cosine[:, None] * way + off
+    return cosine[:, None] * heading + off
 
 
 def _noise(places, rng):

@@ -74,18 +74,18 @@ def found(weights, phi: np.ndarray, least, closed) -> np.ndarray:
     return np.searchsorted(kept, label).astype(np.int32) * (label > 0) + (label > 0)
 
 
-def volumes(label: np.ndarray, phi: np.ndarray, share: np.ndarray) -> np.ndarray:
+def volumes(label: np.ndarray, phi: np.ndarray, fraction: np.ndarray) -> np.ndarray:
     """Return how much air pockets hold, (n,) [cells].
 
     Parameters
     ----------
     label : (nx, ny, nz) int32
-    phi, share : (nx, ny, nz) float32
+    phi, fraction : (nx, ny, nz) float32
         Distance from the surface [cells], and open share of each cell.
     """
     # the surface passes through cells beside theirs
     wide = np.where(label > 0, label, ndimage.maximum_filter(label, 3))
-    return ndimage.sum_labels(np.clip(0.5 + phi, 0.0, 1.0) * share, wide, np.arange(1, label.max() + 1))
+    return ndimage.sum_labels(np.clip(0.5 + phi, 0.0, 1.0) * fraction, wide, np.arange(1, label.max() + 1))
 
 
 def followed(before: Kept | None, label: np.ndarray, volume: np.ndarray) -> Kept:
@@ -137,9 +137,9 @@ class AirTerms:
                 at = np.argwhere((label[air] > 0) & (phi[wet] <= -least) & (inner >= closed))
                 if len(at):
                     spot = tuple(at.T)
-                    way = phi[wet][spot] / (phi[wet][spot] - phi[air][spot])
+                    theta = phi[wet][spot] / (phi[wet][spot] - phi[air][spot])
                     rows.append(label[air][spot] - 1)
-                    values.append((inner[spot] / way).astype(float))
+                    values.append((inner[spot] / theta).astype(float))
                     at[:, axis] += ahead
                     columns.append(packed_index(at, phi.shape))
         chain = lambda parts, kind: np.concatenate([np.zeros(0, kind), *parts])  # noqa: E731
@@ -167,11 +167,11 @@ class AirTerms:
         p : packed field, float32
         out : the same, changed in place
         """
-        share = self.bodies.apply(p, out) if self.bodies is not None else 0.0
+        fraction = self.bodies.apply(p, out) if self.bodies is not None else 0.0
         pushed = (self.rows @ p.ravel()).astype(float)
         back = self.inverse @ pushed
         out.ravel()[:] -= (self.adjoint @ back).astype(np.float32)
-        return share - float(pushed @ back)
+        return fraction - float(pushed @ back)
 
     def given(self, outflow: np.ndarray) -> np.ndarray:
         """Return what pockets' own outflow adds to the liquid's right-hand side, a packed field laid out flat.

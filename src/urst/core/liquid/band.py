@@ -170,9 +170,9 @@ class Band(Checkpointed):
         bare = self.bare()
         if bare is None:
             return np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0)
-        share = walls.share[bare].astype(np.float64)
+        fraction = walls.fraction[bare].astype(np.float64)
         places = walls.origin + walls.cell * (np.argwhere(bare) + 0.5)
-        return places, flow[bare], share * (self.unseen / max(float(share.sum()), 1e-9))
+        return places, flow[bare], fraction * (self.unseen / max(float(fraction.sum()), 1e-9))
 
 
 def moving(

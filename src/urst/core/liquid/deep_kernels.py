@@ -54,8 +54,8 @@ def deepen(depth):
                                 before = p == s or (p == 0 and (q == s or (q == 0 and r == s)))
                                 x, y, z = i + p, j + q, k + r
                                 if before and 0 <= x < nx and 0 <= y < ny and 0 <= z < nz:
-                                    way = np.sqrt(np.float32(p * p + q * q + r * r))
-                                    depth[i, j, k] = min(depth[i, j, k], depth[x, y, z] + way)
+                                    length = np.sqrt(np.float32(p * p + q * q + r * r))
+                                    depth[i, j, k] = min(depth[i, j, k], depth[x, y, z] + length)
 
 
 @parallel

@@ -48,9 +48,9 @@ def joined(place, level: float, walls: Walls) -> np.ndarray:
     BadValue
         If the place is not open, or lies above the level or outside the grid.
     """
-    shape = np.array(walls.share.shape)
+    shape = np.array(walls.fraction.shape)
     heights = walls.origin[2] + walls.cell * np.arange(shape[2])
-    open_ = (walls.share > OPEN) & (heights < level)
+    open_ = (walls.fraction > OPEN) & (heights < level)
     at = np.floor((np.asarray(place, float) - walls.origin) / walls.cell).astype(int)
     if (at < 0).any() or (at >= shape).any() or not open_[tuple(at)]:
         raise BadValue(
@@ -62,7 +62,7 @@ def joined(place, level: float, walls: Walls) -> np.ndarray:
     i, j, k = at
     thin_kernels.joined(open_, walls.blocked, i, j, k, mine)
     # cells that walls leave less than half of go with those beside
-    thin_kernels.edge_of(mine, walls.share, walls.blocked, np.float32(OPEN), found)
+    thin_kernels.edge_of(mine, walls.fraction, walls.blocked, np.float32(OPEN), found)
     return found
 
 
@@ -86,7 +86,7 @@ def seeds(inside: Inside, walls: Walls, cells: tuple[np.ndarray, np.ndarray], ta
     places = places[open_ & ~taken[tuple(corner.T)]]
     places = places[inside(walls.origin + walls.cell * places) < 0.0].astype(np.float32)
     # rounding must not take any to the far side of the grid
-    places = np.minimum(places, np.nextafter(np.array(walls.share.shape, np.float32), np.float32(0.0)))
+    places = np.minimum(places, np.nextafter(np.array(walls.fraction.shape, np.float32), np.float32(0.0)))
     clear = np.empty(len(places), bool)
     thin_kernels.clear(places, walls.reach, walls.met(), clear)
     return places[clear]

@@ -78,11 +78,11 @@ def push(u, weight, phi, p, axis, least, closed, known):
                 if wet_before and wet_here:
                     u[i, j, k] -= p[i, j, k] - p[a, b, c]
                 elif wet_here:
-                    way = phi[i, j, k] / (phi[i, j, k] - phi[a, b, c]) if before else ONE
-                    u[i, j, k] -= (p[i, j, k] - (p[a, b, c] if before else ZERO)) / way
+                    theta = phi[i, j, k] / (phi[i, j, k] - phi[a, b, c]) if before else ONE
+                    u[i, j, k] -= (p[i, j, k] - (p[a, b, c] if before else ZERO)) / theta
                 else:
-                    way = phi[a, b, c] / (phi[a, b, c] - phi[i, j, k]) if here else ONE
-                    u[i, j, k] += (p[a, b, c] - (p[i, j, k] if here else ZERO)) / way
+                    theta = phi[a, b, c] / (phi[a, b, c] - phi[i, j, k]) if here else ONE
+                    u[i, j, k] += (p[a, b, c] - (p[i, j, k] if here else ZERO)) / theta
 
 
 @parallel
@@ -101,14 +101,14 @@ def momentum(u, weight, phi, axis, least, closed, out):
                 a, b, c, before, here = _beside(i, j, k, axis, phi)
                 wet_before = before and phi[a, b, c] <= -least
                 wet_here = here and phi[i, j, k] <= -least
-                way = ZERO
+                theta = ZERO
                 if wet_before and wet_here:
-                    way = ONE
+                    theta = ONE
                 elif wet_here:
-                    way = phi[i, j, k] / (phi[i, j, k] - phi[a, b, c]) if before else ONE
+                    theta = phi[i, j, k] / (phi[i, j, k] - phi[a, b, c]) if before else ONE
                 elif wet_before:
-                    way = phi[a, b, c] / (phi[a, b, c] - phi[i, j, k]) if here else ONE
-                total += float(weight[i, j, k] * way * u[i, j, k])
+                    theta = phi[a, b, c] / (phi[a, b, c] - phi[i, j, k]) if here else ONE
+                total += float(weight[i, j, k] * theta * u[i, j, k])
         out[i] = total
 
 

@@ -134,11 +134,11 @@ class Inflow(Place, Checkpointed):
             ]
             chosen = np.concatenate([free, crowd])[: int(self.owed / each)]
             self.owed -= len(chosen) * each
-            share = 1.0 if self.mouth.backed else full
+            fraction = 1.0 if self.mouth.backed else full
             source = inside & self.mouth.within(origin + cell * places, middle) if self.mouth.backed else inside
             push = np.zeros(shape, np.float32)
             np.add.at(
-                push, tuple((first + corner[source]).T // EDGE), share * due / dt / (max(source.sum(), 1) * cell**3)
+                push, tuple((first + corner[source]).T // EDGE), fraction * due / dt / (max(source.sum(), 1) * cell**3)
             )
         self.came += len(chosen) * each
         held = np.flatnonzero(near)
@@ -171,12 +171,14 @@ class Inflow(Place, Checkpointed):
         speed = launch.velocities(self.launch, places, outward, own)
         return speed.astype(np.float32), speed - own
 
-    def _swept(self, places, time, way, cell):
+    def _swept(self, places, time, displacement, cell):
         """Which places (n, 3) [m] lie in it, or would so at some moment of a step with its way (n, 3) [m] taken
         back."""
-        far = float(np.linalg.norm(way, axis=1).max(initial=0.0))
+        far = float(np.linalg.norm(displacement, axis=1).max(initial=0.0))
         moments = min(_MOMENTS, 1 + int(np.ceil(2.0 * far / cell)))
-        return np.any([self.mouth.within(places - s * way, time) for s in np.linspace(0.0, 1.0, moments)], axis=0)
+        return np.any(
+            [self.mouth.within(places - s * displacement, time) for s in np.linspace(0.0, 1.0, moments)], axis=0
+        )
 
     @staticmethod
     def _lacking(free, inside, corner, taken):

@@ -78,15 +78,15 @@ class Inside:
     def outward(self, places: np.ndarray, time: float) -> np.ndarray:
         """Return which way leads out; see `Mouth.outward`."""
         hulls = self.carrier.at(time).hulls
-        nearest, way = np.full(len(places), np.inf), np.zeros((len(places), 3))
+        nearest, direction = np.full(len(places), np.inf), np.zeros((len(places), 3))
         for b in range(len(self.carrier)):
             planes = hulls.planes[hulls.face_start[b] : hulls.face_start[b + 1]]
             away = places @ planes[:, :3].T - planes[:, 3]
             face = away.argmax(axis=1)
             far = away[np.arange(len(places)), face]
-            way = np.where((far < nearest)[:, None], planes[face, :3], way)
+            direction = np.where((far < nearest)[:, None], planes[face, :3], direction)
             nearest = np.minimum(far, nearest)
-        return way
+        return direction
 
     def box(self, time: float) -> tuple[np.ndarray, np.ndarray]:
         """Return corners of the box about it; see `Mouth.box`."""
@@ -129,12 +129,12 @@ class Before:
     def outward(self, places: np.ndarray, time: float) -> np.ndarray:
         """Return which way leads out; see `Mouth.outward`."""
         now = self.carrier.at(time)
-        nearest, way = np.full(len(places), np.inf), np.zeros((len(places), 3))
+        nearest, direction = np.full(len(places), np.inf), np.zeros((len(places), 3))
         for body, near, arm in self._nearest(places, now):
             far = np.linalg.norm(arm, axis=1)
-            way = np.where((far < nearest)[:, None], self.faces.normal[near] @ now.rotation[body].T, way)
+            direction = np.where((far < nearest)[:, None], self.faces.normal[near] @ now.rotation[body].T, direction)
             nearest = np.minimum(far, nearest)
-        return way
+        return direction
 
     def box(self, time: float) -> tuple[np.ndarray, np.ndarray]:
         """Return corners of the box about it; see `Mouth.box`."""

@@ -32,11 +32,11 @@ def _clip(x, most):
 
 
 @inline
-def _depth(share):
+def _depth(fraction):
     """How deep below a flat surface the middle of the kernel lies if so much of it is full [cells]: the integral of (1
     - x^2)^4
     turned about, by Newton's method."""
-    s = min(max(share, ZERO), ONE)
+    s = min(max(fraction, ZERO), ONE)
     t = _clip((s - HALF) * np.float32(1.0 / 1.2305), np.float32(0.98))
     for _ in range(4):
         q = t * t
@@ -56,7 +56,7 @@ def _depth(share):
 class Room(NamedTuple):
     """Where liquid may be."""
 
-    share: np.ndarray
+    fraction: np.ndarray
     """(nx, ny, nz) float32: open share of each cell"""
     distance: np.ndarray
     """(2nx, 2ny, 2nz) float32 from walls [cells]"""
@@ -84,7 +84,7 @@ def count(position, lodging, within, phi, full, deep, wanted):
     """
     nx, ny, nz = phi.shape
     start, owner_cell, reach = lodging.start, lodging.owner_cell, lodging.reach
-    share, distance, home = within.share, within.distance, within.home
+    fraction, distance, home = within.fraction, within.distance, within.home
     for row in prange(nx):
         i = np.int64(row)
         for j in range(ny):
@@ -93,7 +93,7 @@ def count(position, lodging, within, phi, full, deep, wanted):
                 cell = (i * ny + j) * nz + k
                 here = start[cell + 1] > start[cell]
                 far = phi[i, j, k] < -deep or (phi[i, j, k] > np.float32(3.0) and not here)
-                if far or share[i, j, k] < np.float32(0.05):
+                if far or fraction[i, j, k] < np.float32(0.05):
                     continue
                 x, y, z = np.float32(i) + HALF, np.float32(j) + HALF, np.float32(k) + HALF
                 total, walled, free = ZERO, False, reach[i, j, k] == ALL
@@ -117,7 +117,7 @@ def count(position, lodging, within, phi, full, deep, wanted):
                             dx, dy, dz = position[p, 0] - x, position[p, 1] - y, position[p, 2] - z
                             total += _kernel(dx * dx + dy * dy + dz * dz)
                         for c in range(max(k - 1, 0), min(k + 2, nz)):
-                            walled = walled or share[a, b, c] < ONE
+                            walled = walled or fraction[a, b, c] < ONE
                 room = ONE
                 if walled or not free or min(i, j, k) < 2 or i > nx - 3 or j > ny - 3 or k > nz - 3:
                     seen, whole = ZERO, ZERO
@@ -173,7 +173,7 @@ def correct(phi, wanted, u, v, w, step):
 
 
 @parallel
-def close_gaps(phi, share, reach, wide, out):
+def close_gaps(phi, fraction, reach, wide, out):
     """Write the distance, in which small gaps in the liquid are none: where particles do not come, in crevices, there
     would be one for ever, which sucks.
 
@@ -185,14 +185,14 @@ def close_gaps(phi, share, reach, wide, out):
         for j in range(ny):
             for k in range(nz):
                 out[i, j, k] = phi[i, j, k]
-                if phi[i, j, k] < -HALF or phi[i, j, k] > np.float32(3.0) or share[i, j, k] < np.float32(0.02):
+                if phi[i, j, k] < -HALF or phi[i, j, k] > np.float32(3.0) or fraction[i, j, k] < np.float32(0.02):
                     continue
                 wet, dry = False, False
                 for a in range(max(i - 1, 0), min(i + 2, nx)):
                     for b in range(max(j - 1, 0), min(j + 2, ny)):
                         for c in range(max(k - 1, 0), min(k + 2, nz)):
                             if (
-                                share[a, b, c] >= wide
+                                fraction[a, b, c] >= wide
                                 and not (a == i and b == j and c == k)
                                 and reached(reach, i, j, k, a, b, c)
                             ):

@@ -22,7 +22,7 @@ class NoSlipFaces:
     """(m,) int64"""
     node: np.ndarray
     """(m,) int64"""
-    way: np.ndarray
+    jacobian: np.ndarray
     """(m, 6) what of the node's velocity and spin goes across the face"""
     place: np.ndarray
     """(m, 3) the faces' middles [m]"""
@@ -40,7 +40,7 @@ class NoSlipFaces:
         faces : three arrays of faces, float32
             Changed.
         """
-        across, first = np.einsum("mi,mi->m", self.way, velocity[self.node]), 0
+        across, first = np.einsum("mi,mi->m", self.jacobian, velocity[self.node]), 0
         for u, spot in zip(faces, self.spots):
             u[spot] = across[first : first + len(spot[0])]
             first += len(spot[0])
@@ -61,7 +61,7 @@ class NoSlipFaces:
         ----------
         force : (m,) float
         """
-        pushed = force[:, None] * self.way
+        pushed = force[:, None] * self.jacobian
         return np.column_stack([np.bincount(self.node, column, minlength=len(self.mass)) for column in pushed.T])
 
     def impulses(self, force: np.ndarray, position: np.ndarray) -> np.ndarray:
@@ -73,7 +73,7 @@ class NoSlipFaces:
         position : (n, 3) float
             The bodies' centres [m].
         """
-        pushed = force[:, None] * self.way
+        pushed = force[:, None] * self.jacobian
         pushed[:, 3:] = np.cross(self.place - position[self.body], pushed[:, :3])
         return np.column_stack([np.bincount(self.body, column, minlength=len(position)) for column in pushed.T])
 
@@ -86,7 +86,7 @@ class NoSlipFaces:
             Steps of viscosity: kinematic viscosity times the step over the square of a cell.
         """
         own = self.mass.copy()
-        np.add.at(own, self.node, _OWN * strength * self.way[:, :, None] * self.way[:, None, :])
+        np.add.at(own, self.node, _OWN * strength * self.jacobian[:, :, None] * self.jacobian[:, None, :])
         return np.linalg.inv(own)
 
 
@@ -129,11 +129,11 @@ def no_slip(kind: list[np.ndarray], wall: int, free: int, walls: Walls, nodes: N
     place = w.origin + w.cell * (np.concatenate([c for c, _ in parts]) + 0.5)
     rows = np.arange(len(body))
     place[rows, across] -= 0.5 * w.cell
-    way = np.zeros((len(body), 6))
-    way[rows, across] = 1.0
+    jacobian = np.zeros((len(body), 6))
+    jacobian[rows, across] = 1.0
     node = nodes.node[body]
-    way[:, 3:] = np.cross(place - nodes.centre[node], way[:, :3])
+    jacobian[:, 3:] = np.cross(place - nodes.centre[node], jacobian[:, :3])
     mass = np.tile(np.eye(6), (len(inverse), 1, 1))
     gives = np.unique(node)
     mass[gives] = np.linalg.inv(inverse[gives]) / full
-    return NoSlipFaces([tuple(c.T) for c, _ in parts], body, node, way, place, mass, velocity.copy())
+    return NoSlipFaces([tuple(c.T) for c, _ in parts], body, node, jacobian, place, mass, velocity.copy())

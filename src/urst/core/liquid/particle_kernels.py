@@ -13,7 +13,7 @@ from numba import prange
 from urst.core.jit import called, inline, kernel, parallel, serial
 from urst.core.solids.thin_kernels import ALL, LAP, apart, hit, reached, stopped
 from urst.core.solids.wall_kernels import HALF, ONE, ZERO, distance_at, slope_at
-from urst.core.trilinear import between, clamped, in_cells
+from urst.core.trilinear import between, clamped, corners, in_cells, slopes
 
 
 class Particles(NamedTuple):
@@ -358,34 +358,10 @@ def sample(u, axis, x, y, z):
 
 
 @inline
-def _slopes(a, b, c, corners):
-    """The value at (a, b, c) between eight corners, and its slope along x, y, z."""
-    u000, u001, u010, u011, u100, u101, u110, u111 = corners
-    p, q, r = ONE - a, ONE - b, ONE - c
-    low, high = (
-        q * (r * u000 + c * u001) + b * (r * u010 + c * u011),
-        q * (r * u100 + c * u101) + b * (r * u110 + c * u111),
-    )
-    dy = p * (r * (u010 - u000) + c * (u011 - u001)) + a * (r * (u110 - u100) + c * (u111 - u101))
-    dz = p * (q * (u001 - u000) + b * (u011 - u010)) + a * (q * (u101 - u100) + b * (u111 - u110))
-    return p * low + a * high, high - low, dy, dz
-
-
-@inline
 def slopes_at(u, axis, x, y, z):
     """The same with its slope along x, y, z a cell."""
     i, j, k, a, b, c = _corner(u, axis, x, y, z)
-    corners = (
-        u[i, j, k],
-        u[i, j, k + 1],
-        u[i, j + 1, k],
-        u[i, j + 1, k + 1],
-        u[i + 1, j, k],
-        u[i + 1, j, k + 1],
-        u[i + 1, j + 1, k],
-        u[i + 1, j + 1, k + 1],
-    )
-    return _slopes(a, b, c, corners)
+    return slopes(corners(u, i, j, k), a, b, c)
 
 
 @called
@@ -393,28 +369,28 @@ def _gather_apart(u, axis, reach, r, s, t, x, y, z):
     """The same of the faces that are beside what is reached from a cell (r, s, t) past thin walls; others are as these
     on average."""
     p, q, o, a, b, c = _corner(u, axis, x, y, z)
-    i, j, k, way = np.int64(p), np.int64(q), np.int64(o), np.int64(axis)
+    i, j, k, across = np.int64(p), np.int64(q), np.int64(o), np.int64(axis)
     total, weights = ZERO, ZERO
     for n in range(8):
         d, e, f = n & 1, (n >> 1) & 1, n >> 2
-        if _beside_face(reach, r, s, t, way, i + d, j + e, k + f):
+        if _beside_face(reach, r, s, t, across, i + d, j + e, k + f):
             weight = (a if d else ONE - a) * (b if e else ONE - b) * (c if f else ONE - c)
             total += weight * u[i + d, j + e, k + f]
             weights += weight
     if weights < np.float32(1e-6):
         return u[i, j, k], ZERO, ZERO, ZERO
     mean = total / weights
-    corners = (
-        u[i, j, k] if _beside_face(reach, r, s, t, way, i, j, k) else mean,
-        u[i, j, k + 1] if _beside_face(reach, r, s, t, way, i, j, k + 1) else mean,
-        u[i, j + 1, k] if _beside_face(reach, r, s, t, way, i, j + 1, k) else mean,
-        u[i, j + 1, k + 1] if _beside_face(reach, r, s, t, way, i, j + 1, k + 1) else mean,
-        u[i + 1, j, k] if _beside_face(reach, r, s, t, way, i + 1, j, k) else mean,
-        u[i + 1, j, k + 1] if _beside_face(reach, r, s, t, way, i + 1, j, k + 1) else mean,
-        u[i + 1, j + 1, k] if _beside_face(reach, r, s, t, way, i + 1, j + 1, k) else mean,
-        u[i + 1, j + 1, k + 1] if _beside_face(reach, r, s, t, way, i + 1, j + 1, k + 1) else mean,
+    eight = (
+        u[i, j, k] if _beside_face(reach, r, s, t, across, i, j, k) else mean,
+        u[i, j, k + 1] if _beside_face(reach, r, s, t, across, i, j, k + 1) else mean,
+        u[i, j + 1, k] if _beside_face(reach, r, s, t, across, i, j + 1, k) else mean,
+        u[i, j + 1, k + 1] if _beside_face(reach, r, s, t, across, i, j + 1, k + 1) else mean,
+        u[i + 1, j, k] if _beside_face(reach, r, s, t, across, i + 1, j, k) else mean,
+        u[i + 1, j, k + 1] if _beside_face(reach, r, s, t, across, i + 1, j, k + 1) else mean,
+        u[i + 1, j + 1, k] if _beside_face(reach, r, s, t, across, i + 1, j + 1, k) else mean,
+        u[i + 1, j + 1, k + 1] if _beside_face(reach, r, s, t, across, i + 1, j + 1, k + 1) else mean,
     )
-    return _slopes(a, b, c, corners)
+    return slopes(eight, a, b, c)
 
 
 @inline
@@ -449,17 +425,6 @@ def _out_of_walls(distance, keep, before, x, y, z, stand, velocity):
     return x, y, z, d >= ZERO or d > distance_at(distance, before[0], before[1], before[2])
 
 
-@inline
-def _place(guarded, walls, before, x, y, z, velocity):
-    """Where a particle gets to, and whether it does: not past thin walls, out of others."""
-    distance, keep, stand, met = walls
-    if not guarded:
-        return _out_of_walls(distance, keep, before, x, y, z, stand, velocity)
-    x, y, z = stopped(met, before, x, y, z, velocity, stand)
-    p, q, r, found = _out_of_walls(distance, keep, before, x, y, z, stand, velocity)
-    return (p, q, r, found) if found and hit(met, False, x, y, z, p, q, r, LAP)[1] < 0 else (x, y, z, True)
-
-
 @parallel
 def carry(particles, flow, phi, walls, rule, owner_cell, state):
     """Take up the grid's velocity and move along it (midpoint rule), out of walls.
@@ -481,7 +446,7 @@ def carry(particles, flow, phi, walls, rule, owner_cell, state):
     """
     position, velocity, affine = particles.position, particles.velocity, particles.affine
     u, v, w = flow.x, flow.y, flow.z
-    # taken apart here, since no tuple of tuples goes into a parallel loop
+    # taken apart: no tuple of tuples goes into a parallel loop, and one of arrays made in it counts references
     distance, keep, stand, met = walls.distance, walls.keep, walls.stand, walls.met
     reach, now = walls.before, walls.now
     step, fall, spray = rule.step, rule.fall, rule.spray
@@ -527,7 +492,14 @@ def carry(particles, flow, phi, walls, rule, owner_cell, state):
                 x += step * sample(u, 0, mx, my, mz)
                 y += step * sample(v, 1, mx, my, mz)
                 z += step * sample(w, 2, mx, my, mz)
-        x, y, z, found = _place(guarded, (distance, keep, stand, met), position[p], x, y, z, velocity[p])
+        if guarded:
+            x, y, z = stopped(met, position[p], x, y, z, velocity[p], stand)
+        ox, oy, oz, found = _out_of_walls(distance, keep, position[p], x, y, z, stand, velocity[p])
+        if guarded and not (found and hit(met, False, x, y, z, ox, oy, oz, LAP)[1] < 0):
+            # what pushes it out of one wall may not push it through another
+            found = True
+        else:
+            x, y, z = ox, oy, oz
         if found:
             position[p, 0], position[p, 1], position[p, 2] = x, y, z
         state[p] = (FLYING if flies else 0) if not found or _within(x, y, z, nx, ny, nz) else GONE

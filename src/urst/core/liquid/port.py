@@ -33,7 +33,7 @@ class Port(ABC):
     """momentum that passed to solids, as the liquid and as these have it (3,) [N s]"""
     exchanged: float
     """sum of the sizes of all impulses [N s]"""
-    _ways: np.ndarray
+    _node_velocity: np.ndarray
 
     @abstractmethod
     def flow(self, beyond: float) -> np.ndarray:
@@ -79,7 +79,7 @@ class Port(ABC):
         assert pressure_step is not None and pressure_step.nodes is not None
         impulse = pressure_step.respond(self.velocity, change, self.settings.tolerance)
         back = pressure_step.moved(impulse)
-        self._ways = self._ways + change + back
+        self._node_velocity = self._node_velocity + change + back
         self.note(pressure_step)
         return back
 

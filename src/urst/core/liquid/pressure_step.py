@@ -83,15 +83,15 @@ class PressureStep:
         self.given, self.taken, self.exchanged = np.zeros(3), np.zeros(3), 0.0
         """what the last push took from the liquid and gave to solids, and the sum of its sizes [N s]"""
         self.trapped: Trapped | None = None
-        self.inverse, self.ways = np.zeros((0, 6, 6)), np.zeros((0, 6))
+        self.inverse, self.node_velocity = np.zeros((0, 6, 6)), np.zeros((0, 6))
         """of nodes with what is stuck to them, and how they would go without the pressure"""
         self.viscous_impulse = np.zeros((len(walls.position), 6))
         """what viscosity did to each body, about its centre [N s], [N m s]"""
         if nodes is not None:
-            self.inverse, self.ways = inverse_masses(nodes.inverse_mass, nodes.inverse_inertia), nodes.velocity
+            self.inverse, self.node_velocity = inverse_masses(nodes.inverse_mass, nodes.inverse_inertia), nodes.velocity
             self.trapped = trapped(walls, self.phi, LEAST, nodes, velocity, self.full)
             if self.trapped is not None:
-                self.inverse, self.ways = self.trapped.merged(nodes)
+                self.inverse, self.node_velocity = self.trapped.merged(nodes)
             self.held = self._held(nodes)
             mine = nodes.node[self.held.body]
             value = self.held.value.copy()
@@ -115,14 +115,14 @@ class PressureStep:
         """Let liquid between bodies that lie against something."""
         w, shape = self.walls, self.phi.shape
         seam = np.empty(shape, np.uint8)
-        seam_kernels.find(w.distance, w.owner, nodes.node, nodes.loose, w.share, w.middle, w.boxed, seam)
+        seam_kernels.find(w.distance, w.owner, nodes.node, nodes.loose, w.fraction, w.middle, w.boxed, seam)
         if not seam.any():
             return
         phi = np.empty_like(self.phi)
-        seam_kernels.wet(seam, w.share, self.phi, np.asarray(up, np.float32), phi)
+        seam_kernels.wet(seam, w.fraction, self.phi, np.asarray(up, np.float32), phi)
         wide = [np.empty_like(x) for x in self.weights]
         for axis in range(3):
-            seam_kernels.widen(self.weights[axis], seam, w.share, axis, wide[axis])
+            seam_kernels.widen(self.weights[axis], seam, w.fraction, axis, wide[axis])
         self.phi, self.weights = phi, wide
 
     def _held(self, nodes):
@@ -158,7 +158,7 @@ class PressureStep:
         """
         if self.label is None or self.air is None:
             return None, None
-        now = air.volumes(self.label, self.phi, self.walls.share)
+        now = air.volumes(self.label, self.phi, self.walls.fraction)
         kept = air.followed(before, self.label, now)
         return kept, min(air.BACK, air.MOST_BACK / dt) * (kept.volume - now) * self.walls.cell
 
@@ -180,24 +180,24 @@ class PressureStep:
             return apply_viscosity(velocity, self.phi, w, viscosity, dt, CLOSED)[0]
 
         def find(kind, wall, free):
-            return no_slip(kind, wall, free, w, n, self.inverse, self.ways, self.full)
+            return no_slip(kind, wall, free, w, n, self.inverse, self.node_velocity, self.full)
 
         rounds, cling, force = apply_viscosity(velocity, self.phi, w, viscosity, dt, CLOSED, find)
         if cling is not None:
             self.viscous_impulse = self.full * cling.impulses(force, w.position)
-            self.ways = cling.velocity
-            self.drive(self.ways)
+            self.node_velocity = cling.velocity
+            self.drive(self.node_velocity)
         return rounds
 
     def drive(self, velocity: np.ndarray | None = None) -> None:
         """Let the walls move as their bodies do, those that have a node by the velocities of the nodes (k, 6)."""
         w, n = self.walls, self.nodes
-        ways, spins = w.velocity, w.spin
+        velocities, spins = w.velocity, w.spin
         if n is not None and velocity is not None:
             mine = n.node != NO_NODE
-            ways, spins = ways.copy(), spins.copy()
-            ways[mine], spins[mine] = n.of_bodies(velocity, w.position)
-        w.drive(ways, spins, None if n is None else n.loose)
+            velocities, spins = velocities.copy(), spins.copy()
+            velocities[mine], spins[mine] = n.of_bodies(velocity, w.position)
+        w.drive(velocities, spins, None if n is None else n.loose)
 
     def project(
         self, velocity: list[np.ndarray], source: np.ndarray, tolerance: float, grown: np.ndarray | None = None

@@ -33,12 +33,12 @@ class Sea:
         self.waves, self.band, self.seed = waves, band / cell, seed
         self.origin, self.cell, self.shape = np.asarray(origin, float), float(cell), tuple(shape)
         grid = np.stack(np.meshgrid(*(np.arange(n) for n in shape), indexing="ij"), axis=-1).reshape(-1, 3)
-        share = self.share(grid + 0.5)
-        self._cells = np.flatnonzero(share > 0.0)
-        self._share, self._middle = share[self._cells], self.origin + self.cell * (grid[self._cells] + 0.5)
-        self._outer = grid[share > OUTER]
+        fraction = self.fraction(grid + 0.5)
+        self._cells = np.flatnonzero(fraction > 0.0)
+        self._fraction, self._middle = fraction[self._cells], self.origin + self.cell * (grid[self._cells] + 0.5)
+        self._outer = grid[fraction > OUTER]
 
-    def share(self, x: np.ndarray) -> np.ndarray:
+    def fraction(self, x: np.ndarray) -> np.ndarray:
         """Return how much places (n, 3) [cells] belong to the sea: 1 at the sides, 0 farther than the band, (n,)."""
         near = np.minimum(x[:, :2], np.array(self.shape[:2], float) - x[:, :2]).min(axis=1)
         return np.clip(1.0 - near / self.band, 0.0, 1.0) ** 2
@@ -59,7 +59,7 @@ class Sea:
         dt, time : float [s]
         """
         away = np.clip((self._middle[:, 2] - self.waves.surface(self._middle, time)) / self.cell, -BAND, BAND)
-        flat, pull = phi.reshape(-1), 1.0 - np.exp(-RATE * dt * self._share)
+        flat, pull = phi.reshape(-1), 1.0 - np.exp(-RATE * dt * self._fraction)
         flat[self._cells] += (pull * (away - flat[self._cells])).astype(np.float32)
 
     def flow(self, velocity: list[np.ndarray], bare: np.ndarray | None, dt: float, time: float) -> None:
@@ -77,20 +77,20 @@ class Sea:
             return
         mine = bare.reshape(-1)[self._cells]
         spot = np.unravel_index(self._cells[mine], self.shape)
-        pull = 1.0 - np.exp(-RATE * dt * self._share[mine])
+        pull = 1.0 - np.exp(-RATE * dt * self._fraction[mine])
         for axis, u in enumerate(velocity):
             places = self._middle[mine].copy()
             places[:, axis] -= 0.5 * self.cell
             u[spot] += (pull * (self.waves.velocity(places, time)[:, axis] - u[spot])).astype(np.float32)
 
-    def join(self, position: np.ndarray, speed: np.ndarray, share: np.ndarray, dt: float, time: float, number: int):
+    def join(self, position: np.ndarray, speed: np.ndarray, fraction: np.ndarray, dt: float, time: float, number: int):
         """Bring particles in the band to how the waves go.
 
         Parameters
         ----------
         position, speed : (n, 3) float32
             The latter changed in place [cells], [m/s].
-        share : (nx, ny, nz) float32
+        fraction : (nx, ny, nz) float32
             Open share of each cell.
         dt, time : float [s]
         number : int
@@ -101,7 +101,7 @@ class Sea:
         (keep, places, velocities)
             Which particles are still of the liquid, (n,) bool; those that are missing [cells], [m/s].
         """
-        own = self.share(position)
+        own = self.fraction(position)
         mine = np.flatnonzero(own > 0.0)
         places = self.origin + self.cell * position[mine].astype(float)
         pull = (1.0 - np.exp(-RATE * dt * own[mine]))[:, None]
@@ -110,7 +110,7 @@ class Sea:
         keep[mine[(places[:, 2] > self.waves.surface(places, time) + OVER * self.cell) & (own[mine] > INNER)]] = False
         middle = self.origin + self.cell * (self._outer + 0.5)
         deep = self.waves.surface(middle, time) - middle[:, 2] > 0.5 * self.cell
-        outer = self._outer[deep & (share[tuple(self._outer.T)] > 0.99)]
+        outer = self._outer[deep & (fraction[tuple(self._outer.T)] > 0.99)]
         count = np.bincount(
             np.ravel_multi_index(tuple(position.astype(int).T), self.shape), minlength=int(np.prod(self.shape))
         )

@@ -20,16 +20,16 @@ EDGE = np.float32(0.8)
 
 
 @parallel
-def find(distance, owner, node, loose, share, middle, boxed, seam):
+def find(distance, owner, node, loose, fraction, middle, boxed, seam):
     """Mark the cells, seam (nx, ny, nz) uint8, in which a loose body meets what is of another node, or a wall; the
     grid's floor and sides are walls if `boxed`."""
-    nx, ny, nz = share.shape
+    nx, ny, nz = fraction.shape
     for row in prange(nx):
         i = np.int64(row)
         for j in range(ny):
             for k in range(nz):
                 seam[i, j, k] = 0
-                if share[i, j, k] > OPEN or middle[i, j, k] < -EDGE:
+                if fraction[i, j, k] > OPEN or middle[i, j, k] < -EDGE:
                     continue
                 first, gives, several = -3, False, False
                 if boxed and (i == 0 or j == 0 or k == 0 or i == nx - 1 or j == ny - 1):
@@ -51,14 +51,14 @@ def find(distance, owner, node, loose, share, middle, boxed, seam):
 
 
 @serial
-def wet(seam, share, phi, up, out):
+def wet(seam, fraction, phi, up, out):
     """Write the distance from the surface, which goes on from the liquid about seams into these.
 
     Parameters
     ----------
     seam : (nx, ny, nz) uint8
         Changed: 2 in cells that have been reached.
-    share : (nx, ny, nz) float32
+    fraction : (nx, ny, nz) float32
         Open share of each cell.
     phi : (nx, ny, nz) float32
     up : (3,) float32
@@ -91,7 +91,7 @@ def wet(seam, share, phi, up, out):
                 a, b, c = i + step * (axis == 0), j + step * (axis == 1), k + step * (axis == 2)
                 if min(a, b, c) < 0 or a >= nx or b >= ny or c >= nz:
                     continue
-                if seam[a, b, c] == 2 or (seam[a, b, c] == 0 and share[a, b, c] > OPEN):
+                if seam[a, b, c] == 2 or (seam[a, b, c] == 0 and fraction[a, b, c] > OPEN):
                     total += out[a, b, c] - np.float32(step) * up[axis]
                     known += 1
             if known:
@@ -113,7 +113,7 @@ def wet(seam, share, phi, up, out):
 
 
 @parallel
-def widen(weight, seam, share, axis, out):
+def widen(weight, seam, fraction, axis, out):
     """Write the open shares of the faces across an axis, of those within seams and into these FILM at least."""
     nx, ny, nz = seam.shape
     for row in prange(weight.shape[0]):
@@ -126,7 +126,7 @@ def widen(weight, seam, share, axis, out):
                 a, b, c = i - (axis == 0), j - (axis == 1), k - (axis == 2)
                 if min(a, b, c) < 0 or i >= nx or j >= ny or k >= nz:
                     continue
-                one = seam[a, b, c] or share[a, b, c] > OPEN
-                other = seam[i, j, k] or share[i, j, k] > OPEN
+                one = seam[a, b, c] or fraction[a, b, c] > OPEN
+                other = seam[i, j, k] or fraction[i, j, k] > OPEN
                 if one and other and (seam[a, b, c] or seam[i, j, k]):
                     out[i, j, k] = FILM

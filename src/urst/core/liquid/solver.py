@@ -141,7 +141,7 @@ class LiquidSolver(Port, Checkpointed):
         self.afloat: PushedByLiquid | None = None
         """bodies that liquid pushes, where both act on each other"""
         self.pressure_step: PressureStep | None = None
-        self._ways = np.zeros((0, 6))
+        self._node_velocity = np.zeros((0, 6))
         self.begun = False
         self.push: np.ndarray | None = None
         self._shut = np.zeros(self.shape, bool)
@@ -329,7 +329,7 @@ class LiquidSolver(Port, Checkpointed):
         if held:
             w.drive(np.zeros_like(w.velocity), np.zeros_like(w.velocity))
         else:
-            pressure_step.drive(pressure_step.ways if nodes else None)
+            pressure_step.drive(pressure_step.node_velocity if nodes else None)
         self._apply_viscosity(pressure_step, dt)
         wanted = self._held() / PARTICLES
         have = self.volume() / self.cell**3
@@ -351,9 +351,9 @@ class LiquidSolver(Port, Checkpointed):
             )
         if afloat is not None and nodes:
             impulse = pressure_step.impulses(self.pressure)
-            self._ways = pressure_step.ways + pressure_step.moved(impulse)
+            self._node_velocity = pressure_step.node_velocity + pressure_step.moved(impulse)
             if pressure_step.trapped is not None:
-                impulse = impulse + pressure_step.trapped.impulses(nodes, self._ways, w.position)
+                impulse = impulse + pressure_step.trapped.impulses(nodes, self._node_velocity, w.position)
             afloat.take(impulse + pressure_step.viscous_impulse, dt)
             self.note(pressure_step)
         if not all(np.isfinite(u).all() for u in self.velocity):
@@ -382,7 +382,7 @@ class LiquidSolver(Port, Checkpointed):
         pressure_step, self.pressure_step = self.pressure_step, None
         assert pressure_step is not None
         if pressure_step.nodes is not None:
-            pressure_step.drive(self._ways)
+            pressure_step.drive(self._node_velocity)
         self.velocity = pressure_step.finish(self.velocity)
         pressure_step.even_out(self.position, self._start, self._owner_cell, self.band)
         self.check_cancelled()
@@ -436,7 +436,7 @@ class LiquidSolver(Port, Checkpointed):
     def _join_sea(self, dt, time) -> None:
         """Let what is near the sides do as the sea beyond."""
         assert self.sea is not None
-        keep, fresh, speed = self.sea.join(self.position, self.speed, self.walls.share, dt, time, self.poured)
+        keep, fresh, speed = self.sea.join(self.position, self.speed, self.walls.fraction, dt, time, self.poured)
         self._keep(keep)
         if len(fresh):
             self._add(fresh, speed)
@@ -516,7 +516,7 @@ class LiquidSolver(Port, Checkpointed):
         level_kernels.count(
             self.position,
             particle_kernels.Lodging(self._start, self._owner_cell, w.reach),
-            level_kernels.Room(w.share, w.distance, w.home),
+            level_kernels.Room(w.fraction, w.distance, w.home),
             self.phi,
             np.float32(_FULL),
             deep,
@@ -534,7 +534,7 @@ class LiquidSolver(Port, Checkpointed):
         level_kernels.redistance(self.phi, held, w.blocked)
         level_kernels.extend(self.phi, w.distance, w.middle, w.reach, cells)
         whole = np.empty_like(self.phi)
-        level_kernels.close_gaps(self.phi, w.share, w.reach, np.float32(WIDE), whole)
+        level_kernels.close_gaps(self.phi, w.fraction, w.reach, np.float32(WIDE), whole)
         self.phi = whole
 
     def _scatter(self, dt) -> None:
@@ -557,7 +557,7 @@ class LiquidSolver(Port, Checkpointed):
 
     def volume(self) -> float:
         """Return how much liquid the surface holds [m3]."""
-        full = np.clip(0.5 - self.phi, 0.0, 1.0) * self.walls.share
+        full = np.clip(0.5 - self.phi, 0.0, 1.0) * self.walls.fraction
         return float(full.sum(dtype=np.float64)) * self.cell**3
 
     def frame(self) -> dict[str, np.ndarray]:

@@ -14,7 +14,7 @@ from urst.core.fields.body_terms import inverse_masses
 from urst.core.jit import serial
 from urst.core.solids.face_bits import LOW, low_face
 from urst.core.solids.thin_kernels import cell_of
-from urst.core.solids.wall_kernels import NONE, ZERO, open_share
+from urst.core.solids.wall_kernels import NONE, ZERO, open_fraction
 from urst.core.solids.walls import Walls
 
 
@@ -23,7 +23,7 @@ class Trapped(NamedTuple):
 
     body: np.ndarray
     """(m,) int64"""
-    way: np.ndarray
+    jacobian: np.ndarray
     """(m, 6) float: what of the body's velocity, and of its spin about its node's centre, goes across the face"""
     mass: np.ndarray
     """(m,) [kg]"""
@@ -36,10 +36,10 @@ class Trapped(NamedTuple):
         mine = nodes.node[self.body]
         for n in np.unique(mine[nodes.inverse_mass[mine] > 0.0]):
             some = mine == n
-            way, mass = self.way[some], self.mass[some]
+            jacobian, mass = self.jacobian[some], self.mass[some]
             own = np.linalg.inv(inverse[n])
-            whole = own + (way.T * mass) @ way
-            velocity[n] = np.linalg.solve(whole, own @ velocity[n] + way.T @ (mass * self.before[some]))
+            whole = own + (jacobian.T * mass) @ jacobian
+            velocity[n] = np.linalg.solve(whole, own @ velocity[n] + jacobian.T @ (mass * self.before[some]))
             inverse[n] = np.linalg.inv(whole)
         return 0.5 * (inverse + inverse.transpose(0, 2, 1)), velocity
 
@@ -55,8 +55,8 @@ class Trapped(NamedTuple):
             Of the bodies [m].
         """
         mine = nodes.node[self.body]
-        change = self.mass * (self.before - np.einsum("mi,mi->m", self.way, velocity[mine]))
-        pushed = change[:, None] * self.way
+        change = self.mass * (self.before - np.einsum("mi,mi->m", self.jacobian, velocity[mine]))
+        pushed = change[:, None] * self.jacobian
         pushed[:, 3:] -= np.cross(position[self.body] - nodes.centre[mine], pushed[:, :3])
         return np.column_stack([np.bincount(self.body, column, minlength=len(position)) for column in pushed.T])
 
@@ -80,20 +80,20 @@ def trapped(
     w = walls
     if not w.thin.any() or not w.blocked.any():
         return None
-    body, axis, cell, share = _find(w.blocked, w.distance, w.owner, w.home, nodes.node, phi, least)
+    body, axis, cell, fraction = _find(w.blocked, w.distance, w.owner, w.home, nodes.node, phi, least)
     if not len(body):
         return None
     rows = np.arange(len(body))
     place = w.origin + w.cell * (cell + 0.5)
     place[rows, axis] -= 0.5 * w.cell
-    way = np.zeros((len(body), 6))
-    way[rows, axis] = 1.0
-    way[:, 3:] = np.cross(place - nodes.centre[nodes.node[body]], way[:, :3])
+    jacobian = np.zeros((len(body), 6))
+    jacobian[rows, axis] = 1.0
+    jacobian[:, 3:] = np.cross(place - nodes.centre[nodes.node[body]], jacobian[:, :3])
     before = np.empty(len(body))
     for a in range(3):
         some = axis == a
         before[some] = velocity[a][tuple(cell[some].T)]
-    return Trapped(body, way, full * share, before)
+    return Trapped(body, jacobian, full * fraction, before)
 
 
 @serial
@@ -104,7 +104,7 @@ def _find(blocked, distance, owner, home, node, phi, least):
     m = 0
     for turn in range(2):
         if turn:
-            body, axes, cells, share = (
+            body, axes, cells, fraction = (
                 np.empty(m, np.int64),
                 np.empty(m, np.int64),
                 np.empty((m, 3), np.int64),
@@ -123,7 +123,7 @@ def _find(blocked, distance, owner, home, node, phi, least):
                         for s in range(8):
                             a, b, c = 2 * i + (s & 1), 2 * j + ((s >> 1) & 1), 2 * k + (s >> 2)
                             a, b, c = a - (axis == 0), b - (axis == 1), c - (axis == 2)
-                            part = open_share(distance[a, b, c])
+                            part = open_fraction(distance[a, b, c])
                             if owner[a, b, c] != NONE and node[owner[a, b, c]] != NO_NODE and 1.0 - part > most:
                                 most, mine = 1.0 - part, owner[a, b, c]
                             x, y, z = cell_of(home, a // 2, b // 2, c // 2, a, b, c)
@@ -132,7 +132,7 @@ def _find(blocked, distance, owner, home, node, phi, least):
                         if mine == NONE or room <= 0.0:
                             continue
                         if turn:
-                            body[m], axes[m], share[m] = mine, axis, room
+                            body[m], axes[m], fraction[m] = mine, axis, room
                             cells[m, 0], cells[m, 1], cells[m, 2] = i, j, k
                         m += 1
-    return body, axes, cells, share
+    return body, axes, cells, fraction

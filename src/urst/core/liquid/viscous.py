@@ -61,10 +61,10 @@ def apply_viscosity(
     strength = np.float32(viscosity * dt / (DENSITY * walls.cell**2))
     ends = np.array([walls.ends(axis) for axis in range(3)])
     kind = [np.empty(u.shape, np.uint8) for u in velocity]
-    share, diagonal = ([np.empty_like(u) for u in velocity] for _ in range(2))
+    fraction, diagonal = ([np.empty_like(u) for u in velocity] for _ in range(2))
     for axis in range(3):
-        kernels.faces(phi, walls.weights[axis], axis, closed, kind[axis], share[axis])
-        kernels.diagonal(phi, axis, kind[axis], share[axis], strength, diagonal[axis])
+        kernels.faces(phi, walls.weights[axis], axis, closed, kind[axis], fraction[axis])
+        kernels.diagonal(phi, axis, kind[axis], fraction[axis], strength, diagonal[axis])
         wall = kind[axis] == kernels.WALL
         velocity[axis][wall] = walls.walls[axis][wall]
 
@@ -77,7 +77,7 @@ def apply_viscosity(
         for axis in range(3):
             u, v, w = (x[(axis + n) % 3] for n in range(3))
             flow = kernels.Stressed(phi, u, v, w, ends)
-            kernels.apply(flow, axis, kind[axis], share[axis], strength, out[axis])
+            kernels.apply(flow, axis, kind[axis], fraction[axis], strength, out[axis])
             if cling is not None:
                 kernels.wall_stress(flow, axis, kind[axis], strength, reaction[axis])
         if cling is not None:
@@ -99,12 +99,12 @@ def apply_viscosity(
     pushed = product(x)
     left = [
         np.where(k == kernels.FREE, s * u, 0.0).astype(np.float32) - p
-        for k, s, u, p in zip(kind, share, velocity, pushed)
+        for k, s, u, p in zip(kind, fraction, velocity, pushed)
     ]
     if cling is not None:
         left.append(wanted - pushed[3])
     guess = guessed(left)
-    way, gain = guess, dot(left, guess)
+    direction, gain = guess, dot(left, guess)
     first = gain
     for turn in range(MOST):
         if gain <= TOLERANCE**2 * first or gain < 1e-20:
@@ -112,14 +112,14 @@ def apply_viscosity(
                 return turn, None, np.zeros(0)
             product(x)
             return turn, cling, cling.chained(reaction)
-        pushed = product(way)
-        step = np.float32(gain / dot(way, pushed))
-        for u, r, p, q in zip(x, left, way, pushed):
+        pushed = product(direction)
+        step = np.float32(gain / dot(direction, pushed))
+        for u, r, p, q in zip(x, left, direction, pushed):
             u += step * p
             r -= step * q
         guess = guessed(left)
         before, gain = gain, dot(left, guess)
-        way = [z + np.float32(gain / before) * p for z, p in zip(guess, way)]
+        direction = [z + np.float32(gain / before) * p for z, p in zip(guess, direction)]
     raise SolverFailed(
         f"Viscosity left {np.sqrt(gain / first):.2g} after {MOST} rounds: use a viscosity under {viscosity:.3g} Pa s, "
         "or more substeps."

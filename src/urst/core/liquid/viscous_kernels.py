@@ -67,7 +67,7 @@ def _around(phi, d, i, j, k):
 
 
 @parallel
-def faces(phi, weight, axis, closed, kind, share):
+def faces(phi, weight, axis, closed, kind, fraction):
     """Write what each face across an axis is, uint8, and how much of the cube about it is liquid, float32."""
     for row in prange(kind.shape[0]):
         i = np.int64(row)
@@ -75,7 +75,7 @@ def faces(phi, weight, axis, closed, kind, share):
             for k in range(kind.shape[2]):
                 a, b, c = i - (axis == 0), j - (axis == 1), k - (axis == 2)
                 full = _full(HALF * (_phi(phi, i, j, k) + _phi(phi, a, b, c)))
-                share[i, j, k] = full
+                fraction[i, j, k] = full
                 # what is strained beside it has a say in it as well
                 any_of = full + _around(phi, axis, i, j, k)
                 kind[i, j, k] = WALL if weight[i, j, k] < closed else (FREE if any_of > ZERO else AIR)
@@ -132,7 +132,7 @@ def _stress(flow, d, i, j, k):
 
 
 @parallel
-def apply(flow, axis, kind, share, strength, out):
+def apply(flow, axis, kind, fraction, strength, out):
     """Write the operator's product at the free faces across an axis, 0 at others.
 
     Parameters
@@ -140,7 +140,7 @@ def apply(flow, axis, kind, share, strength, out):
     flow : Stressed
         Its velocities from `axis` on.
     axis : int
-    kind, share : faces
+    kind, fraction : faces
         See `faces`.
     strength : float32
         Kinematic viscosity times the step over the square of a cell.
@@ -152,7 +152,7 @@ def apply(flow, axis, kind, share, strength, out):
             for k in range(out.shape[2]):
                 out[i, j, k] = ZERO
                 if kind[i, j, k] == FREE:
-                    out[i, j, k] = share[i, j, k] * flow.u[i, j, k] - strength * _stress(flow, axis, i, j, k)
+                    out[i, j, k] = fraction[i, j, k] * flow.u[i, j, k] - strength * _stress(flow, axis, i, j, k)
 
 
 @parallel
@@ -169,7 +169,7 @@ def wall_stress(flow, axis, kind, strength, out):
 
 
 @parallel
-def diagonal(phi, axis, kind, share, strength, out):
+def diagonal(phi, axis, kind, fraction, strength, out):
     """Write the operator's diagonal at the free faces across an axis, 1 at others."""
     for row in prange(out.shape[0]):
         i = np.int64(row)
@@ -178,7 +178,7 @@ def diagonal(phi, axis, kind, share, strength, out):
                 out[i, j, k] = ONE
                 if kind[i, j, k] != FREE:
                     continue
-                out[i, j, k] = max(share[i, j, k] + strength * _around(phi, axis, i, j, k), np.float32(1e-6))
+                out[i, j, k] = max(fraction[i, j, k] + strength * _around(phi, axis, i, j, k), np.float32(1e-6))
 
 
 @parallel

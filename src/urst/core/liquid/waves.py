@@ -99,11 +99,11 @@ class Waves:
             amplitude.append(np.array([0.5 * settings.swell_height]))
             heading.append(np.array([np.radians(settings.swell_heading)]))
         self.omega, self.amplitude = np.concatenate(omega), np.concatenate(amplitude)
-        way = np.concatenate(heading)
+        angle = np.concatenate(heading)
         self.k = number(self.omega, self.depth, gravity)
-        self.way = np.stack([np.cos(way), np.sin(way)], axis=1)
+        self.direction = np.stack([np.cos(angle), np.sin(angle)], axis=1)
         self.phase = rng.uniform(0.0, 2.0 * np.pi, len(self.omega))
-        self._trains = kernels.Trains(self.amplitude, self.omega, self.k, self.way, self.phase)
+        self._trains = kernels.Trains(self.amplitude, self.omega, self.k, self.direction, self.phase)
 
     @classmethod
     def over(cls, settings: LiquidSettings, gravity: float) -> "Waves | None":
@@ -162,5 +162,5 @@ def _mean(low, high, settings, gravity):
 def _turns(spread, count, rng):
     """Angles about the heading, by cos^2s of half of each (Longuet-Higgins et al. 1963) [rad]."""
     angle = np.linspace(-np.pi, np.pi, 2001)
-    share = np.cumsum(np.cos(0.5 * angle) ** (2.0 * spread))
-    return np.interp(rng.random(count), share / share[-1], angle)
+    fraction = np.cumsum(np.cos(0.5 * angle) ** (2.0 * spread))
+    return np.interp(rng.random(count), fraction / fraction[-1], angle)

@@ -86,7 +86,7 @@ class Skins(NamedTuple):
 class Sun(NamedTuple):
     """Where the light comes from and what it reaches first."""
 
-    way: np.ndarray  # (3,) unit, towards it
+    direction: np.ndarray  # (3,) unit, towards it
     frame: np.ndarray  # (4, 3) its view: place, right, down, forward
     scale: float  # pixels a metre
     shadow: np.ndarray  # (s, s) depth it reaches
@@ -119,7 +119,7 @@ def shade(depth, index, skins, frame, scale, light, background, image):
         skins.jointed,
         skins.colours,
     )
-    sun, sun_frame, sun_scale, shadow = light.way, light.frame, light.scale, light.shadow
+    sun, sun_frame, sun_scale, shadow = light.direction, light.frame, light.scale, light.shadow
     h, w = depth.shape
     size = shadow.shape[0]
     for j in prange(h):
@@ -148,8 +148,8 @@ def shade(depth, index, skins, frame, scale, light, background, image):
                     n[c] += weight * normals[t, k, c]
                 if crease[t, k]:
                     away = weight / np.sqrt(ux * ux + uy * uy + uz * uz)
-                    share = min(1.0, max(0.0, (wide + pixel - away) / pixel)) * min(1.0, 2.0 * wide / pixel)
-                    edge = max(edge, share)
+                    fraction = min(1.0, max(0.0, (wide + pixel - away) / pixel)) * min(1.0, 2.0 * wide / pixel)
+                    edge = max(edge, fraction)
             length = np.sqrt(n[0] * n[0] + n[1] * n[1] + n[2] * n[2])
             nx, ny, nz = n[0] / length, n[1] / length, n[2] / length
             facing = nx * sun[0] + ny * sun[1] + nz * sun[2]
@@ -242,38 +242,38 @@ def veil(depth, frame, scale, cloud, sun, image):
     for j in prange(h):
         for i in range(w):
             a, b = (i + 0.5 - 0.5 * w) / scale, (j + 0.5 - 0.5 * h) / scale
-            way = np.empty(3)
+            ray = np.empty(3)
             inside = depth[j, i] < 1e8
             for c in range(3):
-                way[c] = frame[3, c] + a * frame[1, c] + b * frame[2, c]
-                hit = (frame[0, c] + depth[j, i] * way[c] - origin[c]) / cell
+                ray[c] = frame[3, c] + a * frame[1, c] + b * frame[2, c]
+                hit = (frame[0, c] + depth[j, i] * ray[c] - origin[c]) / cell
                 inside = inside and hit > 0.0 and hit < density.shape[c]
             if inside:
-                x = (frame[0, 0] + depth[j, i] * way[0] - origin[0]) / cell - 0.5
-                y = (frame[0, 1] + depth[j, i] * way[1] - origin[1]) / cell - 0.5
-                z = (frame[0, 2] + depth[j, i] * way[2] - origin[2]) / cell - 0.5
-                share = 0.45 + 0.55 * held(from_sun, x, y, z)
+                x = (frame[0, 0] + depth[j, i] * ray[0] - origin[0]) / cell - 0.5
+                y = (frame[0, 1] + depth[j, i] * ray[1] - origin[1]) / cell - 0.5
+                z = (frame[0, 2] + depth[j, i] * ray[2] - origin[2]) / cell - 0.5
+                fraction = 0.45 + 0.55 * held(from_sun, x, y, z)
                 for c in range(3):
-                    image[j, i, c] *= share
+                    image[j, i, c] *= fraction
             start, stop = 0.0, depth[j, i]
             for c in range(3):
                 top = origin[c] + cell * density.shape[c]
-                if abs(way[c]) < 1e-12:
+                if abs(ray[c]) < 1e-12:
                     continue
-                s, e = (origin[c] - frame[0, c]) / way[c], (top - frame[0, c]) / way[c]
+                s, e = (origin[c] - frame[0, c]) / ray[c], (top - frame[0, c]) / ray[c]
                 start, stop = max(start, min(s, e)), min(stop, max(s, e))
             if stop <= start:
                 continue
-            length = np.sqrt(way[0] ** 2 + way[1] ** 2 + way[2] ** 2)
+            length = np.sqrt(ray[0] ** 2 + ray[1] ** 2 + ray[2] ** 2)
             step = 0.9 * cell / length
             jitter = 52.9829189 * ((0.06711056 * i + 0.00583715 * j) % 1.0) % 1.0
-            towards = (way[0] * sun[0] + way[1] * sun[1] + way[2] * sun[2]) / length
+            towards = (ray[0] * sun[0] + ray[1] * sun[1] + ray[2] * sun[2]) / length
             phase = 0.8775 / (1.1225 - 0.7 * towards) ** 1.5
             t, clear, red, green, blue = start + jitter * step, 1.0, 0.0, 0.0, 0.0
             while t < stop and clear > 0.01:
-                x = (frame[0, 0] + t * way[0] - origin[0]) / cell - 0.5
-                y = (frame[0, 1] + t * way[1] - origin[1]) / cell - 0.5
-                z = (frame[0, 2] + t * way[2] - origin[2]) / cell - 0.5
+                x = (frame[0, 0] + t * ray[0] - origin[0]) / cell - 0.5
+                y = (frame[0, 1] + t * ray[1] - origin[1]) / cell - 0.5
+                z = (frame[0, 2] + t * ray[2] - origin[2]) / cell - 0.5
                 p, q, r = int(min(max(x, 0.0), nx - 1)), int(min(max(y, 0.0), ny - 1)), int(min(max(z, 0.0), nz - 1))
                 if not busy[p >> 2, q >> 2, r >> 2]:
                     t += 4.0 * step

@@ -17,10 +17,10 @@ BENT = 0.09
 @inline
 def _sky(up, c):
     level = min(max(up, 0.0), 1.0)
-    share = np.sqrt(level)
+    fraction = np.sqrt(level)
     low, high = (0.40, 0.39, 0.37)[c], (0.30, 0.37, 0.46)[c]
     t = min(max((up + 0.15) / 0.25, 0.0), 1.0)
-    return (low + share * (high - low)) * (0.45 + 0.55 * t * t * (3.0 - 2.0 * t))
+    return (low + fraction * (high - low)) * (0.45 + 0.55 * t * t * (3.0 - 2.0 * t))
 
 
 @serial
@@ -127,13 +127,13 @@ def wash(water, frame, scale, sun, depth, behind, image):
                 n[c] /= size
                 dot += n[c] * v[c]
             dot = max(dot, 0.02)
-            way = max(through[j, i], 0.0) * length
+            path = max(through[j, i], 0.0) * length
             across = n[0] * frame[1, 0] + n[1] * frame[1, 1] + n[2] * frame[1, 2]
             down = n[0] * frame[2, 0] + n[1] * frame[2, 1] + n[2] * frame[2, 2]
-            bend = BENT * 0.5 * h * min(way, 1.2) / max(z, 0.1)
+            bend = BENT * 0.5 * h * min(path, 1.2) / max(z, 0.1)
             i1, j1 = int(i - across * bend), int(j - down * bend)
             if 0 <= i1 < w and 0 <= j1 < h and depth[j1, i1] > z:
-                way = max(through[j1, i1], 0.0) * length
+                path = max(through[j1, i1], 0.0) * length
             else:
                 i1, j1 = i, j
             mirror = 0.02 + 0.98 * (1.0 - min(dot, 1.0)) ** 5
@@ -145,7 +145,7 @@ def wash(water, frame, scale, sun, depth, behind, image):
             glint = max(glint, 0.0)
             bright = 6.0 * glint**380 + 0.18 * glint**40
             for c in range(3):
-                left = np.exp(-CLEAR[c] * way)
+                left = np.exp(-CLEAR[c] * path)
                 seen = behind[j1, i1, c] * left + DEEP[c] * (0.55 + 0.45 * max(lit, 0.0)) * (1.0 - left)
                 image[j, i, c] = (
                     seen + mirror * (_sky(r[2], c) - seen) + (1.0, 0.95, 0.86)[c] * bright * (0.25 + mirror)

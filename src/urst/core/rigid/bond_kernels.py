@@ -219,7 +219,7 @@ def _stress(section, f0, f1, f2, m0, m1, m2):
 
 
 @inline
-def _share(section, strength, left, load):
+def _utilisation(section, strength, left, load):
     """Stress over strength under a force and a twist, load (6,); pressure makes a bond stronger in shear."""
     tension, shear = _stress(section, load[0], load[1], load[2], load[3], load[4], load[5])
     return max(tension / (left * strength[0]), shear / (left * strength[1] + strength[2] * max(-tension, 0.0)))
@@ -282,12 +282,12 @@ def sweep(bonds, some, velocity, moved, inertia, h, lag, backward):
             y[q] = r[q, 0] * (p[0] + d[0]) + r[q, 1] * (p[1] + d[1]) + r[q, 2] * (p[2] + d[2])
             y[3 + q] = r[q, 0] * (p[3] + d[3]) + r[q, 1] * (p[4] + d[4]) + r[q, 2] * (p[5] + d[5])
         load = (y[0] / h, y[1] / h, y[2] / h, y[3] / h, y[4] / h, y[5] / h)
-        share = _share(bonds.section[b], bonds.strength[b], bonds.left[b], load)
-        if share > 1.0:
+        utilisation = _utilisation(bonds.section[b], bonds.strength[b], bonds.left[b], load)
+        if utilisation > 1.0:
             bonds.full[b] = 1
             # what it does not stop opens it further; where that is more than it may give, it holds for as long only
-            way = h * (1.0 - 1.0 / share) * (speed + np.sqrt(turning) * bonds.reach[b].max())
-            capacity = min(bonds.room[b] / max(way, 1e-30), 1.0) / share
+            movement = h * (1.0 - 1.0 / utilisation) * (speed + np.sqrt(turning) * bonds.reach[b].max())
+            capacity = min(bonds.room[b] / max(movement, 1e-30), 1.0) / utilisation
             for q in range(6):
                 d[q] = (p[q] + d[q]) * capacity - p[q]
         for q in range(6):
@@ -316,9 +316,9 @@ def snap(bonds, some, moved, inertia, start):
             given[3 + q] = r[q, 0] * e[3] + r[q, 1] * e[4] + r[q, 2] * e[5]
         for q in range(6):
             f[q] = -bonds.swept[b, q] * given[q]
-        share = _share(bonds.section[b], bonds.strength[b], bonds.left[b], f)
+        utilisation = _utilisation(bonds.section[b], bonds.strength[b], bonds.left[b], f)
         for q in range(6):
-            given[q] *= max(1.0 - 1.0 / max(share, 1.0), 0.0)
+            given[q] *= max(1.0 - 1.0 / max(utilisation, 1.0), 0.0)
         yielded = bonds.yielded[b] + opening(bonds.reach[b], given)
         if bonds.gives[b] == 0.0 or yielded > bonds.gives[b]:
             bonds.full[b] = 2
@@ -356,16 +356,16 @@ def push(bonds, some, rotation, h):
 
 
 @serial
-def shares(bonds, some, force, share):
-    """Write the stress over strength of some bonds (k,) under forces (k, 6) on their second bodies, share (k,)."""
+def utilisations(bonds, some, force, utilisation):
+    """Write the stress over strength, utilisation (k,), of some bonds (k,) under forces (k, 6)."""
     for k in range(len(some)):
         b, f = some[k], force[k]
-        share[k] = _share(bonds.section[b], bonds.strength[b], bonds.left[b], f)
+        utilisation[k] = _utilisation(bonds.section[b], bonds.strength[b], bonds.left[b], f)
 
 
 @serial
 def clusters(n, kind, body, alive, label):
-    """Label loose bodies joined by living bonds, label (n,): the least index in each lump."""
+    """Label loose bodies joined by living bonds, label (n,): the least index in each cluster."""
     for b in range(n):
         label[b] = b
     for m in range(len(body)):

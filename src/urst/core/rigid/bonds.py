@@ -117,7 +117,7 @@ class Bonds:
         own = np.where(self._tied, 0.0, self.state.strength[:, 0] * self.area)
         self._capacity = np.zeros(len(kind))
         np.add.at(self._capacity, self._solid[pair], own[:, None])
-        self.load_share = np.zeros(b)
+        self.utilisation = np.zeros(b)
         """(b,) stress over strength"""
 
     def __len__(self) -> int:
@@ -152,12 +152,12 @@ class Bonds:
         return label
 
     def anchored(self, kind: np.ndarray, label: np.ndarray) -> np.ndarray:
-        """Return whether a bond holds the lump of each body to something fixed, (n,) bool.
+        """Return whether a bond holds the cluster of each body to something fixed, (n,) bool.
 
         Parameters
         ----------
         kind, label : (n,) int64
-            What may move them, and the lumps.
+            What may move them, and the clusters.
         """
         i, j = self.state.body[self.state.alive == 1].T
         held = np.zeros(len(kind), bool)
@@ -172,7 +172,7 @@ class Bonds:
     def part(self, gone: np.ndarray) -> None:
         """End some bonds (b,) bool."""
         self.state.alive[gone] = 0
-        self.state.impulse[gone], self.state.force[gone], self.load_share[gone] = 0.0, 0.0, 0.0
+        self.state.impulse[gone], self.state.force[gone], self.utilisation[gone] = 0.0, 0.0, 0.0
 
     def strain(self, some: np.ndarray, bodies: Bodies) -> np.ndarray:
         """Return how the ends of some bonds lie apart and are turned, (k, 6) in their own directions [m] and [rad].
@@ -204,11 +204,11 @@ class Bonds:
         ----------
         some : (k,) int64
         """
-        share = np.empty(len(some))
-        bond_kernels.shares(self.state, some, self.state.force[some], share)
-        self.load_share[some] = np.maximum(share, 0.0)
+        utilisation = np.empty(len(some))
+        bond_kernels.utilisations(self.state, some, self.state.force[some], utilisation)
+        self.utilisation[some] = np.maximum(utilisation, 0.0)
         over = np.zeros(len(self), bool)
-        over[some] = (share > 1.0) & (self.state.alive[some] == 1)
+        over[some] = (utilisation > 1.0) & (self.state.alive[some] == 1)
         return over
 
     def tear(self, bodies: Bodies) -> tuple[np.ndarray, np.ndarray]:
@@ -228,9 +228,9 @@ class Bonds:
         some = np.flatnonzero(full & (state.full == 1) & (state.gives > 0.0))
         if len(some):
             strain = self.strain(some, bodies) - state.rest[some]
-            share = np.empty(len(some))
-            bond_kernels.shares(state, some, -state.swept[some] * strain, share)
-            given = np.maximum(1.0 - 1.0 / np.maximum(share, 1e-9), 0.0)[:, None] * strain
+            utilisation = np.empty(len(some))
+            bond_kernels.utilisations(state, some, -state.swept[some] * strain, utilisation)
+            given = np.maximum(1.0 - 1.0 / np.maximum(utilisation, 1e-9), 0.0)[:, None] * strain
             state.rest[some] += given
             straight, turned = given[:, :3], np.abs(given[:, 3:])
             state.yielded[some] += np.linalg.norm(straight, axis=1) + (turned * state.reach[some]).sum(axis=1)

@@ -1,9 +1,9 @@
-"""Lumps: what bonds join, and whether it moves as one or bond by bond.
+"""Clusters: what bonds join, and whether it moves as one or bond by bond.
 
-A lump that nothing strains is *firm*: it moves as one compound, and its bonds give as `flex` says. A blow, or a load
-that a bond does not carry, makes it *loose*: from that check on, which is taken back, every bond is a spring among the
-contacts, so that the blow acts where it falls and bonds snap where they are overloaded. Once no bond has snapped and
-nothing has struck for a while it is firm again, in the shape that it has then.
+A cluster that nothing strains is *rigid*: it moves as one compound, and its bonds give as `flex` says. A blow, or a
+load that a bond does not carry, makes it *loose*: from that check on, which is taken back, every bond is a spring among
+the contacts, so that the blow acts where it falls and bonds snap where they are overloaded. Once no bond has snapped and
+nothing has struck for a while it is rigid again, in the shape that it has then.
 """
 
 import numpy as np
@@ -15,7 +15,7 @@ from urst.core.rigid import compounds as compound
 from urst.core.rigid.bonds import Bonds
 from urst.core.rigid.compounds import Compounds
 from urst.core.rigid.contacts import Touching
-from urst.core.rigid.flex import Lump, Supports
+from urst.core.rigid.flex import Cluster, Supports
 from urst.core.rigid.joints import Joints
 from urst.core.rigid.state import Bodies, Inertia
 
@@ -27,20 +27,20 @@ _SELDOM = 4
 BLOW = 0.5
 #: how fast the force that a body is used to follows, as a share a check
 _USED = 0.1
-#: how long nothing must have happened to a loose lump before it is firm again [s]
+#: how long nothing must have happened to a loose cluster before it is rigid again [s]
 CALM = 0.02
-#: share of the way to equilibrium that a lump goes from one flex to the next, at most and as its slowest swing
+#: share of the way to equilibrium that a cluster goes from one flex to the next, at most and as its slowest swing
 #: allows: contacts learn how it gives only while it does, and would shake what gives faster
 _MOST, _STEADY = 0.1, 0.7
-#: a lump that nothing presses by more than this share of a member's weight has no contacts to mind
+#: a cluster that nothing presses by more than this share of a member's weight has no contacts to mind
 _UNTOUCHED = 1e-3
-#: a lump that has been still for so long lies on what it touches [s]
+#: a cluster that has been still for so long lies on what it touches [s]
 _STILL = 0.2
-#: what pushes a lump this much upwards is what it stands on; the rest lies on it
+#: what pushes a cluster this much upwards is what it stands on; the rest lies on it
 _UPRIGHT = 0.3
 #: nothing that stands gives so much where it stands [m]
 _FAR = 0.05
-#: relative difference of velocities up to which a lump starts as one
+#: relative difference of velocities up to which a cluster starts as one
 _AS_ONE = 1e-6
 #: most steps towards equilibrium, the turn that one may take at most, and the turn or shift that is none [rad], [m]
 _STEPS, _BEND, _NOTHING = 40, 0.05, 1e-9
@@ -60,7 +60,7 @@ class Clusters(Checkpointed):
     """
 
     STATE = (
-        "firm",
+        "rigid",
         "since",
         "taken",
         "time",
@@ -77,12 +77,12 @@ class Clusters(Checkpointed):
         n = len(bodies.mass)
         self.bonds, self.joints, self.bodies, self.h = bonds, joints, bodies, h
         self.span = FLEX * dt
-        self.firm = np.zeros(n, np.uint8)
-        """whether a body moves with its lump"""
+        self.rigid = np.zeros(n, np.uint8)
+        """whether a body moves with its cluster"""
         self.since = np.zeros(n)
-        """how long nothing has happened to the lump of a body [s]"""
+        """how long nothing has happened to the cluster of a body [s]"""
         self.taken = np.zeros((n, 6))
-        """what contacts and others did to members of firm lumps since the last flex [N s], [N m s]"""
+        """what contacts and others did to members of rigid clusters since the last flex [N s], [N m s]"""
         self.time = np.zeros(n)
         """how long each has taken [s]"""
         self.used = np.zeros((n, 3))
@@ -92,11 +92,11 @@ class Clusters(Checkpointed):
         self.creeping = np.zeros((n, 6))
         """how each gives in a check, in its own frame [m], [rad]"""
         self.stands = np.zeros(n, np.uint8)
-        """whether its lump has been brought into equilibrium since it came to lie still"""
+        """whether its cluster has been brought into equilibrium since it came to lie still"""
         self.framed = np.zeros(n, np.uint8)
-        """whether the factors of a body's lump were made, and how it was turned then"""
+        """whether the factors of a body's cluster were made, and how it was turned then"""
         self.frame_place, self.frame_turn = np.zeros((n, 3)), np.zeros((n, 3, 3))
-        self._lumps: dict[int, Lump] = {}
+        self._clusters: dict[int, Cluster] = {}
         self.label = np.arange(n)
         self.held = np.zeros(n, bool)
         self.size = np.ones(n, np.int64)
@@ -104,24 +104,24 @@ class Clusters(Checkpointed):
         self.begin(bodies)
 
     def begin(self, bodies: Bodies) -> None:
-        """Begin with bodies as they are: what moves as one is firm."""
+        """Begin with bodies as they are: what moves as one is rigid."""
         self.forget()
         self.relabel(bodies)
         self.time[:], self.since[:], self.used[:], self.creeping[:], self.pressed[:] = 0.0, 0.0, 0.0, 0.0, 0.0
         self.stands[:] = 0
-        self.firm[:] = self._as_one(bodies)
+        self.rigid[:] = self._as_one(bodies)
         self._group(bodies)
 
     def resume(self, bodies: Bodies) -> None:
-        """Go on with bodies of which some were held in between: lumps that do not move as one any more are loose."""
+        """Go on with bodies of which some were held in between: clusters that do not move as one any more are loose."""
         self.relabel(bodies)
         taken = self.taken.copy()
-        self.firm[:] = self._as_one(bodies)
-        self.taken[:] = np.where(self.firm[:, None] == 1, taken, 0.0)
+        self.rigid[:] = self._as_one(bodies)
+        self.taken[:] = np.where(self.rigid[:, None] == 1, taken, 0.0)
         self._group(bodies)
 
     def forget(self) -> None:
-        """Have all lumps factored anew."""
+        """Have all clusters factored anew."""
         self._forget(np.ones(len(self.label), bool))
 
     def relabel(self, bodies: Bodies) -> None:
@@ -135,26 +135,26 @@ class Clusters(Checkpointed):
         self.held = self.bonds.anchored(bodies.kind, self.label)
         self.size = np.bincount(self.label, minlength=len(self.label))[self.label]
         alone = (self.size == 1) & ~self.held
-        self.firm[alone] = 0
+        self.rigid[alone] = 0
         same = np.bincount(before, minlength=len(before))[before] == self.size
         self._forget(~same | (before != self.label))
         self._group(bodies)
 
     def _forget(self, some) -> None:
-        """Have lumps factored anew, as they stand then, of which some bodies (n,) bool are members."""
+        """Have clusters factored anew, as they stand then, of which some bodies (n,) bool are members."""
         self.framed[some] = 0
         for root in np.unique(self.label[some]):
-            self._lumps.pop(int(root), None)
+            self._clusters.pop(int(root), None)
 
     def _as_one(self, bodies):
-        """Which bodies start in a lump that moves as a rigid body does, (n,) bool."""
+        """Which bodies start in a cluster that moves as a rigid body does, (n,) bool."""
         bonded = (bodies.kind == LOOSE) & ((self.size > 1) | self.held)
-        self.firm[:] = bonded
+        self.rigid[:] = bonded
         self._group(bodies)
-        apart = np.zeros(len(self.firm), bool)
+        apart = np.zeros(len(self.rigid), bool)
         self.taken[:] = 0.0
         if bonded.any():
-            self._gather(bodies, np.ones(len(self.firm), bool))
+            self._gather(bodies, np.ones(len(self.rigid), bool))
             speed = np.linalg.norm(self.taken[:, :3], axis=1) / bodies.mass
             off = bonded & (speed > _AS_ONE * (1.0 + np.linalg.norm(bodies.velocity, axis=1)))
             apart[self.label[off]] = True
@@ -162,24 +162,24 @@ class Clusters(Checkpointed):
         return bonded & ~apart[self.label]
 
     def _group(self, bodies) -> None:
-        """Number the compounds: the lumps that are firm."""
+        """Number the compounds: the clusters that are rigid."""
         n = len(self.label)
-        firm = np.flatnonzero(self.firm)
-        order = firm[np.argsort(self.label[firm], kind="stable")]
+        rigid = np.flatnonzero(self.rigid)
+        order = rigid[np.argsort(self.label[rigid], kind="stable")]
         roots, start = np.unique(self.label[order], return_index=True)
         carrier = np.arange(n)
         carrier[order] = n + np.searchsorted(roots, self.label[order])
         self.compounds = Compounds(np.append(start, len(order)).astype(np.int64), order, carrier)
         body = self.bonds.state.body
-        self.swept = np.flatnonzero((self.bonds.state.alive == 1) & ~self.firm[body].any(axis=1))
-        """bonds of loose lumps, (k,)"""
+        self.swept = np.flatnonzero((self.bonds.state.alive == 1) & ~self.rigid[body].any(axis=1))
+        """bonds of loose clusters, (k,)"""
 
     def nodes(self, bodies: Bodies) -> np.ndarray:
         """Return which nodes may be moved: bodies, compounds, and a dummy which may not, (n + c + 1,) bool."""
         free = (bodies.kind == LOOSE) & (bodies.awake == 1)
         first = self.compounds.member[self.compounds.start[:-1]]
         whole = free[first] & ~self.held[first]
-        return np.concatenate([free & (self.firm == 0), whole, [False]])
+        return np.concatenate([free & (self.rigid == 0), whole, [False]])
 
     def _gather(self, bodies, awake) -> None:
         n, c = len(self.label), len(self.compounds.start) - 1
@@ -196,7 +196,7 @@ class Clusters(Checkpointed):
         )
 
     def loosen(self, struck: np.ndarray, bodies: Bodies) -> None:
-        """Let the lumps of some bodies move bond by bond.
+        """Let the clusters of some bodies move bond by bond.
 
         Parameters
         ----------
@@ -205,12 +205,12 @@ class Clusters(Checkpointed):
         """
         clusters = np.zeros(len(struck), bool)
         clusters[self.label[struck]] = True
-        mine = clusters[self.label] & (self.firm == 1)
+        mine = clusters[self.label] & (self.rigid == 1)
         some = self._bonds_of(mine)
         state = self.bonds.state
         self.bonds.slacken(some, state.swept[some], bodies)
         bond_kernels.push(state, some, bodies.rotation, self.h)
-        self.firm[mine], self.since[mine] = 0, 0.0
+        self.rigid[mine], self.since[mine] = 0, 0.0
         self.taken[mine], self.time[mine], self.creeping[mine], self.pressed[mine] = 0.0, 0.0, 0.0, 0.0
         self.stands[mine] = 0
         self._group(bodies)
@@ -219,19 +219,19 @@ class Clusters(Checkpointed):
         return np.flatnonzero((self.bonds.state.alive == 1) & mine[self.bonds.state.body].any(axis=1))
 
     def _steady(self, bodies) -> None:
-        """Let loose lumps be firm to which nothing has happened for a while."""
-        ready = (self.firm == 0) & (bodies.kind == LOOSE) & (self.since >= CALM) & ((self.size > 1) | self.held)
+        """Let loose clusters be rigid to which nothing has happened for a while."""
+        ready = (self.rigid == 0) & (bodies.kind == LOOSE) & (self.since >= CALM) & ((self.size > 1) | self.held)
         if not ready.any():
             return
         some = self._bonds_of(ready)
         self.bonds.slacken(some, self.bonds.state.stiffness[some], bodies)
-        # what members move against their lump is taken from them as it is gathered
-        self.firm[ready], self.taken[ready], self.time[ready] = 1, 0.0, 0.0
+        # what members move against their cluster is taken from them as it is gathered
+        self.rigid[ready], self.taken[ready], self.time[ready] = 1, 0.0, 0.0
         self._forget(ready)
         self._group(bodies)
 
     def strikes(self, bodies: Bodies, pairs, force: np.ndarray) -> np.ndarray | None:
-        """Return which members of firm lumps are struck, (n,) bool; None if none is.
+        """Return which members of rigid clusters are struck, (n,) bool; None if none is.
 
         Parameters
         ----------
@@ -240,12 +240,12 @@ class Clusters(Checkpointed):
         force : (n, 3) float
             Mean force of contacts on each body [N].
         """
-        hit = np.zeros(len(self.firm), bool)
-        some = compound.struck(self.firm, self.held, bodies, pairs, self._load(force), hit)
+        hit = np.zeros(len(self.rigid), bool)
+        some = compound.struck(self.rigid, self.held, bodies, pairs, self._load(force), hit)
         return hit if some else None
 
     def note_forces(self, bodies: Bodies, force: np.ndarray, dt: float) -> None:
-        """Note the forces of a check, and how long nothing has happened to each loose lump.
+        """Note the forces of a check, and how long nothing has happened to each loose cluster.
 
         Parameters
         ----------
@@ -265,7 +265,7 @@ class Clusters(Checkpointed):
         self.since[clusters[self.label]] = 0.0
 
     def flex(self, bodies: Bodies, gravity: np.ndarray, calm: np.ndarray, touching, number: int) -> np.ndarray:
-        """Let firm lumps give under what was done to them since the last time; returns which bonds are overloaded,
+        """Let rigid clusters give under what was done to them since the last time; returns which bonds are overloaded,
         (b,) bool.
 
         Parameters
@@ -308,29 +308,29 @@ class Clusters(Checkpointed):
     def _overloaded(self, members):
         mine = np.zeros(len(self.label), bool)
         mine[members] = True
-        return mine[self.bonds.state.body].any(axis=1) & (self.bonds.load_share > 1.0) & (self.bonds.state.alive == 1)
+        return mine[self.bonds.state.body].any(axis=1) & (self.bonds.utilisation > 1.0) & (self.bonds.state.alive == 1)
 
     def _lump(self, members, bodies):
         root = int(self.label[members[0]])
-        cluster = self._lumps.get(root)
+        cluster = self._clusters.get(root)
         if cluster is not None and not cluster.bent(bodies):
             return cluster
         if cluster is not None or not self.framed[members].all():
             self.frame_place[members], self.frame_turn[members] = bodies.position[members], bodies.rotation[members]
             self.framed[members] = 1
-        self._lumps[root] = cluster = self._new(members, bodies, self.frame_place[members], self.frame_turn[members])
+        self._clusters[root] = cluster = self._new(members, bodies, self.frame_place[members], self.frame_turn[members])
         return cluster
 
     def _new(self, members, bodies, position, turn, under=None):
         mine = np.zeros(len(self.label), bool)
         mine[members] = True
         held = bool(self.held[members[0]])
-        return Lump(members, self._bonds_of(mine), held, self.bonds.state, bodies, position, turn, under)
+        return Cluster(members, self._bonds_of(mine), held, self.bonds.state, bodies, position, turn, under)
 
     def _give(self, cluster, bodies, gravity):
         members, some, state = cluster.members, cluster.some, self.bonds.state
-        share = _USED if cluster.held else 1.0 - (1.0 - _USED) ** _SELDOM
-        self.pressed[members] += share * (self.taken[members] / self.time[members, None] - self.pressed[members])
+        fraction = _USED if cluster.held else 1.0 - (1.0 - _USED) ** _SELDOM
+        self.pressed[members] += fraction * (self.taken[members] / self.time[members, None] - self.pressed[members])
         force = self.pressed[members].copy()
         if cluster.held:
             force[:, :3] += cluster.mass[:, None] * gravity
@@ -339,19 +339,19 @@ class Clusters(Checkpointed):
             arm = arm - cluster.mass @ arm / cluster.mass.sum()
             force[:, :3] -= cluster.mass[:, None] * np.cross(spin, np.cross(spin, arm))
         strain = self.bonds.strain(some, bodies) - state.rest[some]
-        way, more = cluster.give(force, strain, bodies)
+        displacement, more = cluster.give(force, strain, bodies)
         state.force[some] = -state.stiffness[some] * (strain + more)
         if cluster.held:
             weight = cluster.mass.max() * np.linalg.norm(gravity)
             touched = np.abs(self.pressed[members]).max() > _UNTOUCHED * weight
-            share = min(_MOST, (_STEADY * cluster.slowest * self.span) ** 2 if touched else _MOST) / FLEX
+            fraction = min(_MOST, (_STEADY * cluster.slowest * self.span) ** 2 if touched else _MOST) / FLEX
             turn = bodies.rotation[members]
-            self.creeping[members, :3] = np.einsum("nji,nj->ni", turn, share * way[:, :3])
-            self.creeping[members, 3:] = np.einsum("nji,nj->ni", turn, share * way[:, 3:])
+            self.creeping[members, :3] = np.einsum("nji,nj->ni", turn, fraction * displacement[:, :3])
+            self.creeping[members, 3:] = np.einsum("nji,nj->ni", turn, fraction * displacement[:, 3:])
         return self.bonds.judge(some)
 
     def relax(self, bodies: Bodies, gravity: np.ndarray, touching: Touching, moving: bool) -> None:
-        """Bring into equilibrium under their own weight all firm lumps that are held or stand on something.
+        """Bring into equilibrium under their own weight all rigid clusters that are held or stand on something.
 
         Parameters
         ----------
@@ -376,23 +376,25 @@ class Clusters(Checkpointed):
             cluster = self._new(members, bodies, bodies.position[members], bodies.rotation[members], under)
             some = cluster.some
             strain = self.bonds.strain(some, bodies) - state.rest[some]
-            way, more = cluster.give(force, strain, bodies)
+            displacement, more = cluster.give(force, strain, bodies)
             if under is not None:
                 # nothing holds it down
                 lifts = cluster.reaction < 0.0
                 if lifts.any() and not lifts.all():
                     under = Supports(*(x[~lifts] for x in under))
                     continue
-                if np.abs(way).max() > _FAR:
+                if np.abs(displacement).max() > _FAR:
                     # it does not stand on these
                     return
             state.force[some] = -state.stiffness[some] * (strain + more)
             if not moving:
                 self.bonds.slacken(some, state.stiffness[some], bodies)
                 break
-            compound.shift(bodies, members, way * min(1.0, _BEND / max(np.abs(way[:, 3:]).max(), 1e-30)))
+            compound.shift(
+                bodies, members, displacement * min(1.0, _BEND / max(np.abs(displacement[:, 3:]).max(), 1e-30))
+            )
             # springs start afresh at each step: what they bore is not known to the next
-            if np.abs(way).max() < _NOTHING or under is not None:
+            if np.abs(displacement).max() < _NOTHING or under is not None:
                 break
         self.bonds.judge(some)
 

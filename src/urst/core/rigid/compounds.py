@@ -192,11 +192,11 @@ def carry(bodies: Bodies, compounds: Compounds, free, velocity, moved, dt):
 
 @inline
 def _shift(bodies, b, x, y, z, u, v, w):
-    way, angle = np.sqrt(x * x + y * y + z * z), np.sqrt(u * u + v * v + w * w)
+    length, angle = np.sqrt(x * x + y * y + z * z), np.sqrt(u * u + v * v + w * w)
     bodies.position[b, 0] += x
     bodies.position[b, 1] += y
     bodies.position[b, 2] += z
-    bodies.travel[b] += way + bodies.radius[b] * angle
+    bodies.travel[b] += length + bodies.radius[b] * angle
     turn_by(bodies.orientation[b], u, v, w, bodies.orientation[b])
     rotation_of(bodies.orientation[b], bodies.rotation[b])
 
@@ -293,15 +293,15 @@ class Load(NamedTuple):
 
 
 @serial
-def struck(firm, held, bodies, pairs, load, hit):
-    """Mark in `hit` (n,) the members of firm lumps that are struck; returns whether there are any.
+def struck(rigid, held, bodies, pairs, load, hit):
+    """Mark in `hit` (n,) the members of rigid clusters that are struck; returns whether there are any.
 
-    `firm` and `held` (n,) tell which belong to a firm lump, and to one that is held.
+    `rigid` and `held` (n,) tell which belong to a rigid cluster, and to one that is held.
     """
     force, used, capacity = load
     some = False
-    for b in range(len(firm)):
-        if firm[b] and bodies.awake[b]:
+    for b in range(len(rigid)):
+        if rigid[b] and bodies.awake[b]:
             x, y, z = force[b, 0] - used[b, 0], force[b, 1] - used[b, 1], force[b, 2] - used[b, 2]
             if x * x + y * y + z * z > capacity[b] * capacity[b]:
                 hit[b], some = True, True
@@ -311,7 +311,7 @@ def struck(firm, held, bodies, pairs, load, hit):
             continue
         for side in range(2):
             d, b = pairs.body[p, side], pairs.body[p, 1 - side]
-            if bodies.kind[d] != DRIVEN or not (firm[b] and held[b] and bodies.awake[b]):
+            if bodies.kind[d] != DRIVEN or not (rigid[b] and held[b] and bodies.awake[b]):
                 continue
             v, w = bodies.velocity[d], bodies.spin[d]
             if abs(v[0]) + abs(v[1]) + abs(v[2]) + abs(w[0]) + abs(w[1]) + abs(w[2]) > 0.0:
@@ -320,11 +320,11 @@ def struck(firm, held, bodies, pairs, load, hit):
 
 
 @serial
-def note_forces(label, awake, load, share, since, time, dt):
-    """Let each body get used to the force on it by a share, and count since when nothing has struck its lump.
+def note_forces(label, awake, load, fraction, since, time, dt):
+    """Let each body get used to the force on it by a share, and count since when nothing has struck its cluster.
 
     `since` and `time` (n,) [s] are the time since the last blow and that awake, `label` (n,) tells the
-    lumps.
+    clusters.
     """
     force, used, capacity = load
     blow = np.zeros(len(label), np.uint8)
@@ -336,9 +336,9 @@ def note_forces(label, awake, load, share, since, time, dt):
         x, y, z = force[b, 0] - used[b, 0], force[b, 1] - used[b, 1], force[b, 2] - used[b, 2]
         if capacity[b] > 0.0 and x * x + y * y + z * z > capacity[b] * capacity[b]:
             blow[label[b]] = 1
-        used[b, 0] += share * x
-        used[b, 1] += share * y
-        used[b, 2] += share * z
+        used[b, 0] += fraction * x
+        used[b, 1] += fraction * y
+        used[b, 2] += fraction * z
     for b in range(len(label)):
         if blow[label[b]]:
             since[b] = 0.0

@@ -153,7 +153,7 @@ def _distance(shapes, i, j, margin, axis, scratch):
     as that is proven. 0 or less: they overlap. `axis` (3,): where to look first, and the direction found, from the
     first to the second. The points nearest each other are left in `scratch.point`.
     """
-    s, w, work, corner = scratch.simplex, scratch.share, scratch.work, scratch.corner
+    s, w, work, corner = scratch.simplex, scratch.fraction, scratch.work, scratch.corner
     v = shapes.vertices
     x, y, z = axis[0], axis[1], axis[2]
     count, proven = 0, -np.inf
@@ -593,7 +593,7 @@ def detect(shapes, i, j, margin, inside, patch, scratch):
     else:
         apart = gap
     slack = 1e-3 * margin + 1e-6
-    count, share = 0, 0.5
+    count, fraction = 0, 0.5
     if apart > TOUCH:
         wx, wy, wz = axis[0], axis[1], axis[2]
         # a face lies across the way if it parts them as well as the way itself
@@ -608,7 +608,7 @@ def detect(shapes, i, j, margin, inside, patch, scratch):
                 if away > gap + (0.0 if s == 0 else 1e-6):
                     gap, side, face = away, s, f
         if gap > apart - slack:
-            share = 1.0 if side == 0 else 0.0
+            fraction = 1.0 if side == 0 else 0.0
             if side == 0:
                 count = _rest_on(shapes, i, j, face, reach, 1.0, patch, scratch)
             else:
@@ -618,7 +618,7 @@ def detect(shapes, i, j, margin, inside, patch, scratch):
             least = min(least, gaps[k])
         if least > apart + 1e-4:
             # the nearest points alone, since no corner of the patch is as near
-            count, share, gaps[0] = 1, 0.5, 0.0
+            count, fraction, gaps[0] = 1, 0.5, 0.0
             # along the way that is proven to part them: that from point to point is all rounding where they nearly
             # touch
             axis[0], axis[1], axis[2] = wx, wy, wz
@@ -637,10 +637,10 @@ def detect(shapes, i, j, margin, inside, patch, scratch):
                 axis[c] = scratch.normal[c]
             gaps[0] = gap
         elif kind == 0:
-            share = 1.0
+            fraction = 1.0
             count = _rest_on(shapes, i, j, first, reach, 1.0, patch, scratch)
         elif kind == 1:
-            share = 0.0
+            fraction = 0.0
             count = _rest_on(shapes, j, i, first, reach, -1.0, patch, scratch)
         apart = gap
     for k in range(count):
@@ -648,14 +648,14 @@ def detect(shapes, i, j, margin, inside, patch, scratch):
         for c in range(3):
             points[k, 0, c] += shapes.rounding[i] * axis[c]
             points[k, 1, c] -= shapes.rounding[j] * axis[c]
-    return NEAR, count, apart - rounding, share
+    return NEAR, count, apart - rounding, fraction
 
 
 class Scratch(NamedTuple):
     """Work arrays of `detect`, one set a thread."""
 
     simplex: np.ndarray
-    share: np.ndarray
+    fraction: np.ndarray
     work: np.ndarray
     corner: np.ndarray
     point: np.ndarray

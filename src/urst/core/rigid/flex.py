@@ -1,9 +1,9 @@
-"""How lumps of bonded bodies give under load while they move as one.
+"""How clusters of bonded bodies give under load while they move as one.
 
-Bonds are far stiffer than substeps could carry. So a lump moves as a rigid compound, and its members stand against
+Bonds are far stiffer than substeps could carry. So a cluster moves as a rigid compound, and its members stand against
 each other as statics has it: K x = P - J^T k e for all bonds at once, where P are the forces on the members less what
 moves the compound (inertia relief), k and e the bonds' own stiffnesses and strains, J what strains them and K = J^T k
-J. The factors of a lump are kept while its bonds hold and it has kept its shape; they turn with it. What lies still
+J. The factors of a cluster are kept while its bonds hold and it has kept its shape; they turn with it. What lies still
 on others stands on stiff springs instead of being relieved: contacts of something rigid do not tell how it shares its
 weight among them.
 """
@@ -21,7 +21,7 @@ from urst.core.rigid.state import Bodies
 _SLOW = 10.0
 #: rounds in which the slowest swing is sought
 _ROUNDS = 8
-#: how much stiffer than the stiffest bond the springs are on which a lump stands, and along what it stands on: these
+#: how much stiffer than the stiffest bond the springs are on which a cluster stands, and along what it stands on: these
 #: hold it in its place and no more, for friction that is never called upon shares in no load
 _STIFFER, _ALONG = 10.0, 1e-5
 #: turn of a member against the rest beyond which factors are made anew [rad]
@@ -29,15 +29,15 @@ _BENT = 0.02
 
 
 class Supports(NamedTuple):
-    """Points at which a lump stands on others."""
+    """Points at which a cluster stands on others."""
 
     body: np.ndarray  # (s,) int64
     arm: np.ndarray  # (s, 3) from its centre [m]
     normal: np.ndarray  # (s, 3) towards it
 
 
-class Lump:
-    """The members of a lump, the bonds in it and to what is fixed, and its factors.
+class Cluster:
+    """The members of a cluster, the bonds in it and to what is fixed, and its factors.
 
     Parameters
     ----------
@@ -106,7 +106,7 @@ class Lump:
         return bool(np.abs(bodies.rotation[self.members] - self._turn(bodies) @ self._stood).max() > _BENT)
 
     def _turn(self, bodies):
-        """How far the lump has turned since: the mean over its members."""
+        """How far the cluster has turned since: the mean over its members."""
         if self.held or self.supports is not None:
             return np.eye(3)
         u, _, v = np.linalg.svd(np.einsum("mij,mkj->ik", bodies.rotation[self.members], self._stood))
@@ -119,7 +119,7 @@ class Lump:
         Parameters
         ----------
         force : (m, 6) float
-            About the members' own centres; what moves a free lump as a whole does not count [N], [N m].
+            About the members' own centres; what moves a free cluster as a whole does not count [N], [N m].
         strain : (k, 6) float
             Of the bonds, less their rest, in their own directions [m], [rad].
         bodies : Bodies
@@ -132,9 +132,9 @@ class Lump:
         turn = self._turn(bodies)
         pull = np.einsum("kar,ka->kr", self._rows, self.stiffness * strain)
         total = np.bincount(self._column[self._there], pull[self._there], minlength=force.size)
-        way = self._balance((force.reshape(-1, 3) @ turn).ravel() - total).reshape(-1, 6)
-        both = np.where((self._ends >= 0)[:, :, None], way[self._ends], 0.0).reshape(-1, 12)
-        return (way.reshape(-1, 3) @ turn.T).reshape(-1, 6), np.einsum("kar,kr->ka", self._rows, both)
+        displacement = self._balance((force.reshape(-1, 3) @ turn).ravel() - total).reshape(-1, 6)
+        both = np.where((self._ends >= 0)[:, :, None], displacement[self._ends], 0.0).reshape(-1, 12)
+        return (displacement.reshape(-1, 3) @ turn.T).reshape(-1, 6), np.einsum("kar,kr->ka", self._rows, both)
 
     def _under(self):
         return _STIFFER * self.stiffness[:, 0].max()
@@ -143,10 +143,12 @@ class Lump:
         """Where forces (6 m,) bring the members, but for what moves or turns them as a whole."""
         if self.supports is None:
             force = force - self._moved @ (self._whole.T @ force)
-        way = self._solve(force)
+        displacement = self._solve(force)
         if self.supports is not None:
-            self.reaction = -self._under() * np.einsum("si,si->s", self._stand[:, 0], way.reshape(-1, 6)[self._on])
-        return way - self._whole @ (self._moved.T @ way)
+            self.reaction = -self._under() * np.einsum(
+                "si,si->s", self._stand[:, 0], displacement.reshape(-1, 6)[self._on]
+            )
+        return displacement - self._whole @ (self._moved.T @ displacement)
 
     def _pace(self, heavy):
         """By inverse iteration; `heavy` (m, 6, 6) are the members' masses and inertias."""
@@ -186,7 +188,7 @@ def _springs(supports):
 
 
 def _as_whole(position, mass, heavy):
-    """How members go as their lump moves along and turns about each axis, and the momenta of that, (6 m, 6) each,
+    """How members go as their cluster moves along and turns about each axis, and the momenta of that, (6 m, 6) each,
     orthonormal."""
     arm = position - mass @ position / mass.sum()
     whole = np.zeros((len(mass), 6, 6))

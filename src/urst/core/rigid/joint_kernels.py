@@ -160,13 +160,13 @@ def lay_out(joints, bodies, carrier, centre, velocity, start, rule, half):
         for m in range(3):
             _turned(axes[0, m], spin, half, mid[m], none)
         none[:] = 0.0
-        way = 0.0
+        reached = 0.0
         for m in range(3):
             error = 0.0
             for c in range(3):
                 error += axes[0, m, c] * (end[1, c] - end[0, c])
             if what == SLIDER and m == 0:
-                way = error
+                reached = error
                 continue
             if what == SLIDER:
                 # the second slides along the first: it is pushed where it is
@@ -203,9 +203,9 @@ def lay_out(joints, bodies, carrier, centre, velocity, start, rule, half):
             for c in range(3):
                 sine += axes[0, 2, c] * axes[1, 1, c]
                 cosine += axes[0, 1, c] * axes[1, 1, c]
-            way = np.arctan2(sine, cosine)
-        beyond = way - joints.high[k] if way > joints.high[k] else way - joints.low[k]
-        if way > joints.high[k] or way < joints.low[k]:
+            reached = np.arctan2(sine, cosine)
+        beyond = reached - joints.high[k] if reached > joints.high[k] else reached - joints.low[k]
+        if reached > joints.high[k] or reached < joints.low[k]:
             if what == HINGE:
                 r = _row(rows, r, 6, pair, Line(none, arm[0], arm[1], axis), beyond, np.inf, rule)
             else:

@@ -102,7 +102,7 @@ class Joints:
         Parameters
         ----------
         kind, label : (n,) int64
-            What may move them, and the lumps.
+            What may move them, and the clusters.
         """
         label = label.copy()
         if len(self):

@@ -12,6 +12,7 @@ from urst.core.jit import inline, serial
 from urst.core.rigid.sweeps import (
     ARM_I,
     ARM_J,
+    FRACTION,
     HEAD,
     LANES,
     MASS_I,
@@ -22,7 +23,6 @@ from urst.core.rigid.sweeps import (
     REAL,
     RUB,
     SECOND,
-    SHARE,
     SHIFT,
     TANGENT,
     TURN_I,
@@ -50,7 +50,7 @@ def _sum(r, x, slots, out):
     """Sum up the impulses of a lane: the whole, and its moments about both bodies, out (9,)."""
     out[:] = ZERO
     # where both bodies have come to, as in the sweeps
-    dx, dy, dz = r[SHARE + x] * r[SHIFT + x], r[SHARE + x] * r[SHIFT + Y + x], r[SHARE + x] * r[SHIFT + Z + x]
+    dx, dy, dz = r[FRACTION + x] * r[SHIFT + x], r[FRACTION + x] * r[SHIFT + Y + x], r[FRACTION + x] * r[SHIFT + Z + x]
     ex, ey, ez = r[SHIFT + x] - dx, r[SHIFT + Y + x] - dy, r[SHIFT + Z + x] - dz
     for q in range(slots):
         f = HEAD + q * POINT
@@ -72,19 +72,19 @@ def _sum(r, x, slots, out):
 
 
 @inline
-def _give(r, x, i, j, p, share, velocity):
+def _give(r, x, i, j, p, factor, velocity):
     """Add to the velocities of both bodies what a share of the impulses of a lane does."""
     for c in range(3):
-        velocity[i, c] -= share * r[MASS_I + x] * p[c]
-        velocity[j, c] += share * r[MASS_J + x] * p[c]
+        velocity[i, c] -= factor * r[MASS_I + x] * p[c]
+        velocity[j, c] += factor * r[MASS_J + x] * p[c]
     tx, ty, tz = spun(r, TURN_I, p[3], p[4], p[5], x)
-    velocity[i, 3] -= share * tx
-    velocity[i, 4] -= share * ty
-    velocity[i, 5] -= share * tz
+    velocity[i, 3] -= factor * tx
+    velocity[i, 4] -= factor * ty
+    velocity[i, 5] -= factor * tz
     tx, ty, tz = spun(r, TURN_J, p[6], p[7], p[8], x)
-    velocity[j, 3] += share * tx
-    velocity[j, 4] += share * ty
-    velocity[j, 5] += share * tz
+    velocity[j, 3] += factor * tx
+    velocity[j, 4] += factor * ty
+    velocity[j, 5] += factor * tz
 
 
 @inline
@@ -146,11 +146,11 @@ def rescale_impulses(rows, free, velocity, least):
         b, x = some[k]
         r, i, j = rows.numbers[b], rows.body[b, 0, x], rows.body[b, 1, x]
         c = _root(parent, i if free[i] else j)
-        share = REAL(min(max(gives[c] / costs[c], 0.0), MOST)) if costs[c] > 0.0 else REAL(1.0)
-        if share != REAL(1.0):
-            _give(r, x, i, j, pushes[k], share - REAL(1.0), velocity)
+        factor = REAL(min(max(gives[c] / costs[c], 0.0), MOST)) if costs[c] > 0.0 else REAL(1.0)
+        if factor != REAL(1.0):
+            _give(r, x, i, j, pushes[k], factor - REAL(1.0), velocity)
             for q in range(rows.slots[b]):
                 f = HEAD + q * POINT + PUSH
-                r[f + x] *= share
-                r[f + Y + x] *= share
-                r[f + Z + x] *= share
+                r[f + x] *= factor
+                r[f + Y + x] *= factor
+                r[f + Z + x] *= factor

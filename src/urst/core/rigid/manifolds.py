@@ -25,7 +25,7 @@ SPARE = 5e-4
 #: gaps are not reckoned anew before bodies have gone so far [m]
 _STALE = 2e-5
 #: motion after which a pair is looked at again: this [m], or this share of the smaller radius
-_MOTION, _SHARE = 1e-3, 0.01
+_MOTION, _FRACTION = 1e-3, 0.01
 
 
 class Manifolds(NamedTuple):
@@ -38,7 +38,7 @@ class Manifolds(NamedTuple):
     axis: np.ndarray  # (p, 3) normal or what parts them, in the first body's frame
     tangent: np.ndarray  # (p, 3) in the first body's frame
     point: np.ndarray  # (p, POINTS, 2, 3) on either surface, in its body's frame [m]
-    share: np.ndarray  # (p,) how far the points go along with the second body, see `detect`
+    fraction: np.ndarray  # (p,) how far the points go along with the second body, see `detect`
     impulse: np.ndarray  # (p, POINTS, 3) along normal and tangents in the last substep [N s]
     apart: np.ndarray  # (p,) when looked at [m]
     margin: np.ndarray  # (p,) within which points were noted [m]
@@ -54,7 +54,7 @@ class Manifolds(NamedTuple):
 
 def still(radius: np.ndarray) -> np.ndarray:
     """Return how far bodies may move before they are looked at again [m]."""
-    return np.maximum(_MOTION, _SHARE * radius)
+    return np.maximum(_MOTION, _FRACTION * radius)
 
 
 def none(p: int) -> Manifolds:
@@ -67,7 +67,7 @@ def none(p: int) -> Manifolds:
         axis=np.zeros((p, 3)),
         tangent=np.zeros((p, 3)),
         point=np.zeros((p, POINTS, 2, 3)),
-        share=np.zeros(p),
+        fraction=np.zeros(p),
         impulse=np.zeros((p, POINTS, 3)),
         apart=np.zeros(p),
         margin=np.zeros(p),
@@ -113,21 +113,23 @@ def _see(m, p, bodies):
 
 
 @kernel
-def _across(m, p, i, way):
+def _across(m, p, i, normal):
     """The direction that parts two bodies as it was when they were looked at, from the larger, `i`, to the smaller, in
     `i`'s frame."""
     for a in range(3):
         if i == m.body[p, 0]:
-            way[a] = m.axis[p, a]
+            normal[a] = m.axis[p, a]
         else:
-            way[a] = -(m.turn[p, a, 0] * m.axis[p, 0] + m.turn[p, a, 1] * m.axis[p, 1] + m.turn[p, a, 2] * m.axis[p, 2])
+            normal[a] = -(
+                m.turn[p, a, 0] * m.axis[p, 0] + m.turn[p, a, 1] * m.axis[p, 1] + m.turn[p, a, 2] * m.axis[p, 2]
+            )
 
 
 @kernel
-def _motion(m, p, bodies, i, j, way):
+def _motion(m, p, bodies, i, j, normal):
     """How far points of the smaller body, at most, have moved in the frame of the larger since they were looked at.
 
-    Also how far the two may have closed along `way`; what goes by sideways closes nothing.
+    Also how far the two may have closed along `normal`; what goes by sideways closes nothing.
     """
     r, s = bodies.rotation[i], bodies.rotation[j]
     d0 = bodies.position[j, 0] - bodies.position[i, 0]
@@ -137,7 +139,7 @@ def _motion(m, p, bodies, i, j, way):
     for a in range(3):
         o = r[0, a] * d0 + r[1, a] * d1 + r[2, a] * d2 - m.offset[p, a]
         shift += o * o
-        along += o * way[a]
+        along += o * normal[a]
         for b in range(3):
             t = r[0, a] * s[0, b] + r[1, a] * s[1, b] + r[2, a] * s[2, b] - m.turn[p, a, b]
             swing += t * t
@@ -230,7 +232,7 @@ def _look_ahead(bodies, dt, weight, ahead):
     3) [m]."""
     for b in range(len(ahead)):
         ahead[b, 0] = ahead[b, 1] = bodies.travel[b]
-        ahead[b, 2] = max(_MOTION, _SHARE * bodies.radius[b])
+        ahead[b, 2] = max(_MOTION, _FRACTION * bodies.radius[b])
         if bodies.kind[b] == DRIVEN or (bodies.kind[b] == LOOSE and bodies.awake[b]):
             v = bodies.velocity[b]
             ahead[b, 1] += dt * (np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2]) + bodies.swing[b] + dt * weight)
@@ -240,7 +242,7 @@ def _look_ahead(bodies, dt, weight, ahead):
 def _sift(m, bodies, dt, weight, ahead, due):
     """Bring pairs up to date where that takes no look at their shapes; mark in `due` (p,) those that must be looked
     at."""
-    way = np.zeros(3)
+    normal = np.zeros(3)
     for p in range(len(m.state)):
         due[p] = 0
         a, b = m.body[p, 0], m.body[p, 1]
@@ -276,11 +278,11 @@ def _sift(m, bodies, dt, weight, ahead, due):
             due[p] = 0
             m.gap[p] = m.apart[p] - moved
             continue
-        _across(m, p, i, way)
+        _across(m, p, i, normal)
         r = bodies.rotation[i]
-        nx = r[0, 0] * way[0] + r[0, 1] * way[1] + r[0, 2] * way[2]
-        ny = r[1, 0] * way[0] + r[1, 1] * way[1] + r[1, 2] * way[2]
-        nz = r[2, 0] * way[0] + r[2, 1] * way[1] + r[2, 2] * way[2]
+        nx = r[0, 0] * normal[0] + r[0, 1] * normal[1] + r[0, 2] * normal[2]
+        ny = r[1, 0] * normal[0] + r[1, 1] * normal[1] + r[1, 2] * normal[2]
+        nz = r[2, 0] * normal[0] + r[2, 1] * normal[1] + r[2, 2] * normal[2]
         closing = max(0.0, -(nx * v0 + ny * v1 + nz * v2))
         need = max(
             m.missed[p], dt * (closing + dt * weight + _rims(bodies, i, nx, ny, nz) + _rims(bodies, j, nx, ny, nz))
@@ -299,7 +301,7 @@ def _sift(m, bodies, dt, weight, ahead, due):
                 break
             if again == 0:
                 # travels only add up; what the two did against each other may be less
-                shifted, closed = _motion(m, p, bodies, i, j, way)
+                shifted, closed = _motion(m, p, bodies, i, j, normal)
                 moved = min(moved, shifted)
                 m.travel[p] = travel - moved
 
@@ -337,7 +339,7 @@ def _look_at(m, due, first, step, bodies, shapes):
             p = due[number]
             i, j = m.body[p, 0], m.body[p, 1]
             smaller = min(bodies.radius[i], bodies.radius[j])
-            calm = max(_MOTION, _SHARE * smaller)
+            calm = max(_MOTION, _FRACTION * smaller)
             if m.state[p] == 0:
                 size = 0.0
                 for c in range(3):
@@ -355,11 +357,11 @@ def _look_at(m, due, first, step, bodies, shapes):
             # nothing gets deeper behind a surface within a check than it goes, but what starts there is to come out
             deepest = 0.5 * smaller + m.need[p]
             inside = m.state[p] == NEAR and m.apart[p] <= TOUCH
-            found, count, apart, share_j = onesided.meet(
+            found, count, apart, fraction_j = onesided.meet(
                 shapes, m.shape[p, 0], m.shape[p, 1], margin, inside, deepest, patch, scratch
             )
             _see(m, p, bodies)
-            m.apart[p], m.margin[p], m.gap[p], m.share[p] = apart, margin, apart, share_j
+            m.apart[p], m.margin[p], m.gap[p], m.fraction[p] = apart, margin, apart, fraction_j
             m.known[p], m.safe[p] = m.travel[p], m.travel[p] + apart
             if count == 0:
                 m.state[p], m.size[p] = found, 0
@@ -458,7 +460,7 @@ def missed(m, bodies, carrier, centre, moved, spare, tolerated):
     bool
         Whether there are any.
     """
-    some, way = False, np.zeros(3)
+    some, normal = False, np.zeros(3)
     reach = np.zeros(len(bodies.mass))
     for b in range(len(reach)):
         k = carrier[b]
@@ -475,10 +477,10 @@ def missed(m, bodies, carrier, centre, moved, spare, tolerated):
         k, o = carrier[i], carrier[j]
         if k == o:
             continue
-        _across(m, p, i, way)
+        _across(m, p, i, normal)
         r, closed = bodies.rotation[i], 0.0
         for c in range(3):
-            n = r[c, 0] * way[0] + r[c, 1] * way[1] + r[c, 2] * way[2]
+            n = r[c, 0] * normal[0] + r[c, 1] * normal[1] + r[c, 2] * normal[2]
             closed += n * (
                 _went(moved, centre, bodies.position, k, i, c) - _went(moved, centre, bodies.position, o, j, c)
             )
@@ -505,7 +507,7 @@ def take_over(source, target, m, was, marks, marks_were, load, load_was):
         m.state[b], m.size[b] = was.state[a], was.size[a]
         m.apart[b], m.margin[b], m.travel[b], m.safe[b] = was.apart[a], was.margin[a], was.travel[a], was.safe[a]
         m.known[b] = was.known[a]
-        m.need[b], m.gap[b], m.share[b], load[b] = was.need[a], was.gap[a], was.share[a], load_was[a]
+        m.need[b], m.gap[b], m.fraction[b], load[b] = was.need[a], was.gap[a], was.fraction[a], load_was[a]
         for c in range(3):
             m.axis[b, c], m.tangent[b, c], m.offset[b, c] = was.axis[a, c], was.tangent[a, c], was.offset[a, c]
             for d in range(3):

@@ -18,7 +18,7 @@ AGAIN = 2.0
 
 
 @serial
-def scale_masses(m, load, bodies, free, carrier, gravity, share):
+def scale_masses(m, load, bodies, free, carrier, gravity, scale):
     """Reckon what bodies are to be taken as in the contacts: heavier by a share (n,), which is 1 for nearly all.
 
     Parameters
@@ -32,7 +32,7 @@ def scale_masses(m, load, bodies, free, carrier, gravity, share):
     carrier : (n,) int64
         The node that moves each body; those that others move stay as they are.
     gravity : float [m/s2]
-    share : (n,)
+    scale : (n,)
         Written.
 
     Returns
@@ -49,8 +49,8 @@ def scale_masses(m, load, bodies, free, carrier, gravity, share):
             for s in range(2):
                 b = m.body[p, s]
                 heavy = heavy or (free[b] and load[p] > RATIO * gravity * bodies.mass[b] > 0.0)
-    before = share.copy()
-    share[:] = 1.0
+    before = scale.copy()
+    scale[:] = 1.0
     if not heavy:
         return False
     pressed, net = np.zeros(n), np.zeros((n, 3))
@@ -79,16 +79,16 @@ def scale_masses(m, load, bodies, free, carrier, gravity, share):
     grown = False
     for b in range(n):
         if carrier[b] == b and free[b]:
-            share[b] = max(1.0, min(pressed[b] / gravity, heaviest[b]) / (RATIO * bodies.mass[b]))
-            grown = grown or share[b] > AGAIN * before[b]
+            scale[b] = max(1.0, min(pressed[b] / gravity, heaviest[b]) / (RATIO * bodies.mass[b]))
+            grown = grown or scale[b] > AGAIN * before[b]
     return grown
 
 
 @serial
-def apply_scale(share, inertia):
+def apply_scale(scale, inertia):
     """Lessen the inverse inertias of bodies by their shares (n,)."""
-    for b in range(len(share)):
-        if share[b] > 1.0:
-            inertia.inverse_mass[b] /= share[b]
+    for b in range(len(scale)):
+        if scale[b] > 1.0:
+            inertia.inverse_mass[b] /= scale[b]
             for c in range(6):
-                inertia.inverse[b, c] /= share[b]
+                inertia.inverse[b, c] /= scale[b]

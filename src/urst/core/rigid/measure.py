@@ -22,7 +22,7 @@ def gauges(b: Bodies, bonds: Bonds, label, contacts: Contacts, gravity, floor: f
     b : Bodies
     bonds : Bonds
     label : (n,) int64
-        The lumps.
+        The clusters.
     contacts : Contacts
     gravity : (3,) float [m/s2]
     floor, datum : float
@@ -45,7 +45,7 @@ def gauges(b: Bodies, bonds: Bonds, label, contacts: Contacts, gravity, floor: f
         "lost": float((loose & (b.position[:, 2] + b.radius < floor)).sum()),
         "deepest_overlap": float(max(0.0, -gap.min())) if len(gap) else 0.0,
         "bonds_left": bonds.left(),
-        "bond_load": float(bonds.load_share.max()) if len(bonds.load_share) else 0.0,
+        "bond_load": float(bonds.utilisation.max()) if len(bonds.utilisation) else 0.0,
         "largest_piece": float(cluster.max()),
         "top_speed": float(speed[loose].max()) if loose.any() else 0.0,
     }

@@ -14,7 +14,7 @@ def nodes_of(bodies, clusters) -> Nodes:
     Parameters
     ----------
     bodies : Bodies
-    lumps : Lumps
+    clusters : Clusters
     """
     n, free = len(bodies.mass), clusters.nodes(bodies)
     turned = bodies.rotation @ bodies.inverse_inertia @ np.transpose(bodies.rotation, (0, 2, 1))
@@ -27,5 +27,5 @@ def nodes_of(bodies, clusters) -> Nodes:
     xx, xy, xz, yy, yz, zz = inertia.inverse.T
     inverse = np.array([[xx, xy, xz], [xy, yy, yz], [xz, yz, zz]]).transpose(2, 0, 1)
     inverse[:n] = np.where(free[:n, None, None], turned, 0.0)
-    loose = (bodies.kind == LOOSE) & ~((clusters.firm == 1) & clusters.held)
+    loose = (bodies.kind == LOOSE) & ~((clusters.rigid == 1) & clusters.held)
     return Nodes(clusters.compounds.carrier, loose, centre, inverse_mass, inverse, velocity)

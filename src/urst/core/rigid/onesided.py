@@ -34,14 +34,14 @@ def meet(shapes, i, j, margin, inside, deepest, patch, scratch):
         As `detect` returns them.
     """
     axis, gaps = patch.axis, patch.gaps
-    state, count, apart, share = detect(shapes, i, j, margin, inside, patch, scratch)
+    state, count, apart, fraction = detect(shapes, i, j, margin, inside, patch, scratch)
     if count == 0 or shapes.fold[j, 0] == SOLID:
-        return state, count, apart, share
+        return state, count, apart, fraction
     if _leans(shapes, j, axis):
         for k in range(count):
             if gaps[k] < -deepest:
                 return PARTED, 0, apart, 0.5
-        return state, count, apart, share
+        return state, count, apart, fraction
     x, y, z = axis[0], axis[1], axis[2]
     count = _stand_on_face(shapes, i, j, margin, deepest, patch, scratch)
     if count == 0:

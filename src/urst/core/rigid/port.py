@@ -57,7 +57,7 @@ class Port(ABC):
 
     def lightness(self) -> np.ndarray:
         """Return the same of bodies and surfaces."""
-        still = (self.clusters.firm == 1) & self.clusters.held
+        still = (self.clusters.rigid == 1) & self.clusters.held
         return np.where(self.free() & (self.bodies.awake == 1) & ~still, 1.0 / self.bodies.mass, 0.0)
 
     def inverse_inertia(self) -> np.ndarray:
@@ -100,7 +100,7 @@ class Port(ABC):
                 self.wake_up(woken)
         # what bonds hold to something fixed gives and breaks by it all the same
         clusters = self.clusters
-        stands = np.flatnonzero(((clusters.firm == 1) & clusters.held & (bodies.awake == 1))[some])
+        stands = np.flatnonzero(((clusters.rigid == 1) & clusters.held & (bodies.awake == 1))[some])
         if len(stands):
             clusters.taken[stands] += np.concatenate([impulse, twist], axis=1)[stands]
             torn = np.zeros(len(bodies.mass), bool)

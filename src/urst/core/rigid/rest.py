@@ -49,7 +49,7 @@ def no_marks(p: int) -> Marks:
 
 
 @kernel
-def _way(place, turn, position, rotation, radius):
+def _travel(place, turn, position, rotation, radius):
     """How far a body has moved at most."""
     shift, swing = 0.0, 0.0
     for a in range(3):
@@ -72,7 +72,7 @@ def _count(bodies, rest, b, dt):
     v = bodies.velocity[b]
     still = np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2]) + bodies.swing[b] < SLOW
     place, turn, position, rotation = rest.position[b], rest.rotation[b], bodies.position[b], bodies.rotation[b]
-    if still and _way(place, turn, position, rotation, bodies.radius[b]) < DRIFT:
+    if still and _travel(place, turn, position, rotation, bodies.radius[b]) < DRIFT:
         rest.calm[b] += dt
         return
     rest.calm[b] = 0.0
@@ -158,10 +158,10 @@ def wake_before(bodies, m, marks, weight, dt, wake):
                 wake[s], some = 1, True
             elif marks.set[p]:
                 k = 1 - side
-                way = _way(
+                travel = _travel(
                     marks.place[p, k], marks.turn[p, k], bodies.position[a], bodies.rotation[a], bodies.radius[a]
                 )
-                if way > SHIFT:
+                if travel > SHIFT:
                     wake[s], some = 1, True
     return some
 

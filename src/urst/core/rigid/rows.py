@@ -13,6 +13,7 @@ from urst.core.rigid.sweeps import (
     BLOCK,
     BOUNCE,
     COUPLE,
+    FRACTION,
     FRICTION,
     GAP,
     GIVEN,
@@ -30,7 +31,6 @@ from urst.core.rigid.sweeps import (
     PUSH,
     REAL,
     SECOND,
-    SHARE,
     SLIP,
     TANGENT,
     TINY,
@@ -184,7 +184,7 @@ def lay_out(rows_of, free, carrier, centre, bodies, turned, inertia, spare):
         for x in range(LANES):
             p = rows.manifold[b, x]
             if p >= 0:
-                r[FRICTION + x], r[BOUNCE + x], r[SHARE + x] = friction[p], restitution[p], m.share[p]
+                r[FRICTION + x], r[BOUNCE + x], r[FRACTION + x] = friction[p], restitution[p], m.fraction[p]
                 _stand(r, x, p, m, (carrier, centre, turned), bodies, inertia)
         hand[:GIVEN] = r[:GIVEN]
         for q in range(slots):
@@ -236,8 +236,8 @@ def _stand(r, x, p, m, carried, bodies, inertia):
             v = tj[c, 0] * h[0] + tj[c, 1] * h[1] + tj[c, 2] * h[2]
             across = position[j, c] + v - position[i, c] - u
             # both are pushed at one point, so that angular momentum is kept
-            r[f + ARM_I + c * LANES + x] = position[i, c] - centre[k, c] + u + m.share[p] * across
-            r[f + ARM_J + c * LANES + x] = position[j, c] - centre[l, c] + v - (1.0 - m.share[p]) * across
+            r[f + ARM_I + c * LANES + x] = position[i, c] - centre[k, c] + u + m.fraction[p] * across
+            r[f + ARM_J + c * LANES + x] = position[j, c] - centre[l, c] + v - (1.0 - m.fraction[p]) * across
             r[f + PUSH + c * LANES + x] = m.impulse[p, q, c]
 
 

@@ -47,7 +47,7 @@ def settle(solver: RigidSolver, seconds: float, check_cancelled: Callable[[], No
     checks = int(np.ceil(seconds / solver.step_dt))
     if not clusters.nodes(bodies).any():
         # what bonds hold is in equilibrium, and nothing else could move
-        checks, bodies.awake[(clusters.firm == 1) & clusters.held] = 0, 0
+        checks, bodies.awake[(clusters.rigid == 1) & clusters.held] = 0, 0
     for _ in range(checks):
         check_cancelled()
         solver.advance(solver.step_dt, _DAMPING, _DAMPING, snapping=False)
@@ -62,7 +62,7 @@ def settle(solver: RigidSolver, seconds: float, check_cancelled: Callable[[], No
     clusters.resume(bodies)
     # what snaps at once must not sleep
     over = np.zeros(len(held), bool)
-    over[solver.bonds.body[solver.load_share > 1.0]] = True
+    over[solver.bonds.body[solver.utilisation > 1.0]] = True
     solver.wake_up(over)
     clusters.loosen(over, bodies)
     solver.contacts.stale()

@@ -37,7 +37,7 @@ RECOVERY = 0.0378
 LEAK, LEAK_DEPTH = 0.058, 1e-4
 #: changes of speed that call for another visit: this share of what gravity adds in a substep, this share of the
 #: speed, and never less than this [m/s]
-HOT_FALL, HOT_SHARE, HOT_LEAST = 0.2, 0.02, 1e-4
+HOT_FALL, HOT_FRACTION, HOT_LEAST = 0.2, 0.02, 1e-4
 #: approaches slower than what gravity adds in so many substeps, or than this, do not bounce [m/s]
 BOUNCE_FALL, BOUNCE_LEAST = 4.0, 0.05
 #: times that a check is taken back to wake those that it loads and loosen those that it strikes
@@ -104,10 +104,10 @@ class RigidSolver(Port, Checkpointed):
         "director",
         "steady_forces",
         "clusters",
-        "load_share",
+        "utilisation",
         "time",
         "done",
-        "share",
+        "mass_scale",
         "pace",
         "turning",
         "counted",
@@ -175,7 +175,7 @@ class RigidSolver(Port, Checkpointed):
         """substeps so far"""
         self.counted = (0, 0)
         """a frame, and the checks that were made in it"""
-        self.share = np.ones(n)
+        self.mass_scale = np.ones(n)
         """(n,) how much heavier those that are squeezed are taken as, see `mass_scaling`"""
         self.steady_forces = SteadyForces(n)
         self.pace = 0.0
@@ -209,13 +209,13 @@ class RigidSolver(Port, Checkpointed):
         self.clusters.begin(self.bodies)
 
     @property
-    def load_share(self) -> np.ndarray:
+    def utilisation(self) -> np.ndarray:
         """Stress of each bond over its strength, (b,)."""
-        return self._bonds.load_share
+        return self._bonds.utilisation
 
-    @load_share.setter
-    def load_share(self, value: np.ndarray) -> None:
-        self._bonds.load_share = value
+    @utilisation.setter
+    def utilisation(self, value: np.ndarray) -> None:
+        self._bonds.utilisation = value
 
     @property
     def strength(self) -> np.ndarray:
@@ -375,7 +375,7 @@ class RigidSolver(Port, Checkpointed):
             if bonded:
                 pushed, force = self._pushes(dt)
             rescaled = mass_scaling.scale_masses(
-                c.pairs, c.load, bodies, free, clusters.compounds.carrier, weight, self.share
+                c.pairs, c.load, bodies, free, clusters.compounds.carrier, weight, self.mass_scale
             )
             wake[:] = False
             woken = rest.wake_after(bodies, c.pairs, c.load, c.marks, weight, wake)
@@ -396,7 +396,7 @@ class RigidSolver(Port, Checkpointed):
                     dt,
                 )
                 break
-            # what sleeps was a wall so far, what is firm was one body, what was left out was not met: take the check
+            # what sleeps was a wall so far, what is rigid was one body, what was left out was not met: take the check
             # back
             self._take_back(saved)
             if woken:
@@ -452,11 +452,11 @@ class RigidSolver(Port, Checkpointed):
         pushed, force = np.zeros((n, 6)), np.zeros((n, 3))
         h = self.step_dt / self.settings.substeps
         pushes(self.contacts.pairs, self.bodies, self.clusters.capacity > 0.0, self.contacts.load, h, dt, pushed, force)
-        self.steady_forces.press(self.clusters.firm == 1, dt, pushed, force)
+        self.steady_forces.press(self.clusters.rigid == 1, dt, pushed, force)
         return pushed, force
 
     def _judge(self, free, dt, snapping, flexes) -> None:
-        """Take up what bonds bore, let firm lumps give, and part what bore too much."""
+        """Take up what bonds bore, let rigid clusters give, and part what bore too much."""
         bodies, clusters, bonds = self.bodies, self.clusters, self.bonds
         some = clusters.swept[free[bonds.body[clusters.swept]].any(axis=1)]
         if len(some):
@@ -504,7 +504,7 @@ class RigidSolver(Port, Checkpointed):
                     LEAK,
                     LEAK_DEPTH,
                     max(HOT_FALL * weight * h, HOT_LEAST),
-                    HOT_SHARE,
+                    HOT_FRACTION,
                     max(BOUNCE_FALL * weight * h, BOUNCE_LEAST),
                 )
             )
@@ -512,7 +512,7 @@ class RigidSolver(Port, Checkpointed):
         keep = np.exp([-linear_damping * h, -angular_damping * h])
         pull, ballast = self.steady_forces.on_nodes(self, len(free))
         rows_of = substeps.Rows(c.pairs, c.pair_friction, c.pair_restitution, self.bonds, self.joints.state)
-        nodes = substeps.NodeState(free, self.clusters.compounds, self.share, ballast, pull, self.clusters.taken)
+        nodes = substeps.NodeState(free, self.clusters.compounds, self.mass_scale, ballast, pull, self.clusters.taken)
         rule = substeps.StepRule(count, rules, keep, weight, LAG, snapping)
         return *substeps.solve(rows_of, nodes, self.bodies, rule, c.load), nodes
 
@@ -613,7 +613,7 @@ class RigidSolver(Port, Checkpointed):
             "awake": b.awake[some].copy(),
             "pressed": measure.pressed(b, self.contacts, self.weight())[some].astype(np.float32),
             "bond_alive": self.bonds.alive.copy(),
-            "bond_load": self.load_share.astype(np.float32),
+            "bond_load": self.utilisation.astype(np.float32),
         }
 
     def gauges(self) -> dict[str, float]:

@@ -99,27 +99,27 @@ def steer(bodies, driven, position, orientation, dt):
         turn[3] = p[0] * back[3] + p[1] * back[2] - p[2] * back[1] + p[3] * back[0]
         size = np.sqrt(turn[1] ** 2 + turn[2] ** 2 + turn[3] ** 2)
         # the shorter way round
-        share = 2.0 / dt if size < 1e-9 else 2.0 * np.arctan2(size, abs(turn[0])) / (size * dt)
+        rate = 2.0 / dt if size < 1e-9 else 2.0 * np.arctan2(size, abs(turn[0])) / (size * dt)
         if turn[0] < 0.0:
-            share = -share
+            rate = -rate
         for c in range(3):
-            bodies.spin[b, c] = share * turn[c + 1]
+            bodies.spin[b, c] = rate * turn[c + 1]
 
 
 @serial
 def put(bodies, some, position, orientation):
     """Put some bodies (d,) to a pose, position (d, 3) and orientation (d, 4)."""
     for k in range(len(some)):
-        b, way = some[k], 0.0
+        b, squared = some[k], 0.0
         for c in range(3):
-            way += (position[k, c] - bodies.position[b, c]) ** 2
+            squared += (position[k, c] - bodies.position[b, c]) ** 2
             bodies.position[b, c] = position[k, c]
         same, other = 0.0, 0.0
         for c in range(4):
             same += (orientation[k, c] - bodies.orientation[b, c]) ** 2
             other += (orientation[k, c] + bodies.orientation[b, c]) ** 2
         # a turn by a small angle changes the quaternion by half of it
-        bodies.travel[b] += np.sqrt(way) + 2.0 * bodies.radius[b] * np.sqrt(min(same, other))
+        bodies.travel[b] += np.sqrt(squared) + 2.0 * bodies.radius[b] * np.sqrt(min(same, other))
         bodies.orientation[b] = orientation[k]
         rotation_of(orientation[k], bodies.rotation[b])
 
@@ -254,17 +254,17 @@ def move(bodies, free, turned, velocity, moved):
 
 @kernel
 def _move(bodies, b, free, turned, velocity, moved, momentum):
-    turn, way = moved[b, 3:], 0.0
+    turn, squared = moved[b, 3:], 0.0
     for c in range(3):
         bodies.position[b, c] += moved[b, c]
-        way += moved[b, c] ** 2
+        squared += moved[b, c] ** 2
     q, r, w = bodies.orientation[b], bodies.rotation[b], bodies.spin[b]
     if free:
         for c in range(3):
             bodies.velocity[b, c], w[c] = velocity[b, c], velocity[b, c + 3]
         conjugate(turned, bodies.inertia[b], w, momentum)
     angle = turn[0] * turn[0] + turn[1] * turn[1] + turn[2] * turn[2]
-    bodies.travel[b] += np.sqrt(way) + bodies.radius[b] * np.sqrt(angle)
+    bodies.travel[b] += np.sqrt(squared) + bodies.radius[b] * np.sqrt(angle)
     if angle > 0.0:
         turn_by(q, turn[0], turn[1], turn[2], q)
         rotation_of(q, r)

@@ -68,17 +68,17 @@ class SteadyForces(Checkpointed):
         pull[:, 3:] = np.einsum("nij,nj->ni", found.inverse_inertia, total[:, 3:])
         return pull, 1.0 + along * found.inverse_mass
 
-    def press(self, firm, dt: float, pushed, force) -> None:
-        """Add what members of firm lumps carry to what contacts do to them.
+    def press(self, rigid, dt: float, pushed, force) -> None:
+        """Add what members of rigid clusters carry to what contacts do to them.
 
         Parameters
         ----------
-        firm : (n,) bool
+        rigid : (n,) bool
         dt : float [s]
         pushed : (n, 6) float
             Impulses, added to [N s], [N m s].
         force : (n, 3) float
             Forces, added to [N].
         """
-        pushed[firm] += dt * self.force[firm]
-        force[firm] += self.force[firm, :3]
+        pushed[rigid] += dt * self.force[rigid]
+        force[rigid] += self.force[rigid, :3]

@@ -29,7 +29,7 @@ Y, Z = LANES, 2 * LANES
 #: fields of a manifold: the normal, both tangents, the inverse inertias (xx, xy, xz, yy, yz, zz), inverse masses,
 #: friction, restitution, how far its points go along with the second body; how far the bodies have shifted against
 #: each other since the check, and the twist that this owes them; then the sum of all normal impulses
-NORMAL, TANGENT, SECOND, TURN_I, TURN_J, MASS_I, MASS_J, FRICTION, BOUNCE, SHARE, SHIFT, TWIST, LOAD = (
+NORMAL, TANGENT, SECOND, TURN_I, TURN_J, MASS_I, MASS_J, FRICTION, BOUNCE, FRACTION, SHIFT, TWIST, LOAD = (
     k * LANES for k in (0, 3, 6, 9, 15, 21, 22, 23, 24, 25, 26, 29, 32)
 )
 #: how many of them are taken in hand, and where the points begin
@@ -66,7 +66,7 @@ class Rules(NamedTuple):
     """overlap that the leak may hold against the recovery [m]"""
     hot_speed: float
     """change of speed by which a manifold calls for another sweep [m/s]"""
-    hot_share: float
+    hot_fraction: float
     """the same as a share of the faster body's speed"""
     bounce_speed: float
     """approaches slower than this do not bounce [m/s]"""
@@ -123,7 +123,7 @@ def _shift(r, biased):
     """
     for x in range(LANES):
         # each body gives back its share of what is owed
-        i, j = biased * r[SHARE + x], biased * (ONE - r[SHARE + x])
+        i, j = biased * r[FRACTION + x], biased * (ONE - r[FRACTION + x])
         tx, ty, tz = r[TWIST + x], r[TWIST + Y + x], r[TWIST + Z + x]
         dx, dy, dz = spun(r, TURN_I, i * tx, i * ty, i * tz, x)
         _add(r, W_I, -ONE, dx, dy, dz, x)
@@ -171,7 +171,7 @@ def _solve(r, rules, biased):
         nx, ny, nz = r[NORMAL + x], r[NORMAL + Y + x], r[NORMAL + Z + x]
         tx, ty, tz = r[TANGENT + x], r[TANGENT + Y + x], r[TANGENT + Z + x]
         sx, sy, sz = r[SECOND + x], r[SECOND + Y + x], r[SECOND + Z + x]
-        along, other = r[SHARE + x], ONE - r[SHARE + x]
+        along, other = r[FRACTION + x], ONE - r[FRACTION + x]
         dx, dy, dz = along * r[SHIFT + x], along * r[SHIFT + Y + x], along * r[SHIFT + Z + x]
         ex, ey, ez = other * r[SHIFT + x], other * r[SHIFT + Y + x], other * r[SHIFT + Z + x]
         ax, ay, az = r[HAND + ARM_I + x] + dx, r[HAND + ARM_I + Y + x] + dy, r[HAND + ARM_I + Z + x] + dz
@@ -203,10 +203,10 @@ def _solve(r, rules, biased):
         weight = r[HAND + SLIP + x]
         slip_p, slip_q = rub - weight * u, turn - weight * w
         size = np.sqrt(slip_p * slip_p + slip_q * slip_q)
-        share = limit / max(size, limit + TINY)
+        factor = limit / max(size, limit + TINY)
         sticks = stick_p * stick_p + stick_q * stick_q <= limit * limit
-        new_p = stick_p if sticks else slip_p * share
-        new_q = stick_q if sticks else slip_q * share
+        new_p = stick_p if sticks else slip_p * factor
+        new_q = stick_q if sticks else slip_q * factor
         r[HAND + RUB + x], r[HAND + RUB + Y + x] = new_p, new_q
         dp, dq = new_p - rub, new_q - turn
         px, py, pz = dn * nx + dp * tx + dq * sx, dn * ny + dp * ty + dq * sy, dn * nz + dp * tz + dq * sz
@@ -238,7 +238,7 @@ def _heat(r, rules):
     for x in range(LANES):
         change, speed = _sway(r, V_I, OLD_I, MASS_I, TURN_I, x)
         other, its = _sway(r, V_J, OLD_J, MASS_J, TURN_J, x)
-        least = max(rules.hot_speed * rules.hot_speed, rules.hot_share * rules.hot_share * max(speed, its))
+        least = max(rules.hot_speed * rules.hot_speed, rules.hot_fraction * rules.hot_fraction * max(speed, its))
         r[HOT + x] = max(change, other) - least
 
 

@@ -131,8 +131,8 @@ def meet_thin(phi, walls, blocked, out, met):
                         found = max(found, -max(walls[i, j, k], LEAST))
                     else:
                         inside = max(walls[p, q, r], LEAST)
-                        share = max(walls[i, j, k], LEAST) / inside
-                        found = min(found, share * min(-phi[p, q, r], inside))
+                        fraction = max(walls[i, j, k], LEAST) / inside
+                        found = min(found, fraction * min(-phi[p, q, r], inside))
                 out[i, j, k], met[i, j, k] = found, seen
 
 

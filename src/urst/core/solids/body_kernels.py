@@ -7,7 +7,7 @@ from numba import prange
 
 from urst.core.bodies.nodes import NO_NODE
 from urst.core.jit import inline, parallel, serial
-from urst.core.solids.wall_kernels import NONE, ONE, ZERO, closed_share
+from urst.core.solids.wall_kernels import NONE, ONE, ZERO, closed_fraction
 
 #: how deep a body's samples are looked at to see how much of it is wet [cells]
 SKIN = np.float32(1.5)
@@ -128,7 +128,7 @@ def move_walls(samples, faces, bodies, loose, frame, wall):
                     a, b, c, there = _sample(axis, i, j, k, s, owner)
                     if not there:
                         continue
-                    part = float(closed_share(distance, owner, ease, a, b, c))
+                    part = float(closed_fraction(distance, owner, ease, a, b, c))
                     closed += part
                     body = owner[a, b, c]
                     if body != NONE and not (side and loose[body]):
@@ -138,16 +138,16 @@ def move_walls(samples, faces, bodies, loose, frame, wall):
 
 
 @inline
-def _face_shares(samples, node, axis, i, j, k, found_on):
+def _face_fractions(samples, node, axis, i, j, k, found_on):
     """Write which bodies with a node close a face, and their shares of what is closed of it, into the two arrays of
     `found_on`; returns how many."""
-    distance, owner, ease, (bodies, shares) = samples.distance, samples.owner, samples.ease, found_on
+    distance, owner, ease, (bodies, fractions) = samples.distance, samples.owner, samples.ease, found_on
     found, closed = 0, 0.0
     for s in range(8):
         a, b, c, there = _sample(axis, i, j, k, s, owner)
         if not there:
             continue
-        part = float(closed_share(distance, owner, ease, a, b, c))
+        part = float(closed_fraction(distance, owner, ease, a, b, c))
         closed += part
         body = owner[a, b, c]
         if part <= 0.0 or body == NONE or node[body] == NO_NODE:
@@ -156,11 +156,11 @@ def _face_shares(samples, node, axis, i, j, k, found_on):
         while at < found and bodies[at] != body:
             at += 1
         if at == found:
-            bodies[at], shares[at] = body, 0.0
+            bodies[at], fractions[at] = body, 0.0
             found += 1
-        shares[at] += part
+        fractions[at] += part
     for n in range(found):
-        shares[n] /= closed
+        fractions[n] /= closed
     return found
 
 
@@ -176,7 +176,7 @@ def count_held(samples, node, faces, wet, count):
     axis, weight, ends = faces.axis, faces.weight, faces.ends
     phi, least = wet.phi, wet.least
     for row in prange(weight.shape[0]):
-        i, bodies, shares = np.int64(row), np.empty(8, np.int64), np.empty(8)
+        i, bodies, fractions = np.int64(row), np.empty(8, np.int64), np.empty(8)
         n = 0
         for j in range(weight.shape[1]):
             for k in range(weight.shape[2]):
@@ -185,7 +185,7 @@ def count_held(samples, node, faces, wet, count):
                 sides = 1 if _solved(phi, least, i, j, k) else 0
                 sides += 1 if _solved(phi, least, i - (axis == 0), j - (axis == 1), k - (axis == 2)) else 0
                 if sides:
-                    n += sides * _face_shares(samples, node, axis, i, j, k, (bodies, shares))
+                    n += sides * _face_fractions(samples, node, axis, i, j, k, (bodies, fractions))
         count[i] = n
 
 
@@ -216,7 +216,7 @@ def list_held(samples, node, faces, wet, position, frame, first, out):
     out_body, out_cell, out_value = out.body, out.cell, out.value
     d, e = (axis + 1) % 3, (axis + 2) % 3
     for row in prange(weight.shape[0]):
-        i, bodies, shares, middle = np.int64(row), np.empty(8, np.int64), np.empty(8), np.empty(3)
+        i, bodies, fractions, middle = np.int64(row), np.empty(8, np.int64), np.empty(8), np.empty(3)
         m = first[i]
         for j in range(weight.shape[1]):
             for k in range(weight.shape[2]):
@@ -227,14 +227,14 @@ def list_held(samples, node, faces, wet, position, frame, first, out):
                 if not here and not before:
                     continue
                 middle[0], middle[1], middle[2] = _middle(axis, i, j, k, origin, cell)
-                for n in range(_face_shares(samples, node, axis, i, j, k, (bodies, shares))):
+                for n in range(_face_fractions(samples, node, axis, i, j, k, (bodies, fractions))):
                     body = bodies[n]
                     rd, re = middle[d] - position[body, d], middle[e] - position[body, e]
                     for side in range(2):
                         if not (before if side else here):
                             continue
                         # out of the cell before the face, into the one behind it
-                        s = shares[n] * (1.0 - float(weight[i, j, k]))
+                        s = fractions[n] * (1.0 - float(weight[i, j, k]))
                         s = s if side else -s
                         out_body[m] = body
                         out_cell[m, 0] = a if side else i
@@ -265,7 +265,7 @@ def press_rest(samples, node, faces, pressure, out):
     axis, weight, ends = faces.axis, faces.weight, faces.ends
     nx, ny, nz = pressure.shape
     for row in prange(weight.shape[0]):
-        i, bodies, shares = np.int64(row), np.empty(8, np.int64), np.empty(8)
+        i, bodies, fractions = np.int64(row), np.empty(8, np.int64), np.empty(8)
         net, size = 0.0, 0.0
         for j in range(weight.shape[1]):
             for k in range(weight.shape[2]):
@@ -274,18 +274,18 @@ def press_rest(samples, node, faces, pressure, out):
                 before = float(pressure[a, b, c]) if min(a, b, c) >= 0 else 0.0
                 if here == before:
                     continue
-                share = 1.0 - float(weight[i, j, k])
-                if share > 0.0:
+                fraction = 1.0 - float(weight[i, j, k])
+                if fraction > 0.0:
                     rest = 1.0
                     if _at_side(axis, i, j, k, ends, weight.shape):
-                        net += share * (before - here)
-                        size += abs(share * (before - here))
+                        net += fraction * (before - here)
+                        size += abs(fraction * (before - here))
                         continue
-                    for n in range(_face_shares(samples, node, axis, i, j, k, (bodies, shares))):
-                        rest -= shares[n]
-                    share *= rest
-                    net += share * (before - here)
-                    size += abs(share * (before - here))
+                    for n in range(_face_fractions(samples, node, axis, i, j, k, (bodies, fractions))):
+                        rest -= fractions[n]
+                    fraction *= rest
+                    net += fraction * (before - here)
+                    size += abs(fraction * (before - here))
         out[i, 0], out[i, 1] = net, size
 
 

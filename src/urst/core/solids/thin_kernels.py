@@ -10,7 +10,7 @@ from numba import prange
 
 from urst.core.jit import called, inline, kernel, parallel, serial
 from urst.core.solids.face_bits import face, high_face, low_face
-from urst.core.solids.wall_kernels import HALF, NONE, ONE, ZERO, open_share, tent
+from urst.core.solids.wall_kernels import HALF, NONE, ONE, ZERO, open_fraction, tent
 
 #: all 26 cells about a cell and itself can be reached from it
 ALL = np.uint32((1 << 27) - 1)
@@ -123,7 +123,7 @@ def split(distance, owner, thin, edges, main, touched):
                 for s in range(8):
                     a, b, c = 2 * i + (s & 1), 2 * j + ((s >> 1) & 1), 2 * k + (s >> 2)
                     d, e = distance[a, b, c], edges[a, b, c]
-                    room[s], label[s] = open_share(d), s if d > ZERO else -1
+                    room[s], label[s] = open_fraction(d), s if d > ZERO else -1
                     walled = walled or (d <= ZERO and owner[a, b, c] != NONE and thin[owner[a, b, c]])
                     cut = cut or e != 0
                 if not walled and not cut:
@@ -215,7 +215,7 @@ def close_faces(distance, edges, main, touched, axis, weight, blocked):
                 p, q, r = i - (axis == 0), j - (axis == 1), k - (axis == 2)
                 if touched[i, j, k] == 0 and touched[p, q, r] == 0:
                     continue
-                way, room, plain = False, ZERO, True
+                connected, room, plain = False, ZERO, True
                 for s in range(8):
                     if s & (1 << axis):
                         continue
@@ -225,11 +225,11 @@ def close_faces(distance, edges, main, touched, axis, weight, blocked):
                     behind = (main[i, j, k] & (1 << s)) != 0
                     before = (main[p, q, r] & (1 << (s | (1 << axis)))) != 0
                     plain = plain and behind and before
-                    room += open_share(distance[a, b, c]) if behind else ZERO
-                    room += open_share(distance[x, y, z]) if before else ZERO
+                    room += open_fraction(distance[a, b, c]) if behind else ZERO
+                    room += open_fraction(distance[x, y, z]) if before else ZERO
                     both = behind and before and distance[a, b, c] > ZERO and distance[x, y, z] > ZERO
-                    way = way or (both and not _edge(edges, axis, x, y, z))
-                if not way:
+                    connected = connected or (both and not _edge(edges, axis, x, y, z))
+                if not connected:
                     weight[i, j, k] = ZERO
                     blocked[i, j, k] |= low_face(axis)
                 elif not plain:
@@ -251,7 +251,7 @@ def block_behind(blocked):
 
 
 @serial
-def share_out(distance, main, touched, home, share):
+def share_out(distance, main, touched, home, fraction):
     """Give each cell the open share of what is its room, share (nx, ny, nz)."""
     nx, ny, nz = main.shape
     eighth = np.float32(0.125)
@@ -264,11 +264,11 @@ def share_out(distance, main, touched, home, share):
                     if main[i, j, k] & (1 << s):
                         continue
                     a, b, c = 2 * i + (s & 1), 2 * j + ((s >> 1) & 1), 2 * k + (s >> 2)
-                    part = eighth * open_share(distance[a, b, c])
-                    share[i, j, k] -= part
+                    part = eighth * open_fraction(distance[a, b, c])
+                    fraction[i, j, k] -= part
                     x, y, z = cell_of(home, i, j, k, a, b, c)
                     if x >= 0:
-                        share[x, y, z] += part
+                        fraction[x, y, z] += part
 
 
 @inline
@@ -393,7 +393,7 @@ def guard(reach, out):
 
 
 @parallel
-def room_about(distance, home, reach, share, room):
+def room_about(distance, home, reach, fraction, room):
     """Write the open share of the tent about the middle of each guarded cell, as far as it is reached from there."""
     nx, ny, nz = room.shape
     for row in prange(nx):
@@ -411,7 +411,7 @@ def room_about(distance, home, reach, share, room):
                         continue
                     x, y, z = cell_of(home, a // 2, b // 2, c // 2, a, b, c)
                     if x >= 0 and reached(reach, i, j, k, x, y, z):
-                        total += w * open_share(distance[a, b, c])
+                        total += w * open_fraction(distance[a, b, c])
                 room[i, j, k] = total
 
 
@@ -547,7 +547,7 @@ def stopped(met, before, x, y, z, velocity, stand):
     stand : float32
         Distance kept from walls [cells].
     """
-    planes, _, _, _, _, _, _, ways, positions, spins, origin, cell = met
+    planes, _, _, _, _, _, _, velocities, positions, spins, origin, cell = met
     u, v, w = float(before[0]), float(before[1]), float(before[2])
     tx, ty, tz = float(x), float(y), float(z)
     ou, ov, ow = u, v, w
@@ -562,18 +562,18 @@ def stopped(met, before, x, y, z, velocity, stand):
             tx, ty, tz = ou, ov, ow
             rx, ry, rz = origin[0] + cell * ou, origin[1] + cell * ov, origin[2] + cell * ow
             rx, ry, rz = rx - positions[wall, 0], ry - positions[wall, 1], rz - positions[wall, 2]
-            velocity[0] = np.float32(ways[wall, 0] + spins[wall, 1] * rz - spins[wall, 2] * ry)
-            velocity[1] = np.float32(ways[wall, 1] + spins[wall, 2] * rx - spins[wall, 0] * rz)
-            velocity[2] = np.float32(ways[wall, 2] + spins[wall, 0] * ry - spins[wall, 1] * rx)
+            velocity[0] = np.float32(velocities[wall, 0] + spins[wall, 1] * rz - spins[wall, 2] * ry)
+            velocity[1] = np.float32(velocities[wall, 1] + spins[wall, 2] * rx - spins[wall, 0] * rz)
+            velocity[2] = np.float32(velocities[wall, 2] + spins[wall, 0] * ry - spins[wall, 1] * rx)
             break
         nx, ny, nz = planes[face, 0], planes[face, 1], planes[face, 2]
         hx, hy, hz = su + t * (tx - su), sv + t * (ty - sv), sw + t * (tz - sw)
         rx = origin[0] + cell * hx - positions[wall, 0]
         ry = origin[1] + cell * hy - positions[wall, 1]
         rz = origin[2] + cell * hz - positions[wall, 2]
-        own = nx * (ways[wall, 0] + spins[wall, 1] * rz - spins[wall, 2] * ry)
-        own += ny * (ways[wall, 1] + spins[wall, 2] * rx - spins[wall, 0] * rz)
-        own += nz * (ways[wall, 2] + spins[wall, 0] * ry - spins[wall, 1] * rx)
+        own = nx * (velocities[wall, 0] + spins[wall, 1] * rz - spins[wall, 2] * ry)
+        own += ny * (velocities[wall, 1] + spins[wall, 2] * rx - spins[wall, 0] * rz)
+        own += nz * (velocities[wall, 2] + spins[wall, 0] * ry - spins[wall, 1] * rx)
         into = min(velocity[0] * nx + velocity[1] * ny + velocity[2] * nz - own, 0.0)
         velocity[0] -= np.float32(into * nx)
         velocity[1] -= np.float32(into * ny)
@@ -586,7 +586,7 @@ def stopped(met, before, x, y, z, velocity, stand):
 
 
 @serial
-def edge_of(mine, share, blocked, most, out):
+def edge_of(mine, fraction, blocked, most, out):
     """Mark the cells open by `most` at most that are beside some, mine (nx, ny, nz) bool, past thin walls, and these,
     out."""
     nx, ny, nz = mine.shape
@@ -594,7 +594,7 @@ def edge_of(mine, share, blocked, most, out):
         for j in range(ny):
             for k in range(nz):
                 out[i, j, k] = mine[i, j, k]
-                if mine[i, j, k] or share[i, j, k] > most:
+                if mine[i, j, k] or fraction[i, j, k] > most:
                     continue
                 for side in range(6):
                     step = 1 if side & 1 else -1

@@ -124,17 +124,17 @@ def carve(bodies, origin, cell, reach, distance, owner, full):
 
 
 @inline
-def open_share(d):
+def open_fraction(d):
     """Share of the eighth of a cell about a sample that is open."""
     return min(max(HALF + d + d, ZERO), ONE)
 
 
 @inline
-def closed_share(distance, owner, ease, a, b, c):
+def closed_fraction(distance, owner, ease, a, b, c):
     """Share of the eighth of a cell about a sample that is closed; ease (n,) is what each body is short of what its
     samples say."""
     body = owner[a, b, c]
-    return (ONE - open_share(distance[a, b, c])) * (ease[body] if body != NONE else ONE)
+    return (ONE - open_fraction(distance[a, b, c])) * (ease[body] if body != NONE else ONE)
 
 
 @parallel
@@ -146,7 +146,7 @@ def measure(distance, owner, out):
         for j in range(ny):
             for k in range(nz):
                 if owner[i, j, k] != NONE:
-                    out[i, owner[i, j, k]] += ONE - open_share(distance[i, j, k])
+                    out[i, owner[i, j, k]] += ONE - open_fraction(distance[i, j, k])
 
 
 @parallel
@@ -158,7 +158,7 @@ def open_samples(distance, owner, ease, out):
         i = np.int64(row)
         for j in range(ny):
             for k in range(nz):
-                out[i, j, k] = ONE - closed_share(distance, owner, ease, i, j, k)
+                out[i, j, k] = ONE - closed_fraction(distance, owner, ease, i, j, k)
 
 
 @parallel
@@ -185,9 +185,9 @@ def open_faces(samples, axis, weight):
 
 
 @parallel
-def open_cells(samples, distance, share, middle):
+def open_cells(samples, distance, fraction, middle):
     """Write the open share of each cell, of what samples say, and the distance at its middle."""
-    nx, ny, nz = share.shape
+    nx, ny, nz = fraction.shape
     for row in prange(nx):
         i = np.int64(row)
         for j in range(ny):
@@ -197,7 +197,7 @@ def open_cells(samples, distance, share, middle):
                     a, b, c = 2 * i + (s & 1), 2 * j + ((s >> 1) & 1), 2 * k + (s >> 2)
                     total += samples[a, b, c]
                     mean += distance[a, b, c]
-                share[i, j, k], middle[i, j, k] = total * np.float32(0.125), mean * np.float32(0.125)
+                fraction[i, j, k], middle[i, j, k] = total * np.float32(0.125), mean * np.float32(0.125)
 
 
 @inline

@@ -44,7 +44,7 @@ class Walls:
         From the nearest wall at eight samples a cell, negative within it [cells].
     weights, walls : three arrays of faces, float32
         Open share of each face, and the velocity of the wall beside it [m/s].
-    share, middle : (nx, ny, nz) float32
+    fraction, middle : (nx, ny, nz) float32
         Open share of each cell, and the distance at its middle [cells].
     room : (nx, ny, nz) float32
         Open share of the tent about each cell's middle in which particles count for it.
@@ -79,7 +79,7 @@ class Walls:
         faces = ((nx + 1, ny, nz), (nx, ny + 1, nz), (nx, ny, nz + 1))
         self.origin, self.cell, self.boundaries = np.asarray(origin, float), float(cell), boundaries
         self.weights, self.walls = ([np.zeros(f, np.float32) for f in faces] for _ in range(2))
-        self.share, self.middle, self.room = (np.empty(shape, np.float32) for _ in range(3))
+        self.fraction, self.middle, self.room = (np.empty(shape, np.float32) for _ in range(3))
         self.distance = np.empty((2 * nx, 2 * ny, 2 * nz), np.float32)
         self.owner, self._full = np.empty(self.distance.shape, np.int32), np.empty(self.distance.shape, np.uint16)
         self._bare, self._open = (
@@ -147,7 +147,7 @@ class Walls:
                     self.weights[axis][(slice(None),) * axis + (end,)] = 0.0
         if found and not self.boxed and self._beyond is None:
             self._see_out(low)
-        kernels.open_cells(self._open, self.distance, self.share, self.middle)
+        kernels.open_cells(self._open, self.distance, self.fraction, self.middle)
         kernels.open_about(self._open, self.room)
         self.within = kernels.behind(self.middle, np.float32(INTO))
         if self.thin.any():
@@ -167,12 +167,12 @@ class Walls:
                 self.distance, self._edges, self._main, self.touched, axis, self.weights[axis], self.blocked
             )
         thin_kernels.block_behind(self.blocked)
-        thin_kernels.share_out(self.distance, self._main, self.touched, self.home, self.share)
+        thin_kernels.share_out(self.distance, self._main, self.touched, self.home, self.fraction)
         reach = np.empty_like(self.reach)
         thin_kernels.find_reach(self.blocked, reach)
         self.reach = np.empty_like(reach)
         thin_kernels.guard(reach, self.reach)
-        thin_kernels.room_about(self.distance, self.home, self.reach, self.share, self.room)
+        thin_kernels.room_about(self.distance, self.home, self.reach, self.fraction, self.room)
 
     def samples(self) -> Samples:
         """Return what is within walls, for kernels."""
@@ -215,22 +215,23 @@ class Walls:
     def _see_out(self, low) -> None:
         """Let nothing out through open sides of the grid where there is a wall beyond."""
         for axis in range(3):
-            shape = np.array(self.share.shape)
+            shape = np.array(self.fraction.shape)
             shape[axis] = 1
             for end in (0, -1):
                 origin, size = self.origin.copy(), tuple(2 * shape)
-                origin[axis] += self.cell * (-1 if end == 0 else self.share.shape[axis])
+                origin[axis] += self.cell * (-1 if end == 0 else self.fraction.shape[axis])
                 distance = np.full(size, REACH, np.float32)
                 owner, full = np.full(size, kernels.NONE, np.int32), np.zeros(size, np.uint16)
                 bodies = kernels.Convex(self._planes, self._faces, low, self._high)
                 kernels.carve(bodies, origin, self.cell, REACH, distance, owner, full)
-                share = np.clip(0.5 + 2.0 * distance, 0.0, 1.0)
+                fraction = np.clip(0.5 + 2.0 * distance, 0.0, 1.0)
                 for a in range(3):
-                    share = 0.5 * (
-                        share.take(np.arange(0, share.shape[a], 2), a) + share.take(np.arange(1, share.shape[a], 2), a)
+                    fraction = 0.5 * (
+                        fraction.take(np.arange(0, fraction.shape[a], 2), a)
+                        + fraction.take(np.arange(1, fraction.shape[a], 2), a)
                     )
                 side = (slice(None),) * axis + (end,)
-                self.weights[axis][side] = np.minimum(self.weights[axis][side], share.take(0, axis))
+                self.weights[axis][side] = np.minimum(self.weights[axis][side], fraction.take(0, axis))
 
     def _measure(self, found) -> None:
         """See how much more bodies hold by their samples than they are: small ones would be lifted by water that they
@@ -272,13 +273,13 @@ class Walls:
     def _flow(self, axis, end) -> None:
         """Let the faces in a side move as the water beyond."""
         side = (slice(None),) * axis + (end,)
-        shape = [n for a, n in enumerate(self.share.shape) if a != axis]
+        shape = [n for a, n in enumerate(self.fraction.shape) if a != axis]
         places = np.empty((*shape, 3))
         grid = np.meshgrid(*(np.arange(n) + 0.5 for n in shape), indexing="ij")
         others = [a for a in range(3) if a != axis]
         for a, g in zip(others, grid):
             places[..., a] = self.origin[a] + self.cell * g
-        places[..., axis] = self.origin[axis] + (0.0 if end == 0 else self.cell * self.share.shape[axis])
+        places[..., axis] = self.origin[axis] + (0.0 if end == 0 else self.cell * self.fraction.shape[axis])
         found = self._beyond(places.reshape(-1, 3))[:, axis].reshape(shape)
         self.walls[axis][side] = found.astype(np.float32)
 
@@ -309,7 +310,7 @@ class Walls:
         """Return how fast the fastest body within the grid goes [m/s]."""
         if not len(self.position):
             return 0.0
-        low, high = self._where[1], self.origin + self.cell * np.array(self.share.shape)
+        low, high = self._where[1], self.origin + self.cell * np.array(self.fraction.shape)
         inside = (low < high).all(axis=1) & (self._high > self.origin).all(axis=1)
         # what is thin must not pass over what it holds
         out = self.thin * np.linalg.norm(self.spin, axis=1) * self._radius

@@ -1,5 +1,7 @@
 """Billow: dust and smoke in the air."""
 
+from typing import Any
+
 import numpy as np
 
 from urst.core.checks.findings import Finding
@@ -243,6 +245,7 @@ class Billow(Emitting):
     def findings(self, shot, layer):
         return (
             self._no_source(shot, layer)
+            + self._ungiven(shot, layer)
             + self._outside(shot, layer)
             + thin(shot, layer, "gas", 1.5, "The gas sees it with holes, or not at all.", driven=False)
         )
@@ -257,6 +260,25 @@ class Billow(Emitting):
                 "give it one.",
                 layer=layer.id,
             )
+        ]
+
+    def _ungiven(self, shot: Any, layer: Any) -> list[Finding]:
+        """Concentrations that nothing gives, beside others that are given."""
+        s = layer.settings
+        given = {s.number(x.gives) for x in s.sources}
+        if self._giving(shot, layer):
+            given.add(s.number(s.debris_gives))
+        if not given or layer.start:
+            return []
+        return [
+            Finding(
+                f"Nothing gives '{layer.name}' any {x.name}.",
+                "It stands in the list of what the air carries, but no source and no debris gives it off: choose it for "
+                "one of them, or take it out.",
+                layer=layer.id,
+            )
+            for n, x in enumerate(s.scalars)
+            if not x.is_temperature() and n not in given
         ]
 
     def _giving(self, shot, layer) -> list[PointFacts]:

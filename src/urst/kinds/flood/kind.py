@@ -42,7 +42,7 @@ _FACES = (("out_of", ("faces",)),)
 class Flood(Kind):
     """A liquid with a free surface among walls and moving bodies."""
 
-    name, title, version = "flood", "Flood", 7
+    name, title, version = "flood", "Flood", 8
     settings = LiquidSettings
     hue = ("#42a1aa", "#1d727b")
     own = ("start_within", "fills", "inflows", "regions", "low", "high", "level", "pool_at")
@@ -315,7 +315,7 @@ class Flood(Kind):
                 "liquid",
                 1.0,
                 "It holds, but liquid beside it is noisy at rest, and its surface up to half a cell off.",
-                share=_THIN,
+                fraction=_THIN,
             )
         )
 
@@ -585,11 +585,11 @@ def _holds(spanning, points):
 
 def _full(shot, fill):
     """How much a fill holds, as if what is filled were as wide everywhere [m3]."""
-    piece, share = shot.piece(fill.piece), 1.0
+    piece, fraction = shot.piece(fill.piece), 1.0
     if fill.level is not None:
         heights = np.concatenate(placed_corners(piece, shot))[:, 2]
-        share = float(np.clip((fill.level - heights.min()) / max(float(np.ptp(heights)), 1e-9), 0.0, 1.0))
-    return share * room(piece.shape)
+        fraction = float(np.clip((fill.level - heights.min()) / max(float(np.ptp(heights)), 1e-9), 0.0, 1.0))
+    return fraction * room(piece.shape)
 
 
 def _near(settings, depth):

@@ -93,8 +93,8 @@ def _through(shot, inflow):
         area = faces(shot, inflow, _standing(shot, inflow.piece), float(size.max()) / _COARSE).area.sum()
         return speed * float(area)
     sides = np.array([size[1] * size[2], size[0] * size[2], size[0] * size[1]])
-    way = np.array(x.direction) / max(float(np.linalg.norm(x.direction)), 1e-12)
-    return speed * float(np.abs(way) @ sides if x.way == "direction" else 2.0 * sides.sum())
+    direction = np.array(x.direction) / max(float(np.linalg.norm(x.direction)), 1e-12)
+    return speed * float(np.abs(direction) @ sides if x.way == "direction" else 2.0 * sides.sum())
 
 
 def _faceless(shot, layer):

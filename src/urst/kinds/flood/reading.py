@@ -50,10 +50,10 @@ def _at(field, places):
     return map_coordinates(field.astype(np.float32), places, order=1, mode="nearest")
 
 
-def _end(way):
+def _end(values):
     """Where distances along a line first rise above 0, from its first [steps]."""
-    out = np.flatnonzero(way > 0.0)
+    out = np.flatnonzero(values > 0.0)
     if not len(out):
-        return len(way) - 0.5
+        return len(values) - 0.5
     n = int(out[0])
-    return n - float(way[n] / (way[n] - way[n - 1])) if n else 0.0
+    return n - float(values[n] / (values[n] - values[n - 1])) if n else 0.0

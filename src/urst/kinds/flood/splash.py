@@ -68,9 +68,9 @@ def _shallow(shot, layer):
         pushed = displaced(piece.shape)
         if pushed <= 0.0:
             continue
-        share = MATERIALS[piece.material].density * sum(volumes(piece.shape)) / (WATER.density * pushed)
-        draft = share * float(high[2] - low[2])
-        if share < 1.0 and draft > depth:
+        fraction = MATERIALS[piece.material].density * sum(volumes(piece.shape)) / (WATER.density * pushed)
+        draft = fraction * float(high[2] - low[2])
+        if fraction < 1.0 and draft > depth:
             found.append((draft, piece.name))
     draft, name = max(found, default=(0.0, ""))
     if not found:
