@@ -6,18 +6,16 @@
 import hashlib
 import json
 import sys
-import tempfile
 from pathlib import Path
 
 import numpy as np
 from llvmlite import binding
 
-from urst.bake import runner
+from tests.baked import baked
 from urst.kinds.registry import KINDS
 from urst.kinds.rehearsal import COUPLED, rehearsals
 from urst.shot.document import parse
 from urst.shot.keys import layer_keys
-from urst.store.store import Store
 
 KEPT = Path(__file__).parent / "fixtures" / "digests.json"
 #: what other processors' rounding may change of a number that sums an array up, as a share of the array's greatest
@@ -46,24 +44,20 @@ def taken(name: str) -> dict[str, dict]:
     """Bake a rehearsal and return digest and summary of each of its layers that it is about, by kind."""
     shot = parse(rehearsals()[name].document)
     layers = shot.layers if name == COUPLED else shot.layers[-1:]
-    found = {}
-    with tempfile.TemporaryDirectory() as folder:
-        store = Store(folder)
-        runner.bake(shot, store)
-        keys = layer_keys(shot)
-        for layer in layers:
-            whole, last = hashlib.sha256(), {}
-            moving = shot.kind_of(layer).moving
-            for arrays in (
-                [store.read_frame(keys[layer.id], f)[0] for f in shot.frames()]
-                if moving
-                else [store.read_static(keys[layer.id])[0]]
-            ):
-                for key in sorted(arrays):
-                    whole.update(f"{key} {arrays[key].dtype} {arrays[key].shape}".encode())
-                    whole.update(np.ascontiguousarray(arrays[key]).tobytes())
-                last = arrays
-            found[layer.kind] = {"digest": whole.hexdigest()[:32], "summary": _summary(last)}
+    found, store, keys = {}, baked(shot), layer_keys(shot)
+    for layer in layers:
+        whole, last = hashlib.sha256(), {}
+        moving = shot.kind_of(layer).moving
+        for arrays in (
+            [store.read_frame(keys[layer.id], f)[0] for f in shot.frames()]
+            if moving
+            else [store.read_static(keys[layer.id])[0]]
+        ):
+            for key in sorted(arrays):
+                whole.update(f"{key} {arrays[key].dtype} {arrays[key].shape}".encode())
+                whole.update(np.ascontiguousarray(arrays[key]).tobytes())
+            last = arrays
+        found[layer.kind] = {"digest": whole.hexdigest()[:32], "summary": _summary(last)}
     return found
 
 

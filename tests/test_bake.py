@@ -15,6 +15,7 @@ from unittest import mock
 import manifold3d
 import numpy as np
 
+from tests.baked import baked, copied
 from tests.shots import falling_box, random_graph, tiny
 from urst.bake import runner
 from urst.core.geometry import generators, rotation
@@ -83,8 +84,8 @@ class Baking(Folder):
         self.assertAlmostEqual(np.linalg.norm(frame["velocity"][1]), expected, delta=0.005 * expected)
 
     def test_a_changed_setting_bakes_only_what_depends_on_it(self):
-        shot, store, seen = tiny(), Store(self.folder()), []
-        runner.bake(shot, store)
+        shot, seen = tiny(), []
+        store = copied(shot, self.folder())
         data = shot.model_dump(mode="json")
         data["layers"][2]["settings"]["chips"] = 20
         runner.bake(type(shot).model_validate(data), store, report=seen.append)
@@ -92,8 +93,8 @@ class Baking(Folder):
 
     def test_two_bakes_give_the_same_bytes(self):
         first, second = self.folder(), self.folder()
-        for root in (first, second):
-            runner.bake(tiny(), Store(root))
+        copied(tiny(), first)
+        runner.bake(tiny(), Store(second))
         self.assertEqual(results(first), results(second))
 
     def test_more_frames_go_on_from_the_last(self):
@@ -101,7 +102,7 @@ class Baking(Folder):
         runner.bake(falling_box(10), Store(short))
         seen = []
         runner.bake(falling_box(20), Store(short), report=seen.append)
-        runner.bake(falling_box(20), Store(whole))
+        copied(falling_box(20), whole)
         self.assertEqual(seen[0].frame, 11)
         frames = lambda root: {k: v for k, v in results(root).items() if "frame" in k}  # noqa: E731
         self.assertEqual(frames(short), frames(whole))
@@ -112,13 +113,12 @@ class Baking(Folder):
             runner.bake(falling_box(20), Store(root), report=count.append, should_stop=lambda: len(count) >= 11)
         self.assertEqual(len(Store(root).frames(count[0].key)), 11)
         runner.bake(falling_box(20), Store(root))
-        runner.bake(falling_box(20), Store(whole))
+        copied(falling_box(20), whole)
         self.assertEqual(results(root), results(whole))
 
     def test_a_damaged_frame_of_an_input_is_baked_again_before_it_is_read(self):
         shot, root = tiny(), self.folder()
-        store, key = Store(root), layer_keys(tiny())
-        runner.bake(shot, store, ["fall"])
+        store, key = copied(shot, root, ["fall"]), layer_keys(shot)
         before = results(root)
         path = store.folder(key["fall"]) / "frame000007.urf"
         path.write_bytes(path.read_bytes()[:-20])
@@ -156,7 +156,7 @@ class Groups(Folder):
         with self.assertRaises(Stopped):
             runner.bake(shot, Store(first), ["shed"], report=count.append, should_stop=lambda: len(count) > 40)
         runner.bake(shot, Store(first), ["shed"], report=count.append)
-        runner.bake(shot, Store(second))
+        copied(shot, second)
         self.assertEqual([p.frame for p in count if p.layer == "shed"][-1], shot.end)
         self.assertEqual(results(first), results(second))
         keys = layer_keys(shot)
@@ -165,9 +165,9 @@ class Groups(Folder):
         self.assertGreater(gauges[18]["dust_mass"], 0.05)
 
     def test_the_air_holds_light_debris_back(self):
-        shot, alone, store = self.coupled(), tiny(), Store(self.folder())
-        runner.bake(shot, store)
-        runner.bake(alone, store)
+        shot, alone = self.coupled(), tiny()
+        baked(shot)
+        store = baked(alone)
         speed = {}
         for name, s in (("coupled", shot), ("alone", alone)):
             frame = store.read_frame(layer_keys(s)["fall"], 18)[0]
@@ -182,9 +182,9 @@ class Groups(Folder):
             d["layers"][3]["settings"]["wind"] = [6.0, 0, 0]
             d["couplings"] = [{"first": "billow", "second": "shed", "back": 0.0}]
 
-        shot, store = with_data(tiny(), wind), Store(self.folder())
-        runner.bake(shot, store)
-        runner.bake(tiny(), store)
+        shot = with_data(tiny(), wind)
+        baked(shot)
+        store = baked(tiny())
         drift = {}
         for name, s in (("wind", shot), ("still", tiny())):
             frame = store.read_frame(layer_keys(s)["shed"], 18)[0]
@@ -196,7 +196,7 @@ class Groups(Folder):
         self.assertEqual((len(found), found[0].grave), (1, True))
         self.assertEqual(mended(without, found[0]).layers[3].keeps, ("velocity",))
         with self.assertRaisesRegex(BadValue, "keeps no velocity"):
-            runner.bake(without, store)
+            runner.bake(without, Store(self.folder()))
 
     def test_a_layer_in_a_group_may_follow_a_baked_gas_as_well(self):
         def wind(d):
@@ -207,8 +207,8 @@ class Groups(Folder):
             d["layers"][2]["reads"] = ["fall", "wind"]
             d["couplings"] = [{"first": "fall", "second": "billow"}, {"first": "billow", "second": "shed"}]
 
-        shot, store = with_data(tiny(), wind), Store(self.folder())
-        runner.bake(shot, store)
+        shot = with_data(tiny(), wind)
+        store = baked(shot)
         gauges = store.read_gauges(layer_keys(shot)["billow"])
         self.assertLess(max(g["momentum_lost"] for g in gauges.values()), 1e-4)
 
@@ -441,7 +441,7 @@ class Alone(Folder):
             coarse["settings"] = dict(coarse["settings"]) | {"cell_size": 0.9}
             d["layers"] += [second, coarse]
 
-        shot, store, root = with_data(tiny(), twice), Store(self.folder()), self.folder()
+        shot, store, root = with_data(tiny(), twice), copied(tiny(), self.folder()), self.folder()
         runner.bake(shot, store)
         keys = layer_keys(shot)
         self.assertEqual(len(set(keys.values())), 6)
@@ -454,15 +454,13 @@ class Alone(Folder):
 class Saying(Folder):
     """What the document can say, seen through a bake."""
 
-    def baked(self, shot, layer="fall", store=None):
-        store = store or Store(self.folder())
-        runner.bake(shot, store, [layer])
-        key = layer_keys(shot)[layer]
+    def frames(self, shot, layer="fall"):
+        store, key = baked(shot, [layer]), layer_keys(shot)[layer]
         return [store.read_frame(key, f)[0] for f in shot.frames()]
 
     def test_slow_motion_slows_everything_alike(self):
-        fast = self.baked(falling_box(12))
-        slow = self.baked(
+        fast = self.frames(falling_box(12))
+        slow = self.frames(
             with_data(falling_box(34), lambda d: d.update(time_scale={"points": [{"at": 1, "value": 1 / 3}]}))
         )
         # three slow frames are one at full speed; checks fall at other times, so not to the bit
@@ -471,10 +469,9 @@ class Saying(Folder):
 
     def test_a_driven_piece_is_slowed_with_all_else(self):
         shot = with_data(tiny(), lambda d: d.update(time_scale={"points": [{"at": 1, "value": 0.5}]}))
-        slow, fast = self.baked(shot), self.baked(tiny())
+        slow, fast = self.frames(shot), self.frames(tiny())
         # the counterweight is the first of the driven bodies
-        store = Store(self.folder())
-        runner.bake(shot, store, ["fall"])
+        store = baked(shot, ["fall"])
         mine = int(np.flatnonzero(store.read_static(layer_keys(shot)["fall"])[0]["motion"] == 1)[0])
         np.testing.assert_allclose(slow[8]["position"][mine], fast[4]["position"][mine], atol=1e-4)
 
@@ -491,15 +488,14 @@ class Saying(Folder):
             d["pieces"][1] |= {"position": [0, 0, 0.3], "spin": [0, 0, 0]}
             d["taking_part"] = [{"of": "Shelf", "until": 8, "seen": False}]
 
-        frames = self.baked(with_data(falling_box(20), shelf))
+        frames = self.frames(with_data(falling_box(20), shelf))
         height = [f["position"][1, 2] for f in frames]
         self.assertAlmostEqual(height[7], height[0], delta=2e-3)
         self.assertLess(height[11], height[7] - 0.05)
 
     def test_what_gas_passes_stops_bodies_all_the_same(self):
         shot = with_data(tiny(), lambda d: d.update(taking_part=[{"of": "Wall", "gas": False}]))
-        store = Store(self.folder())
-        runner.bake(shot, store)
+        baked(shot)
         self.assertEqual(layer_keys(shot)["fall"], layer_keys(tiny())["fall"])
         self.assertNotEqual(layer_keys(shot)["billow"], layer_keys(tiny())["billow"])
 
@@ -519,10 +515,10 @@ class Saying(Folder):
         shot = with_data(
             smoke.shot(end=3, cell_size=0.3), lambda d: d["layers"][0].update(keeps=["velocity", "temperature"])
         )
-        frame = self.baked(shot, "smoke")[-1]
+        frame = self.frames(shot, "smoke")[-1]
         self.assertEqual(set(frame), {"density", "temperature", "velocity_x", "velocity_y", "velocity_z"})
         bare = smoke.shot(end=3, cell_size=0.3)
-        self.assertEqual(set(self.baked(bare, "smoke")[-1]), {"density"})
+        self.assertEqual(set(self.frames(bare, "smoke")[-1]), {"density"})
         self.assertGreater(forecast(shot, "smoke").disk, 5 * forecast(bare, "smoke").disk)
 
     def test_a_layer_begins_from_a_frame_of_an_earlier_bake(self):
@@ -537,18 +533,18 @@ class Saying(Folder):
                 }
             )
 
-        shot, store = with_data(falling_box(14), again), Store(self.folder())
-        first, second = self.baked(shot, "fall", store), self.baked(shot, "again", store)
+        shot = with_data(falling_box(14), again)
+        first, second = self.frames(shot, "fall"), self.frames(shot, "again")
         np.testing.assert_allclose(second[0]["position"], first[6]["position"], atol=1e-6)
         np.testing.assert_allclose(second[3]["position"], first[9]["position"], atol=5e-3)
         # a kept copy, by its key, in another shot
         kept = with_data(
             falling_box(9), lambda d: d["layers"][0].update(start={"of": layer_keys(shot)["fall"], "frame": 5})
         )
-        np.testing.assert_allclose(self.baked(kept, "fall", store)[0]["position"], first[4]["position"], atol=1e-6)
+        np.testing.assert_allclose(self.frames(kept, "fall")[0]["position"], first[4]["position"], atol=1e-6)
         gone = with_data(falling_box(9), lambda d: d["layers"][0].update(start={"of": "0" * 40, "frame": 5}))
         with self.assertRaisesRegex(BadValue, "which is not baked"):
-            self.baked(gone, "fall", store)
+            self.frames(gone, "fall")
 
     def test_what_is_hollow_holds_what_falls_into_it_whether_it_stands_or_falls(self):
         cube = manifold3d.Manifold.cube
@@ -562,7 +558,7 @@ class Saying(Folder):
                 d["pieces"][1] |= {"position": [0.1, 0.05, 1.1], "spin": [0, 0, 0]}
                 d["pieces"].append(crate)
 
-            frames = self.baked(with_data(falling_box(40), put))
+            frames = self.frames(with_data(falling_box(40), put))
             (inside,) = frames[-1]["position"][1:2]
             # its floor is 0.1 m thick
             self.assertAlmostEqual(float(inside[2]), 0.2 + (0.02 if motion == "fixed" else 0.0), delta=0.01, msg=motion)
@@ -584,7 +580,7 @@ class Saying(Folder):
 
             shot = with_data(falling_box(40), lay)
             self.assertEqual([f.title for f in preflight(shot) if f.grave], [])
-            frames = self.baked(shot)
+            frames = self.frames(shot)
             lowest = min(float(f["position"][-1, 2]) for f in frames)
             self.assertGreater(lowest, low, shape["kind"])
             self.assertLess(float(np.abs(frames[-1]["velocity"][-1]).max()), 1.5, shape["kind"])
@@ -637,7 +633,7 @@ class Saying(Folder):
             d["uses"] = [{"owner": "fall", "path": "top_speed", "value": "pace"}]
             d["pieces"][1] |= {"position": [0, 0, 3], "spin": [0, 0, 0]}
 
-        frames = self.baked(with_data(falling_box(14), named))
+        frames = self.frames(with_data(falling_box(14), named))
         self.assertAlmostEqual(max(float(np.linalg.norm(f["velocity"][1])) for f in frames), 1.5, delta=0.02)
 
 

@@ -7,7 +7,7 @@ import unittest
 import numba
 import numpy as np
 
-from urst.bake import runner
+from tests.baked import copied
 from urst.bake.work import Work
 from urst.core.checkpoint import Checkpointed
 from urst.errors import CacheDamaged
@@ -15,7 +15,6 @@ from urst.kinds.rehearsal import rehearsals
 from urst.shot.document import parse
 from urst.shot.keys import layer_keys
 from urst.shot.plan import plan
-from urst.store.store import Store
 
 #: frames that are gone on from, in an order that nothing but the state could serve
 FRAMES = (7, 2, 11, 5)
@@ -45,10 +44,7 @@ class Contract(unittest.TestCase):
     def test_it_goes_on_from_any_frame_and_with_one_thread_to_the_same_bytes(self):
         for name, shot, step in self.each():
             with self.subTest(name), tempfile.TemporaryDirectory() as folder:
-                store = Store(folder)
-                before = [x for s in plan(shot)[:-1] for x in s.layers]
-                if before:
-                    runner.bake(shot, store, before)
+                store = copied(shot, folder, [x for s in plan(shot)[:-1] for x in s.layers])
                 whole = self.work(shot, step, store)
                 results, states = {shot.start: whole.first()}, {shot.start: whole.snapshot()}
                 for frame in range(shot.start + 1, shot.end + 1):
@@ -63,10 +59,7 @@ class Contract(unittest.TestCase):
     def test_a_damaged_state_is_refused_in_a_sentence(self):
         for name, shot, step in self.each():
             with self.subTest(name), tempfile.TemporaryDirectory() as folder:
-                store = Store(folder)
-                before = [x for s in plan(shot)[:-1] for x in s.layers]
-                if before:
-                    runner.bake(shot, store, before)
+                store = copied(shot, folder, [x for s in plan(shot)[:-1] for x in s.layers])
                 work = self.work(shot, step, store)
                 work.first()
                 state = work.snapshot()

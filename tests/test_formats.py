@@ -16,6 +16,7 @@ import trimesh
 from PIL import Image
 from pxr import Usd, UsdGeom, UsdUtils
 
+from tests.baked import copied
 from tests.shots import tiny
 from urst.bake import runner
 from urst.core.bodies.fragments import Fragments, Solid, assemble
@@ -105,8 +106,8 @@ class HandOver(unittest.TestCase):
         cls.temporary = tempfile.TemporaryDirectory()
         cls.addClassCleanup(cls.temporary.cleanup)
         root = Path(cls.temporary.name)
-        cls.shot, cls.store, cls.out = tiny(), Store(root / "store"), root / "out"
-        runner.bake(cls.shot, cls.store)
+        cls.shot, cls.out = tiny(), root / "out"
+        cls.store = copied(cls.shot, root / "store")
         cls.files = handover.export(cls.shot, root / "store", cls.out)
         cls.keys = layer_keys(cls.shot)
         cls.pose = cls.store.read_frame(cls.keys["fall"], FRAME)[0]

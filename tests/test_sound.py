@@ -10,6 +10,7 @@ from unittest import mock
 
 import numpy as np
 
+from tests.baked import copied
 from tests.shots import falling_box
 from tests.test_bake import results
 from urst import cli
@@ -29,8 +30,8 @@ class Sound(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.root = Path(folder.name)
-        self.shot, self.store = falling_box(6), Store(self.root / "store")
-        runner.bake(self.shot, self.store)
+        self.shot = falling_box(6)
+        self.store = copied(self.shot, self.root / "store")
         self.key = layer_keys(self.shot)[self.shot.layers[-1].id]
         self.whole = results(self.store.root)
 

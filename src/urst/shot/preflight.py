@@ -233,7 +233,7 @@ class _Set:
         return self._hash
 
     def __eq__(self, other):
-        return self._inputs == other._noted
+        return self._inputs == other._inputs
 
 
 @remembered(100_000, lambda world, _: weight(world.shot))
