@@ -75,11 +75,11 @@ def _get(owner: Any, name: str) -> Any:
     return owner
 
 
-def _is_record(value):
+def _is_record(value: Any) -> bool:
     return isinstance(value, tuple) and hasattr(value, "_fields")
 
 
-def _saved(name, value) -> State:
+def _saved(name: str, value: Any) -> State:
     if value is None:
         return {name + _NONE: np.zeros(0, np.uint8)}
     if isinstance(value, Checkpointed):
@@ -95,7 +95,7 @@ def _saved(name, value) -> State:
     return {name: np.array(value, ndmin=1)}
 
 
-def _take_up(owner, name, state) -> None:
+def _take_up(owner: Checkpointed, name: str, state: State) -> None:
     now = _get(owner, name)
     if "." in name:
         now[...] = _like(now, name, state)
@@ -103,7 +103,7 @@ def _take_up(owner, name, state) -> None:
     setattr(owner, name, _taken_up(now, name, state, type(owner)))
 
 
-def _taken_up(now, name, state, owner):
+def _taken_up(now: Any, name: str, state: dict[str, np.ndarray], owner: type[Checkpointed]) -> Any:
     """The value of an attribute, given what it is now."""
     if name + _NONE in state:
         return None
@@ -125,13 +125,13 @@ def _taken_up(now, name, state, owner):
     return found
 
 
-def _array(name, state) -> np.ndarray:
+def _array(name: str, state: State) -> np.ndarray:
     if name not in state:
         raise CacheDamaged(f"A checkpoint lacks '{name}': it was written by another version or is damaged; bake again.")
     return np.array(state[name])
 
 
-def _typed(now, name, state):
+def _typed(now: Any, name: str, state: State) -> Any:
     """An array of the same type and as many dimensions, or a number of the same type."""
     found = _array(name, state)
     if isinstance(now, tuple) and not hasattr(now, "_fields"):
@@ -146,7 +146,7 @@ def _typed(now, name, state):
     return found if isinstance(now, np.ndarray) else found.item()
 
 
-def _like(now, name, state):
+def _like(now: np.ndarray, name: str, state: State) -> np.ndarray:
     found = _typed(now, name, state)
     if found.shape != now.shape:
         raise CacheDamaged(

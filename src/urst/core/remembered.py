@@ -63,11 +63,11 @@ def remembered(
     most, weigh : as of `Remembered`
     """
 
-    def decorated(function):
+    def decorated(function: Callable[..., Any]) -> Callable[..., Any]:
         known = Remembered(most, weigh)
 
         @functools.wraps(function)
-        def answer(asked):
+        def answer(asked: Any) -> Any:
             return known.get(asked, lambda: function(asked))
 
         answer.clear = known.clear  # type: ignore[attr-defined]

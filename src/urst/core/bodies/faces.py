@@ -38,7 +38,13 @@ class Faces:
         return Faces(self.body[some], self.local[some], self.normal[some], self.spacing[some], self.area[some])
 
 
-def chosen(f: Fragments, apart: float, facing=None, spread: float = 45.0, within: Fragments | None = None) -> Faces:
+def chosen(
+    f: Fragments,
+    apart: float,
+    facing: tuple[float, float, float] | None = None,
+    spread: float = 45.0,
+    within: Fragments | None = None,
+) -> Faces:
     """Choose faces of bodies as they stand at the start.
 
     Parameters
@@ -62,7 +68,7 @@ def chosen(f: Fragments, apart: float, facing=None, spread: float = 45.0, within
     return faces
 
 
-def _held(places, f):
+def _held(places: np.ndarray, f: Fragments) -> np.ndarray:
     """Which places (n, 3) [m] lie within bodies as they stand at the start, (n,) bool."""
     hulls, found = f.world_hulls(), np.zeros(len(places), bool)
     for b in range(len(f)):
@@ -71,7 +77,7 @@ def _held(places, f):
     return found
 
 
-def _points(f, apart):
+def _points(f: Fragments, apart: float) -> Faces:
     """Points over all of the skins of bodies: triangles cut into like ones, with a point in the middle of each."""
     skin = f.skin.astype(float)
     edge = np.linalg.norm(skin - np.roll(skin, -1, axis=1), axis=2).max(axis=1)
@@ -95,7 +101,7 @@ def _points(f, apart):
     return Faces(*(np.concatenate(column) for column in zip(*found)))
 
 
-def _middles(n):
+def _middles(n: int) -> np.ndarray:
     """Barycentric coordinates (n^2, 3) of the middles of the triangles that one is cut into along n steps an edge."""
     a, b = np.mgrid[0:n, 0:n]
     upright, turned = a + b <= n - 1, a + b <= n - 2

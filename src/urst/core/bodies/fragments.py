@@ -96,7 +96,7 @@ class Fragments:
         return Hulls(vertices, h.vertex_start, planes, h.face_start, h.loops, h.loop_start, h.edges, h.edge_start)
 
 
-def _ragged(start, numbers):
+def _ragged(start: np.ndarray, numbers: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Items of some of many runs, and where each run then starts."""
     size = np.diff(start)[numbers]
     begin = np.concatenate([[0], np.cumsum(size)]).astype(np.int64)
@@ -158,7 +158,7 @@ def joined(sets: list[Fragments]) -> Fragments:
     chain = lambda name: np.concatenate([getattr(s, name) for s in sets])  # noqa: E731
     hull = lambda name: np.concatenate([getattr(s.hulls, name) for s in sets])  # noqa: E731
 
-    def starts(parts):
+    def starts(parts: list[np.ndarray]) -> np.ndarray:
         base = np.cumsum([0] + [p[-1] for p in parts[:-1]])
         return np.concatenate([[0], *(p[1:] + b for p, b in zip(parts, base))]).astype(np.int64)
 

@@ -45,7 +45,9 @@ def obstacles(bodies: Placed) -> Obstacles:
     return Obstacles(h.planes, h.face_start, bodies.low, bodies.high, bodies.position, bodies.velocity, bodies.spin)
 
 
-def placed(hulls: Hulls, position, rotation, velocity, spin, margin) -> Placed:
+def placed(
+    hulls: Hulls, position: np.ndarray, rotation: np.ndarray, velocity: np.ndarray, spin: np.ndarray, margin: float
+) -> Placed:
     """Bring hulls from body to world coordinates.
 
     Parameters
@@ -156,7 +158,9 @@ def place(hulls, some, owner, middle, poses, placed_at, out):
             out.planes[3, f] = planes[f, 3] + nx * x + ny * y + nz * z
 
 
-def bounds(hulls: Hulls, position, rotation, margin) -> tuple[np.ndarray, np.ndarray]:
+def bounds(
+    hulls: Hulls, position: np.ndarray, rotation: np.ndarray, margin: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
     """Return the least and greatest corners of hulls where their bodies are, one each, (n, 3) each [m].
 
     Parameters

@@ -39,7 +39,7 @@ def sample(fragments: Fragments, where: Where, count: int, seed: int) -> tuple[n
     return _inside(fragments, count, rng)
 
 
-def _inside(fragments, count, rng):
+def _inside(fragments: Fragments, count: int, rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Points inside the stand-ins, by throwing away those outside."""
     h = fragments.hulls
     fraction = fragments.volume / fragments.volume.sum()

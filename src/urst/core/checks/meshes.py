@@ -1,5 +1,7 @@
 """Whether a mesh is a sound solid."""
 
+from collections.abc import Iterator
+
 import numpy as np
 from scipy.spatial import cKDTree
 
@@ -124,7 +126,7 @@ def self_crossings(mesh: Mesh, most: int = 1000) -> np.ndarray:
     return np.unique(pairs, axis=0)
 
 
-def _near(corners):
+def _near(corners: np.ndarray) -> Iterator[tuple[np.ndarray, np.ndarray]]:
     """Pairs of triangles whose boxes meet, each pair once, in parts (k,), (k,).
 
     Triangles are looked for by classes of size, each twice as large as the one before, so that a large one among many
@@ -160,7 +162,7 @@ def _near(corners):
                 yield a[keep], b[keep]
 
 
-def _passes(start, end, triangle):
+def _passes(start: np.ndarray, end: np.ndarray, triangle: np.ndarray) -> np.ndarray:
     along, edge1, edge2 = end - start, triangle[:, 1] - triangle[:, 0], triangle[:, 2] - triangle[:, 0]
     p = np.cross(along, edge2)
     det = np.einsum("ij,ij->i", edge1, p)

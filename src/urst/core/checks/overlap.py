@@ -29,7 +29,7 @@ def overlap(a: Polyhedron, b: Polyhedron) -> tuple[float, np.ndarray]:
     return float(depth[best]), axes[best] if up[best] <= down[best] else -axes[best]
 
 
-def _directions(solid):
+def _directions(solid: Polyhedron) -> np.ndarray:
     edges = np.concatenate([solid.vertices[np.roll(p, -1)] - solid.vertices[p] for p in solid.loops])
     edges /= np.linalg.norm(edges, axis=1, keepdims=True)
     # an edge and its opposite are one direction

@@ -17,11 +17,11 @@ _WIDEST = 6.0
 
 def impulses(
     field: SampledField,
-    points,
-    velocity,
-    inverse_mass,
+    points: np.ndarray,
+    velocity: np.ndarray,
+    inverse_mass: np.ndarray,
     rate: Callable[[np.ndarray], np.ndarray],
-    reach,
+    reach: np.ndarray,
     dt: float,
     *,
     on_points: float,
@@ -76,7 +76,9 @@ class BodyDrag:
         seen = self.area * np.abs(np.einsum("fi,fi->f", self.normal, local[self.face_of]))
         return 0.5 * np.add.reduceat(seen, self.start)
 
-    def act(self, field: SampledField, dt: float, fraction: np.ndarray, *, on_bodies: float, on_field: float):
+    def act(
+        self, field: SampledField, dt: float, fraction: np.ndarray, *, on_bodies: float, on_field: float
+    ) -> tuple[np.ndarray, np.ndarray, float]:
         """Let the field drag the bodies and they the field.
 
         Parameters
@@ -147,7 +149,9 @@ class PointDrag:
     def __init__(self, points: Points) -> None:
         self.of = points
 
-    def act(self, field: SampledField, dt: float, *, on_points: float, on_field: float):
+    def act(
+        self, field: SampledField, dt: float, *, on_points: float, on_field: float
+    ) -> tuple[np.ndarray, np.ndarray, float]:
         """Let the field drag the points and they the field; see `BodyDrag.act`."""
         points = self.of.points
         inside = field.holds(points.position)
@@ -158,7 +162,7 @@ class PointDrag:
         inverse_mass = np.where(inside & (mass > 0.0), 1.0 / np.maximum(mass, 1e-30), 0.0)
         thick = 3.0 * np.pi * AIR_VISCOSITY * points.size
 
-        def rate(speed):
+        def rate(speed: np.ndarray) -> np.ndarray:
             return thick * (1.0 + 0.15 * (AIR_DENSITY * speed * points.size / AIR_VISCOSITY) ** 0.687)
 
         impulse = impulses(
@@ -183,11 +187,11 @@ class PointDrag:
         """Let a field drag the points that they do not act on; see `BodyDrag.follow`."""
         self.act(field, dt, on_points=strength, on_field=0.0)
 
-    def _hang(self, field, puff, reach, dt) -> None:
+    def _hang(self, field: SampledField, puff: np.ndarray, reach: np.ndarray, dt: float) -> None:
         points = self.of.points
         if puff.any():
             air, response = field.sample(points.position[puff], reach[puff])
-            toward = np.where((response > 0.0).all(axis=1)[:, None], air - points.velocity[puff], 0.0)
+            toward = np.where(np.all(response > 0.0, axis=1)[:, None], air - points.velocity[puff], 0.0)
             points.velocity[puff] += (1.0 - np.exp(-PUFF_RATE * dt)) * toward
 
 
@@ -217,7 +221,7 @@ def in_baked_gases(
     return act
 
 
-def _faces(hulls: Hulls):
+def _faces(hulls: Hulls) -> tuple[np.ndarray, np.ndarray]:
     """Area (f,) and normal (f, 3) of every face."""
     size = np.diff(hulls.loop_start)
     face = np.repeat(np.arange(len(size)), size)

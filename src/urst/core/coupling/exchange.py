@@ -85,6 +85,6 @@ class GasLedger(Checkpointed):
         """Return what went missing on the way, as a share of all that passed."""
         return self._lost(self.given)
 
-    def _lost(self, given):
+    def _lost(self, given: np.ndarray) -> dict[str, float]:
         scale = self.exchanged + _FLOOR * self.gas.bulk()
         return {"momentum_lost": float(np.abs(given - self.taken).sum()) / scale if scale else 0.0}

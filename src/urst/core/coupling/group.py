@@ -112,7 +112,7 @@ class Group:
             self._round(time + done, left / rounds, leaders)
             done = dt if rounds == 1 else done + left / rounds
 
-    def _round(self, time, h, leaders) -> None:
+    def _round(self, time: float, h: float, leaders: list[Any]) -> None:
         for _, exchange in self.exchanges:
             exchange.begin(h)
         for member in self.members:
@@ -129,7 +129,7 @@ class Group:
             member.update_readers(before, time, h)
 
     @staticmethod
-    def _count(solver, dt):
+    def _count(solver: Any, dt: float) -> int:
         return max(1, int(np.ceil(dt / solver.stable_dt() - _SLACK)))
 
     def frames(self) -> dict[str, dict[str, np.ndarray]]:

@@ -39,7 +39,7 @@ class PointsInLiquids:
         for liquid in self.liquids:
             self._act(liquid(self.of.time), dt)
 
-    def _act(self, wet, dt) -> None:
+    def _act(self, wet: Wet, dt: float) -> None:
         points, gravity, density = self.of.points, self.of.gravity, self.of.density()
         weight = float(np.linalg.norm(gravity))
         if not len(points.size):

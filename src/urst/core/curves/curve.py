@@ -40,7 +40,7 @@ class Curve(BaseModel):
     points: tuple[CurvePoint, ...] = Field(min_length=1, max_length=_MOST)
 
     @model_validator(mode="after")
-    def _rising(self):
+    def _rising(self) -> "Curve":
         places = self.places()
         if any(b <= a for a, b in zip(places, places[1:])):
             what = "frames" if self.over == "frame" else f"{self.over}s"
@@ -93,10 +93,10 @@ class Curve(BaseModel):
 
 
 @lru_cache(maxsize=512)
-def _smooth(points):
+def _smooth(points: tuple[CurvePoint, ...]) -> PchipInterpolator:
     return PchipInterpolator([p.at for p in points], [p.value for p in points])
 
 
 @lru_cache(maxsize=512)
-def _sum(points):
+def _sum(points: tuple[CurvePoint, ...]) -> PchipInterpolator:
     return _smooth(points).antiderivative()

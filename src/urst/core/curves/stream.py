@@ -51,7 +51,7 @@ class Stream:
             low, high = np.where(early, middle, low), np.where(early, high, middle)
         return high
 
-    def _total(self, time):
+    def _total(self, time: np.ndarray) -> float | np.ndarray:
         """All that would have been given off between the first point and a time: the rate is straight between
         moments."""
         times, rates, sums = self._times, self._rates, self._sums
@@ -62,7 +62,7 @@ class Stream:
         return sums[i] + beyond * (rates[i] + 0.5 * slope * np.where(beyond > 0.0, beyond, 0.0))
 
 
-def _moments(places):
+def _moments(places: list[float]) -> np.ndarray:
     """Frames at which a rate is taken, from the first to the last point of its curve."""
     parts = [
         np.linspace(a, b, int(np.clip(np.ceil((b - a) * _FINE), 1, _MOST)) + 1)[:-1] for a, b in zip(places, places[1:])

@@ -42,7 +42,7 @@ class Varies:
         number, curve = found.pop("oneOf")
         return found | {"anyOf": [number | least | {"maximum": self.most}, curve], "x-over": list(self.over)}
 
-    def _checked(self, value):
+    def _checked(self, value: float | Curve) -> float | Curve:
         if isinstance(value, Curve) and value.over not in self.over:
             raise ValueError(f"it cannot run over {value.over}; it may over {' or '.join(self.over)}")
         points = (

@@ -42,7 +42,7 @@ class DebrisSettings(BaseModel):
     seed: int = Field(1, ge=0, le=2**31 - 1, description="Another number, other chips")
 
     @model_validator(mode="after")
-    def _sizes(self):
+    def _sizes(self) -> "DebrisSettings":
         if not most(self.puff_giving) > 0.0:
             raise ValueError("puff giving is 0 at every age, so a puff would give nothing: raise one of its points")
         if self.smallest > self.largest:

@@ -77,7 +77,7 @@ class DebrisSolver(Checkpointed):
     def __init__(
         self,
         settings: DebrisSettings,
-        gravity=(0, 0, -9.81),
+        gravity: tuple[float, float, float] = (0, 0, -9.81),
         *,
         partings: Sequence[Parting] = (),
         boundaries: Sequence[Boundary] = (),
@@ -125,7 +125,7 @@ class DebrisSolver(Checkpointed):
         if not np.isfinite(self.points.position).all():
             raise SolverFailed("A debris point has no finite position: lower the spread or raise the substeps.")
 
-    def _grow_older(self, dt) -> None:
+    def _grow_older(self, dt: float) -> None:
         points, s = self.points, self.settings
         points.age[:] += dt
         # a puff stays for the step in which it is spent, so that the rest of its dust is given
@@ -138,7 +138,7 @@ class DebrisSolver(Checkpointed):
         if len(born.size):
             self.points = Points(*(np.concatenate(pair) for pair in zip(self.points, born)))
 
-    def _give_birth(self, shed, number, bodies: Placed, h, s) -> None:
+    def _give_birth(self, shed: _Shed, number: int, bodies: Placed, h: float, s: DebrisSettings) -> None:
         faces, speed = shed.faces, np.zeros(len(shed.faces.area))
         kernels.parting(faces, shed.parting.parted.astype(np.uint8), bodies, speed)
         # a face gives what is asked of it at the speed it parts with, until it has parted by the whole reach
@@ -157,7 +157,7 @@ class DebrisSolver(Checkpointed):
             shed.born += count
             self._add(born)
 
-    def _bounce(self, boundary: Boundary, before, dt, s) -> None:
+    def _bounce(self, boundary: Boundary, before: np.ndarray, dt: float, s: DebrisSettings) -> None:
         if not len(self.points.size):
             return
         p, margin = self.points, 0.5 * s.largest
@@ -267,7 +267,7 @@ def _screws(was: Placed, now: Placed) -> tuple[Screws, np.ndarray]:
     return Screws(turn, shift - 0.5 * once + third * np.cross(turn, once)), angle
 
 
-def _bounce(restitution, friction) -> Bounce:
+def _bounce(restitution: float | Curve, friction: float) -> Bounce:
     """Restitution as kernels look it up: over the speed of impact, where it is a curve."""
     if not isinstance(restitution, Curve):
         return Bounce(np.full(2, float(restitution)), 1.0, friction)

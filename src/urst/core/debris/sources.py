@@ -41,7 +41,7 @@ class PointSource:
     seed: int = 1
     clock: Clock = field(default_factory=Clock)
 
-    def __post_init__(self):
+    def __post_init__(self) -> None:
         self.stream = Stream(self.rate, self.opens, self.closes, self.clock)
 
     def between(self, time: float, dt: float, settings: DebrisSettings) -> Points:
@@ -60,15 +60,15 @@ class PointSource:
         ]
         return Points(*(np.concatenate(c) for c in zip(*parts)))
 
-    def _cuts(self, first, last):
+    def _cuts(self, first: int, last: int) -> list[int]:
         """Where a run of numbers begins, and each pool within it."""
         return [first, *range((first // _POOL + 1) * _POOL, last, _POOL)]
 
-    def _count(self, time):
+    def _count(self, time: float) -> int:
         # a hair early, so that a birth due at the very end of a step is not left out by rounding
         return int(np.ceil(max(0.0, self.stream.given(time) - 1e-9)))
 
-    def _born(self, first, last, start, end, s):
+    def _born(self, first: int, last: int, start: float, end: float, s: DebrisSettings) -> Points:
         number = np.arange(first, last)
         n = len(number)
         rng = np.random.default_rng([self.seed, first // _POOL])

@@ -72,7 +72,14 @@ class BodyTerms:
         have them give way: its pressure is known only up to a constant.
     """
 
-    def __init__(self, shape, held: Held, inverse: np.ndarray, scale: float, joined: np.ndarray | None = None) -> None:
+    def __init__(
+        self,
+        shape: tuple[int, int, int],
+        held: Held,
+        inverse: np.ndarray,
+        scale: float,
+        joined: np.ndarray | None = None,
+    ) -> None:
         # only bodies that give way add to the matrix, under numbers of their own
         gives = np.flatnonzero(inverse[:, 0, 0] > 0.0)
         number = np.full(len(inverse), -1)

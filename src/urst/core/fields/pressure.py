@@ -51,7 +51,7 @@ class Term(Protocol):
 class _Level:
     """Packed fields of one grid, and its matrix."""
 
-    def __init__(self, shape) -> None:
+    def __init__(self, shape: tuple[int, ...]) -> None:
         nx, ny, nz = self.shape = shape
         self.cells, self.stride = nx * ny * nz, (nz + 1) // 2 + 2
         self.threads = int(self.cells >= FEW)
@@ -61,25 +61,25 @@ class _Level:
         self.odd = np.repeat([rows, 1 - rows], self.stride, axis=1).astype(np.int32)
         self.p, self.rhs = self.field(), self.field()
 
-    def field(self):
+    def field(self) -> np.ndarray:
         nx, ny, _ = self.shape
         return np.zeros((2, nx + 2, (ny + 2) * self.stride), np.float32)
 
-    def take_weights(self, faces, extra) -> None:
+    def take_weights(self, faces: list[np.ndarray], extra: np.ndarray) -> None:
         self.weights = np.zeros((2, 6, *self.inverse.shape[1:]), np.float32)
         matrix.pack_weights(*faces, extra, self.weights, self.diagonal, self.inverse)
 
-    def grid(self):
+    def grid(self) -> mg.Grid:
         return mg.Grid(self.p, self.rhs, self.weights, self.diagonal, self.inverse, self.odd)
 
-    def slabs(self, sweeps):
+    def slabs(self, sweeps: int) -> int:
         """How many slabs of planes are treated side by side: the wedges between them must not meet."""
         return max(1, min(get_num_threads(), self.shape[0] // (4 * sweeps + 8))) if self.threads else 1
 
-    def down(self, coarse, sweeps) -> None:
+    def down(self, coarse: np.ndarray, sweeps: int) -> None:
         mg.down[self.threads](*self.grid(), coarse, sweeps, self.slabs(sweeps))
 
-    def up(self, coarse, sweeps):
+    def up(self, coarse: np.ndarray, sweeps: int) -> float:
         """Return p . rhs."""
         partial = np.empty(self.shape[0])
         return mg.up[self.threads](
@@ -119,7 +119,7 @@ class PressureSolver:
         self._part()
 
     @classmethod
-    def cut(cls, wx, wy, wz, surface=None) -> "PressureSolver":
+    def cut(cls, wx: np.ndarray, wy: np.ndarray, wz: np.ndarray, surface: np.ndarray | None = None) -> "PressureSolver":
         """Build for faces that are open by a share, and for a free surface.
 
         Parameters
@@ -162,7 +162,7 @@ class PressureSolver:
         made._part()
         return made
 
-    def _add(self, level, weights, extra) -> None:
+    def _add(self, level: _Level, weights: list[np.ndarray], extra: np.ndarray) -> None:
         """Add a coarser level and all below it."""
         while True:
             level.take_weights(weights, extra)
@@ -209,7 +209,9 @@ class PressureSolver:
         matrix.unpack(np.ascontiguousarray(flat, np.float32).reshape(self.levels[0].p.shape), out)
         return out
 
-    def solve(self, rhs: np.ndarray, *, tolerance: float = 1e-4, most: int = 60, terms: Term | None = None):
+    def solve(
+        self, rhs: np.ndarray, *, tolerance: float = 1e-4, most: int = 60, terms: Term | None = None
+    ) -> tuple[np.ndarray, Solution]:
         """Solve for one right-hand side.
 
         Parameters
@@ -260,7 +262,7 @@ class PressureSolver:
         matrix.unpack(x, pressure)
         return pressure, Solution(iterations, float(left / goal), bool(left <= tolerance * goal))
 
-    def _cycle(self):
+    def _cycle(self) -> float:
         """One V-cycle from nothing for the finest level's right-hand side; returns its product with what was found."""
         coarser = self.levels[1 : len(self.large) + 1]
         rhs, p = [x.rhs for x in coarser], [x.p for x in coarser]
@@ -276,11 +278,11 @@ class PressureSolver:
         return product
 
 
-def _halves(shape):
+def _halves(shape: tuple[int, ...]) -> bool:
     return min(shape) > 4 and not any(n % 2 for n in shape)
 
 
-def _coarser(faces, extra, shape):
+def _coarser(faces: list[np.ndarray], extra: np.ndarray, shape: tuple[int, ...]) -> tuple[list[np.ndarray], np.ndarray]:
     """Weights of faces and what faces to a free surface weigh, on a grid half as fine."""
     coarse, coarse_extra = _faces(shape), np.empty(shape, np.float32)
     for axis in range(3):
@@ -289,6 +291,6 @@ def _coarser(faces, extra, shape):
     return coarse, coarse_extra
 
 
-def _faces(shape):
+def _faces(shape: tuple[int, ...]) -> list[np.ndarray]:
     nx, ny, nz = shape
     return [np.empty(s, np.float32) for s in ((nx + 1, ny, nz), (nx, ny + 1, nz), (nx, ny, nz + 1))]

@@ -23,7 +23,14 @@ class SampledField:
         Of what moves.
     """
 
-    def __init__(self, velocity, weights, origin, cell: float, density: float) -> None:
+    def __init__(
+        self,
+        velocity: list[np.ndarray],
+        weights: list[np.ndarray],
+        origin: np.ndarray | tuple[float, float, float],
+        cell: float,
+        density: float,
+    ) -> None:
         self.velocity, self.weights = velocity, weights
         self.origin, self.cell, self.density = np.asarray(origin, float), cell, density
         self.owed = np.zeros(3)
@@ -85,10 +92,10 @@ class SampledField:
         self.owed = whole - taken
         return taken
 
-    def _about(self, points, reach):
+    def _about(self, points: np.ndarray, reach: np.ndarray) -> kernels.About:
         return kernels.About(np.ascontiguousarray(points, float), reach, self.origin, self.cell)
 
-    def _scratch(self):
+    def _scratch(self) -> list[np.ndarray]:
         """A field of zeros in double precision for each component."""
         if self._held is None:
             self._held = [np.zeros(u.shape) for u in self.velocity]

@@ -77,8 +77,9 @@ def break_pieces(
     return Broken(fragments, found.only((i < 0) | (i != j)), total)
 
 
-def _in_parts(solid, number, most=_PARTS):
+def _in_parts(solid: Solid, number: int, most: int = _PARTS) -> list[Solid]:
     """A fragment as convex parts, which `number` tells apart from those of others, itself if it is nearly convex."""
+    assert solid.hull is not None
     volume, hull = mass_properties(solid.mesh).volume, mass_properties(solid.hull.mesh()).volume
     if hull - volume <= _CONVEX * volume:
         return [solid]
@@ -97,7 +98,7 @@ def _in_parts(solid, number, most=_PARTS):
 class _Marked:
     """Tells which triangles of a part lie where cracks are in the solid it is cut from."""
 
-    def __init__(self, solid) -> None:
+    def __init__(self, solid: Solid) -> None:
         corner = solid.mesh.vertices[solid.mesh.triangles[solid.inner]]
         normal = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
         normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
@@ -105,14 +106,14 @@ class _Marked:
         self.size = float(np.ptp(solid.mesh.vertices, axis=0).max())
         self.planes = np.unique(np.round(plane / [1, 1, 1, self.size], 5), axis=0)
 
-    def inner(self, mesh):
+    def inner(self, mesh: Mesh) -> np.ndarray:
         """Whether the triangles of a mesh lie in cracks, (t,) bool."""
         corner = mesh.vertices[mesh.triangles]
         away = np.einsum("tki,pi->tkp", corner, self.planes[:, :3]) / self.size - self.planes[:, 3]
         return (np.abs(away).max(axis=1) < 1e-4).any(axis=1)
 
 
-def _fractions(meshes, settings):
+def _fractions(meshes: list[Mesh], settings: FractureSettings) -> np.ndarray:
     volume = np.array([mass_properties(m).volume for m in meshes])
     weight = volume.copy()
     if settings.pattern == "clustered":
@@ -130,7 +131,7 @@ def _fractions(meshes, settings):
     return fraction + 1
 
 
-def _sites(mesh, count, settings, rng):
+def _sites(mesh: Mesh, count: int, settings: FractureSettings, rng: np.random.Generator) -> np.ndarray:
     """Random points inside the mesh, gathered round the focus when it is clustered."""
     body = manifold3d.Manifold(
         manifold3d.Mesh64(vert_properties=mesh.vertices, tri_verts=mesh.triangles.astype(np.uint64))
@@ -153,7 +154,7 @@ def _sites(mesh, count, settings, rng):
     raise BadMesh(f"Only {len(kept)} of {count} crack sites fit into the mesh: it is too thin for this count.")
 
 
-def _inside(mesh, points):
+def _inside(mesh: Mesh, points: np.ndarray) -> np.ndarray:
     """Winding number test (van Oosterom & Strackee 1983, solid angle of a triangle)."""
     if not len(points):
         return np.zeros(0, bool)

@@ -5,6 +5,8 @@ one across its middle (after Mamou & Ghorbel 2009, Approximate convex decomposit
 from the hull).
 """
 
+from collections.abc import Iterator
+
 import manifold3d
 import numpy as np
 
@@ -69,11 +71,11 @@ def convex_parts(mesh: Mesh, most: int = 48, enough: float = 0.004) -> list[tupl
     return [x for fine, _, _ in parts if (x := _as_mesh(fine, original, size)) is not None]
 
 
-def _missing(part):
+def _missing(part: manifold3d.Manifold) -> float:
     return part.hull().volume() - part.volume()
 
 
-def _cut(part, size):
+def _cut(part: manifold3d.Manifold, size: float) -> tuple[tuple[float, ...], float] | None:
     """The best plane, its normal and offset; None if no plane cuts it.
 
     A first cut through something hollow brings nothing by itself; then the one counts that leaves the least in one
@@ -92,7 +94,7 @@ def _cut(part, size):
     return best
 
 
-def _candidates(part, size):
+def _candidates(part: manifold3d.Manifold, size: float) -> Iterator[tuple[np.ndarray, float]]:
     raw = part.to_mesh64()
     points = np.asarray(raw.vert_properties)[:, :3]
     triangles = np.asarray(raw.tri_verts).astype(np.int64)
@@ -121,7 +123,7 @@ def _candidates(part, size):
         yield axis, float(middle @ axis)
 
 
-def _as_mesh(part, original, size):
+def _as_mesh(part: manifold3d.Manifold, original: int, size: float) -> tuple[Mesh, np.ndarray] | None:
     raw = part.to_mesh64()
     triangles = np.asarray(raw.tri_verts).astype(np.int64)
     result = Mesh(np.asarray(raw.vert_properties)[:, :3].astype(float), triangles)

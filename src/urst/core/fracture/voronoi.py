@@ -84,7 +84,7 @@ def cells(sites: np.ndarray, body: Polyhedron) -> Iterator[Cell | None]:
         yield Cell(*(part.copy() for part in kept)) if faces else None
 
 
-def _start(body, faces_room, corners_room):
+def _start(body: Polyhedron, faces_room: int, corners_room: int) -> kernels.Faces:
     polygons = np.zeros((faces_room, corners_room, 3))
     counts, tags = np.zeros(faces_room, np.int64), np.zeros(faces_room, np.int64)
     for f, loop in enumerate(body.loops):
@@ -130,7 +130,9 @@ def shatter(
     return _shatter_general(mesh, sites, piece, size, check_cancelled)
 
 
-def _shatter_convex(hull, sites, piece, size, check_cancelled):
+def _shatter_convex(
+    hull: Polyhedron, sites: np.ndarray, piece: int, size: float, check_cancelled: Callable[[], None]
+) -> list[Solid]:
     solids = []
     planes = np.array([[*n, hull.vertices[p[0]] @ n] for n, p in zip(hull.normals, hull.loops)])
     for cell in cells(sites, hull):
@@ -152,7 +154,9 @@ def _shatter_convex(hull, sites, piece, size, check_cancelled):
     return solids
 
 
-def _shatter_general(mesh, sites, piece, size, check_cancelled):
+def _shatter_general(
+    mesh: Mesh, sites: np.ndarray, piece: int, size: float, check_cancelled: Callable[[], None]
+) -> list[Solid]:
     body = manifold3d.Manifold(
         manifold3d.Mesh64(vert_properties=mesh.vertices, tri_verts=mesh.triangles.astype(np.uint64))
     )
@@ -187,7 +191,7 @@ def _shatter_general(mesh, sites, piece, size, check_cancelled):
     return solids
 
 
-def _volume(mesh):
+def _volume(mesh: Mesh) -> float:
     """Enclosed volume [m3], 0 where there is none."""
     try:
         return mass_properties(mesh).volume
@@ -195,7 +199,7 @@ def _volume(mesh):
         return 0.0
 
 
-def _hull_of_solid(mesh, size):
+def _hull_of_solid(mesh: Mesh, size: float) -> Polyhedron | None:
     """The hull of a part, None where the part is too thin for mass properties and a hull to mean anything."""
     try:
         hull = hull_of(mesh.vertices)

@@ -23,7 +23,7 @@ class Limits(_Group):
     full: float = Field(gt=0, le=1e6)
 
     @model_validator(mode="after")
-    def _order(self):
+    def _order(self) -> "Limits":
         if self.full <= self.none:
             raise ValueError(
                 f"full froth begins at {self.full:g}, not above where there is none, {self.none:g}: raise it"

@@ -41,10 +41,10 @@ class FrothSolver(Checkpointed):
     def __init__(
         self,
         settings: FrothSettings,
-        gravity,
-        origin,
+        gravity: tuple[float, float, float],
+        origin: tuple[float, float, float],
         cell: float,
-        shape,
+        shape: tuple[int, int, int],
         *,
         start_time: float = 0.0,
         check_cancelled: Callable[[], None] = lambda: None,
@@ -116,7 +116,7 @@ class FrothSolver(Checkpointed):
     def _medium(self) -> kernels.Medium:
         return kernels.Medium(self.phi, self.walls, self.blocked, self.flow, np.float32(self.cell))
 
-    def _spawn(self, dt) -> None:
+    def _spawn(self, dt: float) -> None:
         """Let the liquid give birth to points near its surface, and fast spray to mist."""
         s, b = self.settings, self.settings.births
         rng = np.random.default_rng([s.seed, self.steps])

@@ -1,6 +1,7 @@
 """What the air carries: a list of scalars, each with rules of its own."""
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 
@@ -117,7 +118,7 @@ class Scalars(Checkpointed):
                 self.left[number] += leaving * self.cell**3
                 self.drifted[number] += (self._sum(field) - before + leaving) * self.cell**3
 
-    def _keep_mass(self, field, wanted, beside) -> None:
+    def _keep_mass(self, field: np.ndarray, wanted: float, beside: np.ndarray) -> None:
         """Put right beside solids what was made or lost there, where tracing keeps no account: cells that a body
         opens or closes have no one place their content came from."""
         there = self._sum(field[beside])
@@ -174,17 +175,17 @@ class Scalars(Checkpointed):
         self.given = np.where(self._hot, 0.0, [self._sum(x) * self.cell**3 for x in self.values])
 
     @staticmethod
-    def _sum(field) -> float:
+    def _sum(field: np.ndarray) -> float:
         return float(field.sum(dtype=np.float64))
 
 
-def _outflow(field, flow, step):
+def _outflow(field: np.ndarray, flow: list[np.ndarray], step: np.float32) -> float:
     """What leaves through the open sides in a step, as a sum over cells: all that lies nearer to a side than the flow
     in the cells beside it goes; `step` in cells a unit of velocity."""
     total = 0.0
     for axis in range(3):
         for end, sign in ((0, -1.0), (-1, 1.0)):
-            side = (slice(None),) * axis
+            side: tuple[Any, ...] = (slice(None),) * axis
             beside = 0.5 * (flow[axis][(*side, end)] + flow[axis][(*side, 1 if end == 0 else -2)])
             crossed = np.maximum(sign * step * beside, 0.0)
             for layer in range(min(int(np.ceil(crossed.max())), field.shape[axis])):
@@ -193,7 +194,7 @@ def _outflow(field, flow, step):
     return total
 
 
-def _clean_inflow(field, flow) -> None:
+def _clean_inflow(field: np.ndarray, flow: list[np.ndarray]) -> None:
     """Clean air comes in through open sides."""
     for axis in range(3):
         for end, sign in ((0, 1), (-1, -1)):
@@ -201,7 +202,7 @@ def _clean_inflow(field, flow) -> None:
             field[side][flow[axis][side] * sign > 0] = 0.0
 
 
-def _balanced(ahead, corrected):
+def _balanced(ahead: np.ndarray, corrected: np.ndarray) -> np.ndarray:
     """The corrected field with what the correction adds and what it takes made equal: it moves things, it makes
     none."""
     change = corrected - ahead

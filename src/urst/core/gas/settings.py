@@ -47,7 +47,7 @@ class Scalar(BaseModel):
     )
 
     @model_validator(mode="after")
-    def _free(self):
+    def _free(self) -> "Scalar":
         if self.name == "velocity" or self.name.startswith("velocity_"):
             raise ValueError(f"'{self.name}' is what the air's own motion is called: choose another name")
         if self.name == "levels":
@@ -85,7 +85,7 @@ class GasSettings(BaseModel):
     most_substeps: int = Field(4, ge=1, le=64, description="Most steps a frame for fast air")
 
     @model_validator(mode="after")
-    def _box(self):
+    def _box(self) -> "GasSettings":
         domain.check(self, 200_000_000)
         names = [s.name for s in self.scalars]
         twice = next((n for n in names if names.count(n) > 1), None)

@@ -9,7 +9,7 @@ from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.pushed import PushedByGas
 from urst.core.checkpoint import Checkpointed
 from urst.core.curves.clock import Clock
-from urst.core.curves.varies import along, at_time
+from urst.core.curves.varies import along, at_time, constant
 from urst.core.fields import advect
 from urst.core.fields.body_terms import BodyTerms, inverse_masses
 from urst.core.fields.face_fields import FaceFields
@@ -19,8 +19,8 @@ from urst.core.fields.wet import Wet
 from urst.core.gas import kernels
 from urst.core.gas.pockets import balance, pockets
 from urst.core.gas.scalars import Scalars
-from urst.core.gas.settings import GasSettings
-from urst.core.gas.sources import Source
+from urst.core.gas.settings import GasSettings, Scalar
+from urst.core.gas.sources import Births, Source
 from urst.core.solids import cell_kernels
 from urst.core.solids.cells import Solids
 from urst.errors import BadValue, SolverFailed
@@ -59,7 +59,7 @@ class GasSolver(Checkpointed):
     def __init__(
         self,
         settings: GasSettings,
-        gravity=(0.0, 0.0, -9.81),
+        gravity: tuple[float, float, float] = (0.0, 0.0, -9.81),
         *,
         boundaries: Sequence[Boundary] = (),
         sources: Sequence[Source] = (),
@@ -121,7 +121,7 @@ class GasSolver(Checkpointed):
         if not self.scalars.is_finite() or not all(np.isfinite(u.sum()) for u in self.velocity):
             raise SolverFailed("The gas has no finite velocity any more: raise the most substeps or lower the push.")
 
-    def _advect(self, h, was_open) -> None:
+    def _advect(self, h: float, was_open: np.ndarray) -> None:
         """Carry all fields along the flow.
 
         What a body has moved over since is still where it was: the air before the body comes from there.
@@ -132,7 +132,9 @@ class GasSolver(Checkpointed):
             self.scalars.advect(was_open, places, flow, step)
         self.velocity = [self._carried(u, flow, step, axis) for axis, u in enumerate(flow)]
 
-    def _traced(self, flow, step, axis, like):
+    def _traced(
+        self, flow: list[np.ndarray], step: np.float32, axis: int, like: np.ndarray
+    ) -> tuple[advect.Places, advect.Places | None]:
         """Where the samples of one place on the grid were `step` ago and, if there is a correction, will be."""
         origin = advect.Places(*(np.empty_like(like) for _ in range(3)))
         if not self.settings.sharp:
@@ -142,7 +144,7 @@ class GasSolver(Checkpointed):
         advect.trace_both(FaceFields(*flow), step, axis, origin, goal)
         return origin, goal
 
-    def _carried(self, u, flow, step, axis):
+    def _carried(self, u: np.ndarray, flow: list[np.ndarray], step: np.float32, axis: int) -> np.ndarray:
         """One component of the velocity carried along the flow; inside a solid it is the solid's own."""
         origin, goal = self._traced(flow, step, axis, u)
         ahead = np.empty_like(u)
@@ -153,7 +155,7 @@ class GasSolver(Checkpointed):
         advect.correct(u, ahead, origin, goal, out)
         return out
 
-    def _source(self, births, s, rules) -> None:
+    def _source(self, births: Births, s: GasSettings, rules: list[Scalar]) -> None:
         added = np.zeros(self.shape, np.float32)
         momentum = np.zeros((3, *self.shape), np.float32)
         kernels.splat(births, self.origin, self.cell, self.solids.solid, added, momentum)
@@ -166,10 +168,10 @@ class GasSolver(Checkpointed):
                 added,
                 momentum[axis],
                 np.float32(AIR_DENSITY),
-                np.float32(s.push),
+                np.float32(constant(s.push)),
             )
 
-    def _force(self, h, s, rules) -> None:
+    def _force(self, h: float, s: GasSettings, rules: tuple[Scalar, ...] | list[Scalar]) -> None:
         weights = self.solids.weights
         fraction = self.scalars.buoyancy(rules)
         if fraction is not None:
@@ -219,7 +221,7 @@ class GasSolver(Checkpointed):
             for u, weight, wall in zip(self.velocity, solids.weights, solids.walls):
                 cell_kernels.hold(u, weight, wall)
 
-    def _giving(self):
+    def _giving(self) -> tuple[np.ndarray, np.ndarray]:
         """Inverse masses and inertias of what may be pushed, and of liquids, which are not."""
         assert self.movable is not None
         mass, inertia, more = (

@@ -53,7 +53,9 @@ class Puffs:
         self.position = self.velocity = np.zeros((0, 3))
         self.age, self.end = np.zeros(0), 0.0
 
-    def update(self, before, after: dict[str, np.ndarray], start: float, dt: float) -> None:
+    def update(
+        self, before: dict[str, np.ndarray] | None, after: dict[str, np.ndarray], start: float, dt: float
+    ) -> None:
         """Take up the puffs as they are at the end of a span of time.
 
         Parameters

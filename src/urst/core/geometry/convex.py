@@ -81,7 +81,7 @@ def with_points(hulls: Hulls, some: np.ndarray) -> Hulls:
     vertices = np.zeros((start[-1], 3))
     vertices[np.repeat(~some, np.where(some, 1, count))] = hulls.vertices[~gone]
 
-    def without(values, starts):
+    def without(values: np.ndarray, starts: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         sizes = np.where(some, 0, np.diff(starts))
         return values[np.repeat(~some, np.diff(starts))], np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
 
@@ -135,7 +135,7 @@ def hull_of(points: np.ndarray) -> Polyhedron:
     return Polyhedron(points[used][corners], [renumber[loop] for loop, _ in faces], normals)
 
 
-def _oriented(triangles, points, hull):
+def _oriented(triangles: np.ndarray, points: np.ndarray, hull: ConvexHull) -> np.ndarray:
     """Turn triangles counter-clockwise outside: by their volume about the middle, or, where slivers leave that to
     rounding, from neighbour to neighbour."""
     a, b, c = (points[triangles[:, k]] - points.mean(axis=0) for k in range(3))
@@ -159,7 +159,7 @@ def _oriented(triangles, points, hull):
     return turned
 
 
-def _outlines(triangles, group):
+def _outlines(triangles: np.ndarray, group: np.ndarray) -> list[tuple[np.ndarray, int]]:
     """Return (loop, a triangle of it) for each group of triangles; a group with no single outline stays triangles."""
     faces = []
     order = np.argsort(group, kind="stable")
@@ -172,7 +172,7 @@ def _outlines(triangles, group):
     return faces
 
 
-def _outline(triangles):
+def _outline(triangles: np.ndarray) -> np.ndarray | None:
     edges = {(int(t[k]), int(t[(k + 1) % 3])) for t in triangles for k in range(3)}
     after = {}
     for a, b in edges:

@@ -5,6 +5,8 @@ wall of bricks). All are closed but terrain, which is a sheet. The base rests on
 origin; z is up.
 """
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from urst.core.geometry.mesh import Mesh
@@ -27,7 +29,7 @@ _BOX_TRIANGLES = np.array(
 )
 
 
-def box_between(low, high) -> Mesh:
+def box_between(low: Sequence[float] | np.ndarray, high: Sequence[float] | np.ndarray) -> Mesh:
     """Axis-aligned box from corner `low` to corner `high`, each (3,) [m].
 
     Parameters

@@ -58,7 +58,7 @@ def land(mesh: Mesh) -> Land:
     return Land(corner, normal, _folds(triangles, corner, normal), low, high, max(_DEPTH * size, 1e-3))
 
 
-def _order(middle):
+def _order(middle: np.ndarray) -> np.ndarray:
     """Order of points along Morton's curve: those near each other come near each other."""
     if not len(middle):
         return np.zeros(0, np.int64)
@@ -71,7 +71,7 @@ def _order(middle):
     return np.argsort(key, kind="stable")
 
 
-def _tree(corner):
+def _tree(corner: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Bounds of a complete binary tree over the triangles in their order."""
     leaves = 1
     while leaves * _LEAF < len(corner):
@@ -89,7 +89,7 @@ def _tree(corner):
     return low, high
 
 
-def _folds(triangles, corner, normal):
+def _folds(triangles: np.ndarray, corner: np.ndarray, normal: np.ndarray) -> np.ndarray:
     """By how much the surface bends down beyond each edge; see `Land.fold`."""
     t, n = len(triangles), int(triangles.max(initial=0)) + 1
     start, end = triangles.reshape(-1), np.roll(triangles, -1, axis=1).reshape(-1)

@@ -24,14 +24,14 @@ def matrix(quaternion: np.ndarray) -> np.ndarray:
     return turns(quaternion).as_matrix()
 
 
-def from_degrees(angles) -> np.ndarray:
+def from_degrees(angles: np.ndarray | tuple[float, float, float] | list[tuple[float, float, float]]) -> np.ndarray:
     """Quaternions (..., 4) of turns (..., 3) about the fixed axes x, then y, then z [deg]."""
     if np.ndim(angles) == 1 and not any(angles):
         return IDENTITY.copy()
     return quaternions(Rotation.from_euler("xyz", angles, degrees=True))
 
 
-def degrees(matrices) -> np.ndarray:
+def degrees(matrices: np.ndarray) -> np.ndarray:
     """The way back from rotation matrices (k, 3, 3), (k, 3) [deg]."""
     return Rotation.from_matrix(matrices).as_euler("xyz", degrees=True)
 

@@ -1,5 +1,7 @@
 """Closed surfaces made hollow: the surface at a distance from another, and convex parts of the wall between two."""
 
+from typing import Any
+
 import manifold3d
 import numpy as np
 from scipy.sparse import coo_matrix
@@ -57,7 +59,7 @@ def moved_in(mesh: Mesh, thickness: float) -> Mesh:
     return moved
 
 
-def _moved(mesh, thickness):
+def _moved(mesh: Mesh, thickness: float) -> Mesh | None:
     """The same, None where it passes through itself."""
     corner = mesh.vertices[mesh.triangles]
     cross = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
@@ -91,7 +93,7 @@ def _moved(mesh, thickness):
     return result if thin <= _THIN * size.sum() and _sound(mesh, result, thickness) else None
 
 
-def _sound(mesh, moved, thickness):
+def _sound(mesh: Mesh, moved: Mesh, thickness: float) -> bool:
     """Whether one surface lies within the other."""
     try:
         volume = mass_properties(moved).volume
@@ -104,7 +106,7 @@ def _sound(mesh, moved, thickness):
     return volume > 0.0 and (inside - around).volume() < 1e-6 * around.volume()
 
 
-def _solid(mesh):
+def _solid(mesh: Mesh) -> Any:
     body = manifold3d.Manifold(
         manifold3d.Mesh64(vert_properties=mesh.vertices, tri_verts=mesh.triangles.astype(np.uint64))
     )
@@ -149,7 +151,7 @@ def wall_parts(outer: Mesh, inner: Mesh) -> list[Mesh]:
     return _cut_off(outer, inner) if is_convex(outer) and is_convex(inner) else _wedges(outer, inner)
 
 
-def _cut_off(outer, inner):
+def _cut_off(outer: Mesh, inner: Mesh) -> list[Mesh]:
     rest, found = _solid(outer), []
     for normal in _planes(inner):
         part, rest = rest.split_by_plane(tuple(float(x) for x in normal[:3]), float(normal[3]))
@@ -158,7 +160,7 @@ def _cut_off(outer, inner):
     return found
 
 
-def _hull(points):
+def _hull(points: np.ndarray) -> list[Mesh]:
     """The hull of points, none if they span no volume."""
     try:
         return [hull_of(points).mesh()]
@@ -166,14 +168,14 @@ def _hull(points):
         return []
 
 
-def _planes(mesh):
+def _planes(mesh: Mesh) -> np.ndarray:
     """The planes of a convex mesh's faces, (f, 4)."""
     solid = hull_of(mesh.vertices)
     first = np.array([loop[0] for loop in solid.loops])
     return np.column_stack([solid.normals, np.einsum("fi,fi->f", solid.normals, solid.vertices[first])])
 
 
-def _wedges(outer, inner):
+def _wedges(outer: Mesh, inner: Mesh) -> list[Mesh]:
     found = []
     for patch in _flat_patches(outer):
         corners = np.unique(outer.triangles[patch])
@@ -181,7 +183,7 @@ def _wedges(outer, inner):
     return found
 
 
-def _flat_patches(mesh):
+def _flat_patches(mesh: Mesh) -> list[np.ndarray]:
     """Neighbouring triangles that together are a flat convex polygon, as arrays of their numbers."""
     corner = mesh.vertices[mesh.triangles]
     cross = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
@@ -205,7 +207,7 @@ def _flat_patches(mesh):
     return found
 
 
-def _is_polygon(mesh, patch, normal):
+def _is_polygon(mesh: Mesh, patch: np.ndarray, normal: np.ndarray) -> bool:
     """Whether flat triangles fill a convex polygon."""
     points = mesh.vertices[np.unique(mesh.triangles[patch])]
     corner = mesh.vertices[mesh.triangles[patch]]

@@ -40,7 +40,7 @@ def shading(skin: np.ndarray, body: np.ndarray, inner: np.ndarray) -> tuple[np.n
     return normals.astype(np.float32), crease
 
 
-def _creases(corner, unit):
+def _creases(corner: np.ndarray, unit: np.ndarray) -> np.ndarray:
     ends = np.sort(np.stack([np.roll(corner, -1, axis=1), np.roll(corner, -2, axis=1)], axis=-1), axis=-1).reshape(
         -1, 2
     )
@@ -55,7 +55,7 @@ def _creases(corner, unit):
     return found.reshape(-1, 3)
 
 
-def _smooth(corner, unit, area):
+def _smooth(corner: np.ndarray, unit: np.ndarray, area: np.ndarray) -> np.ndarray:
     """Mean of the normals round each corner that bend less than a crease from the triangle's own, weighted by area."""
     flat = corner.reshape(-1)
     order = np.argsort(flat, kind="stable")

@@ -3,7 +3,9 @@
 import numpy as np
 
 
-def axes(eye, target) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def axes(
+    eye: np.ndarray | tuple[float, float, float], target: tuple[float, float, float]
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Return right, down and forward, unit (3,) each, of a view from `eye` to `target`, z up.
 
     Straight up or down, where no side is up, x is to the right.

@@ -56,7 +56,12 @@ def check_cancelled(charge: float, distance: np.ndarray) -> np.ndarray:
 
 
 def impulses(
-    hulls: Hulls, position: np.ndarray, rotation: np.ndarray, covered: np.ndarray, charge: float, centre
+    hulls: Hulls,
+    position: np.ndarray,
+    rotation: np.ndarray,
+    covered: np.ndarray,
+    charge: float,
+    centre: tuple[float, float, float],
 ) -> tuple[np.ndarray, np.ndarray]:
     """Return what a charge does to bodies: impulses (n, 3) [N s] and twists about their centres (n, 3) [N m s].
 

@@ -97,7 +97,7 @@ def scattered(heading: np.ndarray, cone: float, rng: np.random.Generator) -> np.
     return cosine[:, None] * heading + off
 
 
-def _noise(places, rng):
+def _noise(places: np.ndarray, rng: np.random.Generator) -> np.ndarray:
     """Smooth noise of unit size from -1 to 1: waves in all directions, each about as long as two lumps."""
     axis = rng.standard_normal((_WAVES, 3))
     axis *= (np.pi * rng.uniform(0.7, 1.3, _WAVES) / np.linalg.norm(axis, axis=1))[:, None]

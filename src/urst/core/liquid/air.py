@@ -40,7 +40,7 @@ class Kept(NamedTuple):
         return Kept(moved(self.label, before, after, None, 0), self.volume)
 
 
-def found(weights, phi: np.ndarray, least, closed) -> np.ndarray:
+def found(weights: list[np.ndarray], phi: np.ndarray, least: np.float32, closed: np.float32) -> np.ndarray:
     """Return the pockets of air that liquid shuts in which has a surface elsewhere, (nx, ny, nz) int32 from 1.
 
     In a vessel that is full but for one pocket this cannot but keep its volume: it is none.
@@ -127,7 +127,16 @@ class AirTerms:
         What bodies hold of the faces of pockets' cells, by the numbers that `bodies` was given.
     """
 
-    def __init__(self, label, weights, phi, least, closed, bodies: BodyTerms | None, held: Held | None) -> None:
+    def __init__(
+        self,
+        label: np.ndarray,
+        weights: list[np.ndarray],
+        phi: np.ndarray,
+        least: np.float32,
+        closed: np.float32,
+        bodies: BodyTerms | None,
+        held: Held | None,
+    ) -> None:
         self.label, self.bodies, count = label, bodies, int(label.max())
         rows, columns, values = [], [], []
         for axis in range(3):

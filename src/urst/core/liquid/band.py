@@ -77,7 +77,9 @@ class Band(Checkpointed):
         if self.zone is not None:
             self.zone.fill(deep_kernels.LEFT)
 
-    def trim(self, position: np.ndarray, flow: list[np.ndarray], walls: Walls, step: float):
+    def trim(
+        self, position: np.ndarray, flow: list[np.ndarray], walls: Walls, step: float
+    ) -> tuple[np.ndarray | None, np.ndarray, np.ndarray, np.ndarray]:
         """Return what becomes of particles where it is too deep for any, and where they are to be in number.
 
         Parameters
@@ -121,7 +123,7 @@ class Band(Checkpointed):
         self.unseen += int((~kept).sum()) - len(places)
         return kept, places, speed, slopes
 
-    def carry(self, flow, axis: int, step: float, mass: np.ndarray, out: np.ndarray) -> None:
+    def carry(self, flow: list[np.ndarray], axis: int, step: float, mass: np.ndarray, out: np.ndarray) -> None:
         """Write what the flow carries to faces across an axis that particles do not tell of.
 
         Parameters

@@ -19,7 +19,7 @@ OPEN = 0.5
 Inside = Callable[[np.ndarray], np.ndarray]
 
 
-def grid(first, last) -> np.ndarray:
+def grid(first: np.ndarray | tuple[int, ...], last: np.ndarray | tuple[int, ...]) -> np.ndarray:
     """Return all cells from one to before another, (n, 3).
 
     Parameters
@@ -34,7 +34,7 @@ def eighths(cells: np.ndarray) -> np.ndarray:
     return np.repeat(np.repeat(np.repeat(cells, EDGE, 0), EDGE, 1), EDGE, 2)
 
 
-def joined(place, level: float, walls: Walls) -> np.ndarray:
+def joined(place: tuple[float, float, float], level: float, walls: Walls) -> np.ndarray:
     """Return the cells that liquid poured at a place would fill up to a level, (nx, ny, nz) bool.
 
     Parameters
@@ -66,7 +66,9 @@ def joined(place, level: float, walls: Walls) -> np.ndarray:
     return found
 
 
-def seeds(inside: Inside, walls: Walls, cells: tuple[np.ndarray, np.ndarray], taken: np.ndarray, rng) -> np.ndarray:
+def seeds(
+    inside: Inside, walls: Walls, cells: tuple[np.ndarray, np.ndarray], taken: np.ndarray, rng: np.random.Generator
+) -> np.ndarray:
     """Return places of particles in the open that lie inside something, (n, 3) float32 [cells].
 
     Parameters

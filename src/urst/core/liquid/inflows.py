@@ -63,7 +63,7 @@ class Inflow(Place, Checkpointed):
     seed: int = 1
     clock: Clock | None = None
 
-    def __post_init__(self):
+    def __post_init__(self) -> None:
         self.stream = Stream(self.rate, self.opens, self.closes, self.clock) if self.rate is not None else None
         self.owed = 0.0
         """what should have come in and found no room yet [m3]"""
@@ -71,7 +71,9 @@ class Inflow(Place, Checkpointed):
         self.due = self.came = 0.0
         """what was to come in so far, and what did [m3]"""
 
-    def born(self, time: float, dt: float, position: np.ndarray, origin, cell: float, shut: np.ndarray):
+    def born(
+        self, time: float, dt: float, position: np.ndarray, origin: np.ndarray, cell: float, shut: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray | None]:
         """Return what comes in from `time` for `dt` seconds.
 
         Parameters
@@ -147,14 +149,14 @@ class Inflow(Place, Checkpointed):
         out = np.minimum(places[chosen], np.array(shape) - 1e-3).astype(np.float32)
         return out, speed[own[chosen]], held, speed[number[tuple((at[held] // EDGE).T)]], push
 
-    def _due(self, time, end):
+    def _due(self, time: float, end: float) -> float | None:
         """How much is to come in over a span of time [s], [m3]; None: as much as finds room."""
         if self.stream:
             return self.stream.given(end) - self.stream.given(time)
         flux = self.mouth.flux(lambda x: self._flow(x, min(end, self.closes))[1], min(end, self.closes))
         return None if flux is None else flux * (min(end, self.closes) - max(time, self.opens))
 
-    def _fastest(self, time):
+    def _fastest(self, time: float) -> float:
         """How fast it leaves its carrier at most [m/s]."""
         x, now = self.launch, self.mouth.carrier.at(time)
         around = np.linalg.norm(now.velocity, axis=1) + np.linalg.norm(now.spin, axis=1) * np.linalg.norm(
@@ -162,7 +164,7 @@ class Inflow(Place, Checkpointed):
         )
         return max(x.least, min(abs(x.speed) * (1.0 + x.noise), x.most)) + abs(1.0 - x.carried) * float(around.max())
 
-    def _flow(self, places, time):
+    def _flow(self, places: np.ndarray, time: float) -> tuple[np.ndarray, np.ndarray]:
         """How it sets off at places (n, 3) [m], and how it leaves its carrier there, (n, 3) float32 [m/s] each."""
         now = self.mouth.carrier.at(time)
         body = np.linalg.norm(places[:, None] - now.position, axis=2).argmin(axis=1)
@@ -171,7 +173,7 @@ class Inflow(Place, Checkpointed):
         speed = launch.velocities(self.launch, places, outward, own)
         return speed.astype(np.float32), speed - own
 
-    def _swept(self, places, time, displacement, cell):
+    def _swept(self, places: np.ndarray, time: float, displacement: np.ndarray, cell: float) -> np.ndarray:
         """Which places (n, 3) [m] lie in it, or would so at some moment of a step with its way (n, 3) [m] taken
         back."""
         far = float(np.linalg.norm(displacement, axis=1).max(initial=0.0))
@@ -181,7 +183,7 @@ class Inflow(Place, Checkpointed):
         )
 
     @staticmethod
-    def _lacking(free, inside, corner, taken):
+    def _lacking(free: np.ndarray, inside: np.ndarray, corner: np.ndarray, taken: np.ndarray) -> np.ndarray:
         """Of the free places (k,), in the order given, those that their cells have too few particles for."""
         side = np.array(taken.shape) // EDGE
         cell = np.ravel_multi_index(tuple((corner // EDGE).T), tuple(side))
@@ -205,7 +207,17 @@ class Region(Place):
     takes: bool = False
     """whether it is taken away"""
 
-    def act(self, position, speed, affine, phi, origin, cell: float, time: float, dt: float) -> np.ndarray:
+    def act(
+        self,
+        position: np.ndarray,
+        speed: np.ndarray,
+        affine: np.ndarray,
+        phi: np.ndarray,
+        origin: np.ndarray,
+        cell: float,
+        time: float,
+        dt: float,
+    ) -> np.ndarray:
         """Slow what is in it, or empty it of the surface, and return which particles it holds, (m,) int.
 
         Parameters

@@ -1,6 +1,6 @@
 """Where liquid sets off: the inside of a body, or a layer before some of its faces, wherever it is at the moment."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import Protocol
 
 import numpy as np
@@ -149,11 +149,11 @@ class Before:
         through = np.einsum("ni,ni->n", leaving(self._points(now)), normal)
         return float(np.maximum(through, 0.0) @ f.area)
 
-    def _points(self, now: Placed):
+    def _points(self, now: Placed) -> np.ndarray:
         f = self.faces
         return now.position[f.body] + np.einsum("nij,nj->ni", now.rotation[f.body], f.local)
 
-    def _nearest(self, places: np.ndarray, now: Placed):
+    def _nearest(self, places: np.ndarray, now: Placed) -> Iterator[tuple[int, np.ndarray, np.ndarray]]:
         """For each body: its number, the nearest of its points to each place, and the place from there in its frame."""
         for body, mine, tree in self._trees:
             local = (places - now.position[body]) @ now.rotation[body]

@@ -90,7 +90,16 @@ class NoSlipFaces:
         return np.linalg.inv(own)
 
 
-def no_slip(kind: list[np.ndarray], wall: int, free: int, walls: Walls, nodes: Nodes, inverse, velocity, full: float):
+def no_slip(
+    kind: list[np.ndarray],
+    wall: int,
+    free: int,
+    walls: Walls,
+    nodes: Nodes,
+    inverse: np.ndarray,
+    velocity: np.ndarray,
+    full: float,
+) -> NoSlipFaces | None:
     """Return the faces at which liquid clings to bodies that give way, None if there are none.
 
     Parameters

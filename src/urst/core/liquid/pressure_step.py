@@ -11,7 +11,7 @@ from urst.core.fields.wet import DENSITY
 from urst.core.liquid import air, flow_kernels, particle_kernels, seam_kernels
 from urst.core.liquid.air import AirTerms, Kept
 from urst.core.liquid.band import Band
-from urst.core.liquid.no_slip import no_slip
+from urst.core.liquid.no_slip import NoSlipFaces, no_slip
 from urst.core.liquid.settings import PARTICLES
 from urst.core.liquid.trapped import Trapped, trapped
 from urst.core.liquid.viscous import apply_viscosity
@@ -111,7 +111,7 @@ class PressureStep:
         if self.label is not None and self.label.any():
             self.air = AirTerms(self.label, self.weights, self.phi, LEAST, CLOSED, self.terms, beside)
 
-    def _part(self, up, nodes) -> None:
+    def _part(self, up: np.ndarray, nodes: Nodes) -> None:
         """Let liquid between bodies that lie against something."""
         w, shape = self.walls, self.phi.shape
         seam = np.empty(shape, np.uint8)
@@ -125,7 +125,7 @@ class PressureStep:
             seam_kernels.widen(self.weights[axis], seam, w.fraction, axis, wide[axis])
         self.phi, self.weights = phi, wide
 
-    def _held(self, nodes):
+    def _held(self, nodes: Nodes) -> Held:
         """What bodies with a node hold of faces beside liquid that is solved."""
         w, parts, phi = self.walls, [], self.phi
         if self.label is not None:
@@ -179,7 +179,7 @@ class PressureStep:
         if n is None:
             return apply_viscosity(velocity, self.phi, w, viscosity, dt, CLOSED)[0]
 
-        def find(kind, wall, free):
+        def find(kind: list[np.ndarray], wall: int, free: int) -> NoSlipFaces | None:
             return no_slip(kind, wall, free, w, n, self.inverse, self.node_velocity, self.full)
 
         rounds, cling, force = apply_viscosity(velocity, self.phi, w, viscosity, dt, CLOSED, find)
@@ -226,14 +226,16 @@ class PressureStep:
             blown = blown if grown is None else blown + grown
         return self._solve(velocity, self._outflow(velocity, source, self.phi), tolerance, MOST, blown)
 
-    def _outflow(self, velocity, source, phi):
+    def _outflow(self, velocity: list[np.ndarray], source: np.ndarray, phi: np.ndarray) -> np.ndarray:
         rhs = np.empty(self.phi.shape, np.float32)
         flow_kernels.outflow(
             FaceFields(*velocity), FaceFields(*self.weights), FaceFields(*self.walls.walls), phi, LEAST, source, rhs
         )
         return rhs
 
-    def _solve(self, velocity, rhs, tolerance, most, blown=None):
+    def _solve(
+        self, velocity: list[np.ndarray], rhs: np.ndarray, tolerance: float, most: int, blown: np.ndarray | None = None
+    ) -> tuple[np.ndarray, Solution]:
         if self.pockets:
             # what is shut in has no other way to give
             mean = ndimage.mean(rhs, self._pocket, np.arange(self.pockets + 1))
@@ -268,7 +270,7 @@ class PressureStep:
             total[axis] = self.full * part.sum()
         return total
 
-    def _account(self, given, pressure) -> None:
+    def _account(self, given: np.ndarray, pressure: np.ndarray) -> None:
         """What the liquid lost, what bodies got, and what held against it."""
         w = self.walls
         got = self.impulses(pressure)[:, :3]

@@ -68,12 +68,12 @@ def taken_up(
     finer = abs(on.cell / of.cell - 1.0) > SAME
     same = not finer and np.abs(shift).max() < SAME and on.shape == of.shape
 
-    def at(field, places, beyond):
+    def at(field: np.ndarray, places: np.ndarray, beyond: float | np.floating) -> np.ndarray:
         where = (places - of.origin) / of.cell
         found = map_coordinates(field.astype(np.float32), where.T - 0.5, order=1, mode="nearest")
         return np.where(((where >= 0.0) & (where <= of.shape)).all(axis=1), found, beyond)
 
-    def velocity(places):
+    def velocity(places: np.ndarray) -> np.ndarray:
         return np.stack([at(frame.flow[..., a], places, 0.0) for a in range(3)], axis=1)
 
     middles = on.middles()
@@ -89,7 +89,7 @@ def taken_up(
         mine[mine] = within(frame.position[mine].astype(float)) < 0.0
     position = np.minimum(places[mine].astype(np.float32), np.nextafter(np.array(on.shape, np.float32), np.float32(0)))
 
-    def inside(x):
+    def inside(x: np.ndarray) -> np.ndarray:
         away = of.cell * at(frame.phi, x, BAND)
         return away if within is None else np.maximum(away, within(x))
 
@@ -97,7 +97,7 @@ def taken_up(
     return Taken(position, speed, phi, _faces(flow), velocity, inside, whole)
 
 
-def _faces(flow):
+def _faces(flow: np.ndarray) -> list[np.ndarray]:
     """Velocities at faces from those at cells' middles."""
     found = []
     for axis in range(3):

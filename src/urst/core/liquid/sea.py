@@ -29,7 +29,9 @@ class Sea:
     seed : int
     """
 
-    def __init__(self, waves: Waves, band: float, origin, cell: float, shape, seed: int) -> None:
+    def __init__(
+        self, waves: Waves, band: float, origin: np.ndarray, cell: float, shape: tuple[int, int, int], seed: int
+    ) -> None:
         self.waves, self.band, self.seed = waves, band / cell, seed
         self.origin, self.cell, self.shape = np.asarray(origin, float), float(cell), tuple(shape)
         grid = np.stack(np.meshgrid(*(np.arange(n) for n in shape), indexing="ij"), axis=-1).reshape(-1, 3)
@@ -83,7 +85,9 @@ class Sea:
             places[:, axis] -= 0.5 * self.cell
             u[spot] += (pull * (self.waves.velocity(places, time)[:, axis] - u[spot])).astype(np.float32)
 
-    def join(self, position: np.ndarray, speed: np.ndarray, fraction: np.ndarray, dt: float, time: float, number: int):
+    def join(
+        self, position: np.ndarray, speed: np.ndarray, fraction: np.ndarray, dt: float, time: float, number: int
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Bring particles in the band to how the waves go.
 
         Parameters

@@ -1,6 +1,6 @@
 """What an artist says about a liquid."""
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
@@ -34,7 +34,7 @@ class _Window(BaseModel):
     until: int | None = Field(None, ge=-1_000_000, le=1_000_000, description="Last frame; empty: to the end")
 
     @model_validator(mode="after")
-    def _order(self):
+    def _order(self) -> Self:
         if self.since is not None and self.until is not None and self.until < self.since:
             raise ValueError(f"'{self.piece}' ends at frame {self.until}, before it begins at {self.since}")
         return self
@@ -66,7 +66,7 @@ class Inflow(_Window):
     )
 
     @model_validator(mode="after")
-    def _faces(self):
+    def _faces(self) -> "Inflow":
         if self.facing is not None and not any(self.facing):
             raise ValueError(
                 f"the faces of '{self.piece}' look no way: give a direction, such as 0, 0, 1, or leave it empty"
@@ -167,7 +167,7 @@ class LiquidSettings(BaseModel):
     seed: int = Field(1, ge=0, le=2**31 - 1, description="Another number, other particles")
 
     @model_validator(mode="after")
-    def _pool(self):
+    def _pool(self) -> "LiquidSettings":
         if self.pool_at is not None and self.level is None:
             raise ValueError("a place of the pool is given and no level: give the pool a level, or empty its place")
         if self.waves.any() and self.level is None:
@@ -179,7 +179,7 @@ class LiquidSettings(BaseModel):
         return self
 
     @model_validator(mode="after")
-    def _box(self):
+    def _box(self) -> "LiquidSettings":
         domain.check(self, 100_000_000)
         return self
 

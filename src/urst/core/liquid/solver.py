@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Sequence
 from functools import partial
+from typing import Any
 
 import numpy as np
 
@@ -21,7 +22,7 @@ from urst.core.liquid.inflows import Inflow, Region
 from urst.core.liquid.particle_kernels import Barriers, Lodging, Particles, StepRule
 from urst.core.liquid.port import SEEN, Port
 from urst.core.liquid.pressure_step import LEAST, PressureStep, spread
-from urst.core.liquid.restart import Lattice, taken_up
+from urst.core.liquid.restart import Lattice, Taken, taken_up
 from urst.core.liquid.sea import Sea
 from urst.core.liquid.settings import EDGE, PARTICLES, LiquidSettings
 from urst.core.liquid.viscous import apply_surface_tension, steady_dt
@@ -84,7 +85,7 @@ class LiquidSolver(Port, Checkpointed):
     def __init__(
         self,
         settings: LiquidSettings,
-        gravity=(0.0, 0.0, -9.81),
+        gravity: np.ndarray | tuple[float, float, float] = (0.0, 0.0, -9.81),
         *,
         boundaries: Sequence[Boundary] = (),
         inflows: Sequence[Inflow] = (),
@@ -150,7 +151,7 @@ class LiquidSolver(Port, Checkpointed):
         self.given, self.taken, self.exchanged = np.zeros(3), np.zeros(3), 0.0
         """momentum that pressure has taken from the liquid, that solids have got, and all that passed [N s]"""
 
-    def _hold(self):
+    def _hold(self) -> Walls:
         """What holds the liquid, on the grid as it is."""
         s, beyond = self.settings, None
         if self.sea is not None:
@@ -176,7 +177,7 @@ class LiquidSolver(Port, Checkpointed):
         if window != self.window:
             self._look_at(window)
 
-    def _look_at(self, window) -> None:
+    def _look_at(self, window: Window) -> None:
         """Solve another part of the domain."""
         before, self.window = self.window, window
         self.shape, self.origin = window.shape, np.array(self.settings.low) + self.cell * np.array(window.first)
@@ -194,7 +195,7 @@ class LiquidSolver(Port, Checkpointed):
         self._sort()
         self._measure_band(self.time)
 
-    def pool(self, level: float, place=None) -> None:
+    def pool(self, level: float, place: tuple[float, float, float] | None = None) -> None:
         """Fill all that is open below a level, or what of that is joined to a place.
 
         Parameters
@@ -212,7 +213,13 @@ class LiquidSolver(Port, Checkpointed):
         velocity = (lambda x: waves.velocity(x, self.time)) if waves else (0.0, 0.0, 0.0)
         self.fill(inside, velocity, only=None if place is None else filling.joined(place, level, self.walls))
 
-    def fill(self, inside: Callable[[np.ndarray], np.ndarray], velocity=(0.0, 0.0, 0.0), only=None, box=None) -> None:
+    def fill(
+        self,
+        inside: Callable[[np.ndarray], np.ndarray],
+        velocity: Callable[..., Any] | tuple[float, float, float] = (0.0, 0.0, 0.0),
+        only: np.ndarray | None = None,
+        box: tuple[np.ndarray, np.ndarray] | None = None,
+    ) -> None:
         """Fill all that is open and lies inside something.
 
         Parameters
@@ -359,7 +366,7 @@ class LiquidSolver(Port, Checkpointed):
         if not all(np.isfinite(u).all() for u in self.velocity):
             raise SolverFailed("The liquid has no finite velocity any more: raise the most substeps.")
 
-    def _apply_viscosity(self, pressure_step, dt) -> None:
+    def _apply_viscosity(self, pressure_step: PressureStep, dt: float) -> None:
         """Let viscosity and surface tension act."""
         s = self.settings
         if s.viscosity > 0.0:
@@ -407,7 +414,7 @@ class LiquidSolver(Port, Checkpointed):
         weight = float(np.linalg.norm(self.gravity))
         self.velocity = damped(self.velocity, self._known, weight, self.cell, dt)
 
-    def _pour(self, dt) -> None:
+    def _pour(self, dt: float) -> None:
         """Let in what comes in."""
         self.push = None
         for inflow in self.inflows:
@@ -422,7 +429,7 @@ class LiquidSolver(Port, Checkpointed):
             if push is not None:
                 self.push = push if self.push is None else self.push + push
 
-    def _drain(self, dt) -> None:
+    def _drain(self, dt: float) -> None:
         """Take away and slow what is where that happens."""
         for region in self.regions:
             if region.acts(self.time + 0.5 * dt) and len(self.position):
@@ -433,7 +440,7 @@ class LiquidSolver(Port, Checkpointed):
                     self.drained += len(mine)
                     self._keep(np.delete(np.arange(len(self.position)), mine))
 
-    def _join_sea(self, dt, time) -> None:
+    def _join_sea(self, dt: float, time: float) -> None:
         """Let what is near the sides do as the sea beyond."""
         assert self.sea is not None
         keep, fresh, speed = self.sea.join(self.position, self.speed, self.walls.fraction, dt, time, self.poured)
@@ -441,16 +448,16 @@ class LiquidSolver(Port, Checkpointed):
         if len(fresh):
             self._add(fresh, speed)
 
-    def _measure_band(self, time) -> None:
+    def _measure_band(self, time: float) -> None:
         self.band.measure(self.phi, self.walls, self._aside, [*self.inflows, *self.regions], time)
 
-    def _sides(self):
+    def _sides(self) -> np.ndarray:
         """Cells beside what goes on beyond the domain: particles tell what comes and goes there."""
         if self.sea is not None:
             return self.sea.outer()
         return beside(self.window, self.domain, 0 if self.settings.sides == "wall" else SIDE)
 
-    def _trim(self, dt) -> None:
+    def _trim(self, dt: float) -> None:
         """Let no particles be where it is too deep for any, and some where they are missing."""
         kept, places, speed, slopes = self.band.trim(self.position, self.velocity, self.walls, dt / self.cell)
         if kept is not None:
@@ -458,11 +465,11 @@ class LiquidSolver(Port, Checkpointed):
             self._add(places, speed, slopes, fresh=0)
             self._sort()
 
-    def _held(self):
+    def _held(self) -> int:
         """How many particles fill what the surface holds."""
         return len(self.position) + self.band.unseen - self.flying
 
-    def _add(self, places, speed, slopes=None, fresh=1) -> None:
+    def _add(self, places: np.ndarray, speed: np.ndarray, slopes: np.ndarray | None = None, fresh: int = 1) -> None:
         """Add particles at places (n, 3) [cells] with velocities (n, 3) and their slopes (n, 3, 3), each of `fresh`
         liquid."""
         slopes = np.zeros((len(places), 3, 3), np.float32) if slopes is None else slopes
@@ -471,10 +478,10 @@ class LiquidSolver(Port, Checkpointed):
         self.affine = np.concatenate([self.affine, slopes])
         self.poured += fresh * len(places)
 
-    def _keep(self, some) -> None:
+    def _keep(self, some: Any) -> None:
         self.position, self.speed, self.affine = self.position[some], self.speed[some], self.affine[some]
 
-    def _carry(self, dt, time) -> None:
+    def _carry(self, dt: float, time: float) -> None:
         step = np.float32(dt / self.cell)
         out = np.empty_like(self.phi)
         level_kernels.advect(self.phi, *self.velocity, step, self.walls.reach, out)
@@ -504,12 +511,12 @@ class LiquidSolver(Port, Checkpointed):
         particle_kernels.arrange(order, *old, self.position, self.speed, self.affine)
         self._owner_cell = self.walls.lodgings(self.position)
 
-    def _follow(self, dt) -> None:
+    def _follow(self, dt: float) -> None:
         """Bring the surface nearer to where the particles are."""
         level_kernels.correct(self.phi, self._counted(), *self.velocity, np.float32(dt / self.cell))
         self._surface()
 
-    def _counted(self):
+    def _counted(self) -> np.ndarray:
         """Where the particles say that the surface is, near where it is taken to be (cells)."""
         wanted, w = np.empty_like(self.phi), self.walls
         deep = np.float32(min(COUNTED, self.band.counted))
@@ -537,7 +544,7 @@ class LiquidSolver(Port, Checkpointed):
         level_kernels.close_gaps(self.phi, w.fraction, w.reach, np.float32(WIDE), whole)
         self.phi = whole
 
-    def _scatter(self, dt) -> None:
+    def _scatter(self, dt: float) -> None:
         """Bring the particles' motion to the faces, that of a step before to those deeper, and both to faces a few
         cells beyond."""
         w, before = self.walls, self.velocity
@@ -597,7 +604,7 @@ class LiquidSolver(Port, Checkpointed):
             "divergence_left": self.solution.residual,
         } | ({"viscous_iterations": float(self.viscous_rounds)} if self.settings.viscosity > 0.0 else {})
 
-    def _moving(self):
+    def _moving(self) -> tuple[float, float, float]:
         """What `band.moving` tells of all there is."""
         places = self.origin + self.cell * self.position.astype(np.float64)
         seen: tuple[np.ndarray, ...] = places, self.speed, np.ones(len(places))
@@ -611,7 +618,7 @@ class LiquidSolver(Port, Checkpointed):
         deep_kernels.middles(*self.velocity, self.phi, np.float32(beyond), flow)
         return flow
 
-    def _fill_up(self, taken) -> None:
+    def _fill_up(self, taken: Taken) -> None:
         """Let there be particles where a start has liquid and brings none along."""
         count = np.zeros(self.shape, np.int64)
         np.add.at(count, tuple(self.position.astype(np.int64).T), 1)

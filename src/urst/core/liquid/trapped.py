@@ -62,7 +62,7 @@ class Trapped(NamedTuple):
 
 
 def trapped(
-    walls: Walls, phi: np.ndarray, least, nodes: Nodes, velocity: list[np.ndarray], full: float
+    walls: Walls, phi: np.ndarray, least: np.float32, nodes: Nodes, velocity: list[np.ndarray], full: float
 ) -> Trapped | None:
     """Find what is stuck to bodies that have a node, None if there is nothing.
 

@@ -26,7 +26,7 @@ def apply_viscosity(
     walls: Walls,
     viscosity: float,
     dt: float,
-    closed,
+    closed: np.float32,
     find: Find = lambda kind, wall, free: None,
 ) -> tuple[int, NoSlipFaces | None, np.ndarray]:
     """Let a flow rub against itself and against walls, with which it goes where it touches them, in place.
@@ -70,7 +70,7 @@ def apply_viscosity(
 
     cling, reaction = find(kind, kernels.WALL, kernels.FREE), [np.zeros_like(u) for u in velocity]
 
-    def product(x):
+    def product(x: list[np.ndarray]) -> list[np.ndarray]:
         out = [np.empty_like(u) for u in x[:3]]
         if cling is not None:
             cling.expand(x[3], x[:3])
@@ -84,10 +84,10 @@ def apply_viscosity(
             out.append(np.einsum("kij,kj->ki", cling.mass, x[3]) - cling.gathered(cling.chained(reaction)))
         return out
 
-    def dot(x, y):
+    def dot(x: list[np.ndarray], y: list[np.ndarray]) -> float:
         return sum(float(np.vdot(a.astype(np.float64), b)) for a, b in zip(x, y))
 
-    def guessed(r):
+    def guessed(r: list[np.ndarray]) -> list[np.ndarray]:
         found = [a / d for a, d in zip(r, diagonal)]
         return found if cling is None else [*found, np.einsum("kij,kj->ki", own, r[3])]
 
@@ -127,7 +127,7 @@ def apply_viscosity(
 
 
 def apply_surface_tension(
-    velocity: list[np.ndarray], phi: np.ndarray, cell: float, tension: float, dt: float, least
+    velocity: list[np.ndarray], phi: np.ndarray, cell: float, tension: float, dt: float, least: np.float32
 ) -> None:
     """Let surface tension pull, in place.
 

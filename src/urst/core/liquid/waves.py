@@ -153,13 +153,13 @@ class Waves:
         return out
 
 
-def _mean(low, high, settings, gravity):
+def _mean(low: float, high: float, settings: WaveSettings, gravity: float) -> float:
     """The variance between two frequencies [m2]."""
     omega = np.linspace(low, high, 33)
     return float(np.trapezoid(jonswap(omega, settings.wind, settings.fetch, gravity), omega))
 
 
-def _turns(spread, count, rng):
+def _turns(spread: float, count: int, rng: np.random.Generator) -> np.ndarray:
     """Angles about the heading, by cos^2s of half of each (Longuet-Higgins et al. 1963) [rad]."""
     angle = np.linspace(-np.pi, np.pi, 2001)
     fraction = np.cumsum(np.cos(0.5 * angle) ** (2.0 * spread))

@@ -34,7 +34,7 @@ def fitted(now: Window, low: np.ndarray, high: np.ndarray, domain: tuple[int, in
     """
     end, first = np.array(domain), np.array(now.first)
 
-    def about(room):
+    def about(room: int) -> tuple[np.ndarray, np.ndarray]:
         a = BLOCK * np.floor((low - room) / BLOCK).astype(int)
         b = BLOCK * np.ceil((high + room) / BLOCK).astype(int)
         a = np.clip(a, 0, end - BLOCK)
@@ -50,7 +50,7 @@ def fitted(now: Window, low: np.ndarray, high: np.ndarray, domain: tuple[int, in
     return Window((i, j, k), (nx, ny, nz))
 
 
-def moved(array: np.ndarray, before: Window, after: Window, extra: int | None, fill) -> np.ndarray:
+def moved(array: np.ndarray, before: Window, after: Window, extra: int | None, fill: float | np.floating) -> np.ndarray:
     """Return a field of one window in another.
 
     Parameters

@@ -1,5 +1,6 @@
 """A quick renderer of our own: what the stage shows, as pictures, without a browser or a graphics card."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -27,7 +28,7 @@ class View:
     height: int = 540
 
 
-def _busy(density):
+def _busy(density: np.ndarray) -> np.ndarray:
     """Whether there is dust in each block of 4^3 cells or beside it."""
     padded = np.pad(density > 1e-5, [(0, -n % 4) for n in density.shape])
     nx, ny, nz = (n // 4 for n in padded.shape)
@@ -35,7 +36,10 @@ def _busy(density):
     return ndimage.binary_dilation(blocks, np.ones((3, 3, 3)))
 
 
-def _distance(volume, view):
+def _distance(
+    volume: tuple[np.ndarray, tuple[int, int, float] | list[float], float, np.ndarray | tuple[int, int, int]],
+    view: View,
+) -> float:
     density, origin, cell, _ = volume
     return float(np.linalg.norm(np.asarray(origin) + 0.5 * cell * np.array(density.shape) - view.eye))
 
@@ -45,12 +49,14 @@ def render(
     triangles: np.ndarray,
     colours: np.ndarray,
     *,
-    normals=None,
-    crease=None,
-    jointed=None,
-    points=(),
-    dust=(),
-    water=None,
+    normals: np.ndarray | None = None,
+    crease: np.ndarray | None = None,
+    jointed: np.ndarray | None = None,
+    points: Sequence[tuple[np.ndarray, np.ndarray, np.ndarray]] = (),
+    dust: Sequence[
+        tuple[np.ndarray, tuple[int, int, float] | list[float], float, np.ndarray | tuple[int, int, int]]
+    ] = (),
+    water: list[np.ndarray] | None = None,
     exposure: float = 0.0,
 ) -> np.ndarray:
     """Render one picture.

@@ -10,6 +10,7 @@ from urst.core.bodies.patches import Patches
 from urst.core.curves.varies import in_space
 from urst.core.rigid import bond_kernels
 from urst.core.rigid.bond_kernels import BondState
+from urst.core.rigid.matter import Matter
 from urst.core.rigid.settings import BondSettings
 from urst.core.rigid.state import Bodies
 
@@ -45,7 +46,14 @@ class Bonds:
     """
 
     def __init__(
-        self, fragments: Fragments, patches: Patches, bodies: Bodies, matter, later, settings: BondSettings, h: float
+        self,
+        fragments: Fragments,
+        patches: Patches,
+        bodies: Bodies,
+        matter: Matter,
+        later: np.ndarray,
+        settings: BondSettings,
+        h: float,
     ) -> None:
         self.settings = settings
         kind = bodies.kind
@@ -237,7 +245,7 @@ class Bonds:
         return full & ((state.full == 2) | (state.gives == 0.0) | (state.yielded > state.gives)), full
 
 
-def _chunks(fragments, count, seed):
+def _chunks(fragments: Fragments, count: int, seed: int) -> np.ndarray:
     """Which chunk of its piece each fragment belongs to, by the nearest of some that lie far from each other, (n,)."""
     chunk = np.zeros(len(fragments), np.int64)
     rng = np.random.default_rng([seed, 2])
@@ -258,14 +266,14 @@ def _chunks(fragments, count, seed):
     return chunk
 
 
-def _section(patches, use):
+def _section(patches: Patches, use: np.ndarray) -> np.ndarray:
     """What a unit of force and twist strain the section of each patch by, (b, 4); see `bond_kernels`."""
     area, moment, extent = patches.area[use], patches.moment[use], patches.extent[use]
     # bending about the first axis strains the far ends of the second
     return np.column_stack([1.0 / area, extent[:, ::-1] / moment, extent.max(axis=1) / moment.sum(axis=1)])
 
 
-def _lengths(fragments, patches, use, kind):
+def _lengths(fragments: Fragments, patches: Patches, use: np.ndarray, kind: np.ndarray) -> np.ndarray:
     """From middle to middle across each patch (b,); what is fixed is rigid and adds nothing."""
     length = np.zeros(int(use.sum()))
     for body in patches.pair[use].T:
@@ -275,7 +283,7 @@ def _lengths(fragments, patches, use, kind):
     return length
 
 
-def _stiffness(patches, use, length, modulus):
+def _stiffness(patches: Patches, use: np.ndarray, length: np.ndarray, modulus: float) -> np.ndarray:
     """A patch is a beam of the bonds' modulus from middle to middle: E A, G A and E I, G J over its length
     (Timoshenko).
 
@@ -288,7 +296,7 @@ def _stiffness(patches, use, length, modulus):
     return np.column_stack([modulus * area, across, across, twist, modulus * moment]) / length[:, None]
 
 
-def _bearable(bodies, kind, pair, h):
+def _bearable(bodies: Bodies, kind: np.ndarray, pair: np.ndarray, h: float) -> np.ndarray:
     """The greatest stiffnesses that the substeps can carry between two bodies, (b, 6)."""
     loose = kind == LOOSE
     inverse_mass = np.where(loose, 1.0 / bodies.mass, 0.0)[pair].sum(axis=1)

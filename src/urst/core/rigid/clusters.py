@@ -2,9 +2,12 @@
 
 A cluster that nothing strains is *rigid*: it moves as one compound, and its bonds give as `flex` says. A blow, or a
 load that a bond does not carry, makes it *loose*: from that check on, which is taken back, every bond is a spring among
-the contacts, so that the blow acts where it falls and bonds snap where they are overloaded. Once no bond has snapped and
-nothing has struck for a while it is rigid again, in the shape that it has then.
+the contacts, so that the blow acts where it falls and bonds snap where they are overloaded. Once no bond has snapped
+and nothing has struck for a while it is rigid again, in the shape that it has then.
 """
+
+from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 
@@ -17,6 +20,7 @@ from urst.core.rigid.compounds import Compounds
 from urst.core.rigid.contacts import Touching
 from urst.core.rigid.flex import Cluster, Supports
 from urst.core.rigid.joints import Joints
+from urst.core.rigid.manifolds import Manifolds
 from urst.core.rigid.state import Bodies, Inertia
 
 #: checks between flexes
@@ -140,13 +144,13 @@ class Clusters(Checkpointed):
         self._forget(~same | (before != self.label))
         self._group(bodies)
 
-    def _forget(self, some) -> None:
+    def _forget(self, some: np.ndarray) -> None:
         """Have clusters factored anew, as they stand then, of which some bodies (n,) bool are members."""
         self.framed[some] = 0
         for root in np.unique(self.label[some]):
             self._clusters.pop(int(root), None)
 
-    def _as_one(self, bodies):
+    def _as_one(self, bodies: Bodies) -> np.ndarray:
         """Which bodies start in a cluster that moves as a rigid body does, (n,) bool."""
         bonded = (bodies.kind == LOOSE) & ((self.size > 1) | self.held)
         self.rigid[:] = bonded
@@ -161,7 +165,7 @@ class Clusters(Checkpointed):
         self.taken[:] = 0.0
         return bonded & ~apart[self.label]
 
-    def _group(self, bodies) -> None:
+    def _group(self, bodies: Bodies) -> None:
         """Number the compounds: the clusters that are rigid."""
         n = len(self.label)
         rigid = np.flatnonzero(self.rigid)
@@ -181,7 +185,7 @@ class Clusters(Checkpointed):
         whole = free[first] & ~self.held[first]
         return np.concatenate([free & (self.rigid == 0), whole, [False]])
 
-    def _gather(self, bodies, awake) -> None:
+    def _gather(self, bodies: Bodies, awake: np.ndarray) -> None:
         n, c = len(self.label), len(self.compounds.start) - 1
         first = self.compounds.member[self.compounds.start[:-1]]
         free = np.concatenate([np.zeros(n, bool), awake[first] & ~self.held[first], [False]])
@@ -215,10 +219,10 @@ class Clusters(Checkpointed):
         self.stands[mine] = 0
         self._group(bodies)
 
-    def _bonds_of(self, mine):
+    def _bonds_of(self, mine: np.ndarray) -> np.ndarray:
         return np.flatnonzero((self.bonds.state.alive == 1) & mine[self.bonds.state.body].any(axis=1))
 
-    def _steady(self, bodies) -> None:
+    def _steady(self, bodies: Bodies) -> None:
         """Let loose clusters be rigid to which nothing has happened for a while."""
         ready = (self.rigid == 0) & (bodies.kind == LOOSE) & (self.since >= CALM) & ((self.size > 1) | self.held)
         if not ready.any():
@@ -230,7 +234,7 @@ class Clusters(Checkpointed):
         self._forget(ready)
         self._group(bodies)
 
-    def strikes(self, bodies: Bodies, pairs, force: np.ndarray) -> np.ndarray | None:
+    def strikes(self, bodies: Bodies, pairs: Manifolds, force: np.ndarray) -> np.ndarray | None:
         """Return which members of rigid clusters are struck, (n,) bool; None if none is.
 
         Parameters
@@ -255,7 +259,7 @@ class Clusters(Checkpointed):
         """
         compound.note_forces(self.label, bodies.awake, self._load(force), _USED, self.since, self.time, dt)
 
-    def _load(self, force):
+    def _load(self, force: np.ndarray) -> compound.Load:
         return compound.Load(force, self.used, BLOW * self.capacity)
 
     def disturb(self, bonds: np.ndarray) -> None:
@@ -264,7 +268,9 @@ class Clusters(Checkpointed):
         clusters[self.label[self.bonds.state.body[bonds].ravel()]] = True
         self.since[clusters[self.label]] = 0.0
 
-    def flex(self, bodies: Bodies, gravity: np.ndarray, calm: np.ndarray, touching, number: int) -> np.ndarray:
+    def flex(
+        self, bodies: Bodies, gravity: np.ndarray, calm: np.ndarray, touching: Callable[..., Any], number: int
+    ) -> np.ndarray:
         """Let rigid clusters give under what was done to them since the last time; returns which bonds are overloaded,
         (b,) bool.
 
@@ -305,12 +311,12 @@ class Clusters(Checkpointed):
             self.taken[members], self.time[members] = 0.0, 0.0
         return over
 
-    def _overloaded(self, members):
+    def _overloaded(self, members: np.ndarray) -> np.ndarray:
         mine = np.zeros(len(self.label), bool)
         mine[members] = True
         return mine[self.bonds.state.body].any(axis=1) & (self.bonds.utilisation > 1.0) & (self.bonds.state.alive == 1)
 
-    def _lump(self, members, bodies):
+    def _lump(self, members: np.ndarray, bodies: Bodies) -> Cluster:
         root = int(self.label[members[0]])
         cluster = self._clusters.get(root)
         if cluster is not None and not cluster.bent(bodies):
@@ -321,13 +327,15 @@ class Clusters(Checkpointed):
         self._clusters[root] = cluster = self._new(members, bodies, self.frame_place[members], self.frame_turn[members])
         return cluster
 
-    def _new(self, members, bodies, position, turn, under=None):
+    def _new(
+        self, members: np.ndarray, bodies: Bodies, position: np.ndarray, turn: np.ndarray, under: Supports | None = None
+    ) -> Cluster:
         mine = np.zeros(len(self.label), bool)
         mine[members] = True
         held = bool(self.held[members[0]])
         return Cluster(members, self._bonds_of(mine), held, self.bonds.state, bodies, position, turn, under)
 
-    def _give(self, cluster, bodies, gravity):
+    def _give(self, cluster: Cluster, bodies: Bodies, gravity: np.ndarray) -> np.ndarray:
         members, some, state = cluster.members, cluster.some, self.bonds.state
         fraction = _USED if cluster.held else 1.0 - (1.0 - _USED) ** _SELDOM
         self.pressed[members] += fraction * (self.taken[members] / self.time[members, None] - self.pressed[members])
@@ -365,13 +373,14 @@ class Clusters(Checkpointed):
         for k in range(len(c.start) - 1):
             self._relax(c.member[c.start[k] : c.start[k + 1]], bodies, gravity, touching, moving)
 
-    def _relax(self, members, bodies, gravity, touching, moving) -> None:
+    def _relax(
+        self, members: np.ndarray, bodies: Bodies, gravity: np.ndarray, touching: Touching, moving: bool
+    ) -> None:
         state = self.bonds.state
-        under, force = self._outside(members, bodies, gravity, touching)
-        if self.held[members[0]]:
-            under = None
-        elif not len(under.body):
+        stood_on, force = self._outside(members, bodies, gravity, touching)
+        if not self.held[members[0]] and not len(stood_on.body):
             return
+        under = None if self.held[members[0]] else stood_on
         for _ in range(_STEPS):
             cluster = self._new(members, bodies, bodies.position[members], bodies.rotation[members], under)
             some = cluster.some
@@ -398,7 +407,9 @@ class Clusters(Checkpointed):
                 break
         self.bonds.judge(some)
 
-    def _outside(self, members, bodies, gravity, touching):
+    def _outside(
+        self, members: np.ndarray, bodies: Bodies, gravity: np.ndarray, touching: Touching
+    ) -> tuple[Supports, np.ndarray]:
         """What some bodies stand on, and the forces on them of their weight and of what lies on them."""
         force = np.zeros((len(self.label), 6))
         force[members, :3] = bodies.mass[members, None] * gravity

@@ -1,6 +1,7 @@
 """The shapes that bodies collide as: a convex one each, and triangles of lands, laid out as they are met."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from typing import Any
 
 import numpy as np
 
@@ -45,7 +46,7 @@ class Colliders:
         In the frames of the last bodies, one each, whose own hulls do not count.
     """
 
-    def __init__(self, hulls: Hulls, rounding, surfaces: Sequence[Land]) -> None:
+    def __init__(self, hulls: Hulls, rounding: np.ndarray, surfaces: Sequence[Land]) -> None:
         self._convex, self._rounding = hulls, np.asarray(rounding, float)
         self._lands, self.first_land = list(surfaces), hulls.size - len(surfaces)
         self._base = hulls.size + np.cumsum([0, *(x.size for x in self._lands)])
@@ -71,7 +72,7 @@ class Colliders:
         self._take(np.unique(numbers[numbers >= k]))
         return np.where(numbers < k, numbers, k + np.searchsorted(self.number[k:], numbers))
 
-    def _take(self, numbers) -> None:
+    def _take(self, numbers: np.ndarray) -> None:
         """Have these triangles, sorted, behind the convex shapes."""
         k = self._convex.size
         if len(self.number) == k + len(numbers) and (self.number[k:] == numbers).all():
@@ -125,7 +126,7 @@ class Colliders:
             ),
         )
 
-    def _depth(self, n, some):
+    def _depth(self, n: int, some: np.ndarray) -> np.ndarray:
         """How far triangles of a land reach back: half of what lies behind them, so that a thin shell keeps its sides
         apart."""
         surface, first = self._lands[n], self._base[n] - self._convex.size
@@ -159,7 +160,7 @@ class Colliders:
         )
         return self.shapes
 
-    def pairs(self, bodies: Bodies, margin, moves, loose) -> np.ndarray:
+    def pairs(self, bodies: Bodies, margin: np.ndarray, moves: np.ndarray, loose: np.ndarray) -> np.ndarray:
         """Return the numbers of shapes of different bodies whose bounds overlap, (p, 2) int64, sorted.
 
         Parameters
@@ -185,14 +186,16 @@ class Colliders:
         return np.concatenate(parts)
 
 
-def _beneath(surface, position, turn, low, high, margin):
+def _beneath(
+    surface: Land, position: np.ndarray, turn: np.ndarray, low: np.ndarray, high: np.ndarray, margin: float
+) -> np.ndarray:
     """Which triangles of a land that stands somewhere come near which boxes, (k, 2)."""
     at = (0.5 * (low + high) - position) @ turn
     wide = (0.5 * (high - low) + margin) @ np.abs(turn)
     return _grown(lambda out: lands.near(surface, at - wide, at + wide, out), 8 * len(low) + 64)
 
 
-def _grown(fill, room):
+def _grown(fill: Callable[..., Any], room: int) -> np.ndarray:
     """Have `fill` write pairs into an array that is made larger until they fit."""
     while True:
         out = np.empty((room, 2), np.int64)
@@ -202,7 +205,7 @@ def _grown(fill, room):
         room = max(2 * room, count)
 
 
-def _prisms(surface, some, depth):
+def _prisms(surface: Land, some: np.ndarray, depth: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Corners (6 m, 3), planes (5 m, 4) and folds (m, 3) of triangles with what lies behind them."""
     top, normal = surface.corner[some], surface.normal[some]
     corner = np.concatenate([top, top - (depth[:, None] * normal)[:, None]], axis=1)

@@ -1,6 +1,7 @@
 """Contacts of rigid bodies: which pairs are near, where they touch, and how that is laid out for the sweeps."""
 
-from typing import NamedTuple
+from collections.abc import Callable
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -39,7 +40,7 @@ class Contacts(Checkpointed):
 
     STATE = ("shapes", "pairs", "marks", "load", "allowed")
 
-    def __init__(self, colliders: Colliders, friction, restitution) -> None:
+    def __init__(self, colliders: Colliders, friction: np.ndarray, restitution: np.ndarray) -> None:
         n = len(friction)
         self.colliders, self.friction, self.restitution = colliders, friction, restitution
         self.pairs = manifolds.none(0)
@@ -59,7 +60,7 @@ class Contacts(Checkpointed):
         self.pairs.state[:] = 0
         self.stale()
 
-    def seek(self, bodies: Bodies, tied, dt: float, weight: float) -> None:
+    def seek(self, bodies: Bodies, tied: Callable[..., Any], dt: float, weight: float) -> None:
         """Seek pairs, if any body may have left the reach within which they are known.
 
         Parameters
@@ -87,7 +88,7 @@ class Contacts(Checkpointed):
         found = self.colliders.pairs(bodies, margin, moves, bodies.kind == LOOSE)
         self._take(found, bodies, moves, tied)
 
-    def _take(self, found, bodies, moves, tied) -> None:
+    def _take(self, found: np.ndarray, bodies: Bodies, moves: np.ndarray, tied: Callable[..., Any]) -> None:
         """Go on with these pairs of numbered shapes: what was known of them, and of sleepers that nobody looked at, is
         kept."""
         old, all_there, total = self.pairs, self.colliders.number, self.colliders.total

@@ -56,7 +56,13 @@ class Director(Checkpointed):
     STATE = ("moment", "done", "kind")
 
     def __init__(
-        self, directed: Sequence[Directed], hulls: Hulls, patches: Patches, position, kind, clock: Clock
+        self,
+        directed: Sequence[Directed],
+        hulls: Hulls,
+        patches: Patches,
+        position: np.ndarray,
+        kind: np.ndarray,
+        clock: Clock,
     ) -> None:
         self.directed, self.hulls, self.clock = directed, hulls, clock
         self.moment = np.full(len(directed), np.inf)
@@ -93,7 +99,7 @@ class Director(Checkpointed):
         self.done[now] = 1
         return [self.directed[k] for k in now]
 
-    def _moment(self, d, time, bodies, contacts):
+    def _moment(self, d: Directed, time: float, bodies: Bodies, contacts: Contacts) -> float:
         e = d.event
         if e.when == "frame":
             return self.clock.seconds(e.frame)
@@ -145,14 +151,14 @@ class Director(Checkpointed):
         spin[mine] = launch.spins(e.launch, len(mine))
         return velocity, spin
 
-    def _covered(self, bodies):
+    def _covered(self, bodies: Bodies) -> np.ndarray:
         """Area of each face that a neighbour covers which is still where it was at the start, (f,) [m2]."""
         face, area, i, j, apart = self._covers
         here = np.abs(np.linalg.norm(bodies.position[j] - bodies.position[i], axis=1) - apart) < _PARTED
         here &= bodies.kind[j] != ABSENT
         return np.bincount(face[here], area[here], minlength=len(self._area))
 
-    def _outward(self, bodies, mine):
+    def _outward(self, bodies: Bodies, mine: np.ndarray) -> np.ndarray:
         """Which way the open faces of some bodies (k,) look on the whole, (k, 3); away from the middle of all if no
         way."""
         body = np.repeat(np.arange(self.hulls.size), np.diff(self.hulls.face_start))
@@ -184,7 +190,7 @@ class Director(Checkpointed):
             bodies.spin[fast] *= keep
 
 
-def _covers(hulls, patches, position):
+def _covers(hulls: Hulls, patches: Patches, position: np.ndarray) -> tuple[np.ndarray, ...]:
     """Which face of which body each patch covers: face (c,), area (c,) [m2], body and neighbour (c,), apart at the
     start (c,) [m]."""
     found = []

@@ -8,7 +8,7 @@ on others stands on stiff springs instead of being relieved: contacts of somethi
 weight among them.
 """
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from scipy.sparse import coo_matrix
@@ -54,7 +54,17 @@ class Cluster:
         What it stands on, if it lies still.
     """
 
-    def __init__(self, members, some, held, bonds: BondState, bodies: Bodies, position, turn, supports=None) -> None:
+    def __init__(
+        self,
+        members: np.ndarray,
+        some: np.ndarray,
+        held: bool,
+        bonds: BondState,
+        bodies: Bodies,
+        position: np.ndarray,
+        turn: np.ndarray,
+        supports: Supports | None = None,
+    ) -> None:
         self.members, self.some, self.held = members, some, held
         self.mass, self.stiffness = bodies.mass[members], bonds.stiffness[some]
         self._stood = turn
@@ -87,7 +97,7 @@ class Cluster:
         if supports is None:
             self.slowest = self._pace(heavy)
 
-    def _matrix(self, heavy):
+    def _matrix(self, heavy: np.ndarray) -> Any:
         block = np.einsum("kar,ka,kas->krs", self._rows, self.stiffness, self._rows)
         i, j = np.broadcast_arrays(self._column[:, :, None], self._column[:, None, :])
         inside = self._there[:, :, None] & self._there[:, None, :]
@@ -105,7 +115,7 @@ class Cluster:
         """Return whether a member has turned far against the others since the factors were made."""
         return bool(np.abs(bodies.rotation[self.members] - self._turn(bodies) @ self._stood).max() > _BENT)
 
-    def _turn(self, bodies):
+    def _turn(self, bodies: Bodies) -> np.ndarray:
         """How far the cluster has turned since: the mean over its members."""
         if self.held or self.supports is not None:
             return np.eye(3)
@@ -136,10 +146,10 @@ class Cluster:
         both = np.where((self._ends >= 0)[:, :, None], displacement[self._ends], 0.0).reshape(-1, 12)
         return (displacement.reshape(-1, 3) @ turn.T).reshape(-1, 6), np.einsum("kar,kr->ka", self._rows, both)
 
-    def _under(self):
+    def _under(self) -> float:
         return _STIFFER * self.stiffness[:, 0].max()
 
-    def _balance(self, force):
+    def _balance(self, force: np.ndarray) -> np.ndarray:
         """Where forces (6 m,) bring the members, but for what moves or turns them as a whole."""
         if self.supports is None:
             force = force - self._moved @ (self._whole.T @ force)
@@ -150,7 +160,7 @@ class Cluster:
             )
         return displacement - self._whole @ (self._moved.T @ displacement)
 
-    def _pace(self, heavy):
+    def _pace(self, heavy: np.ndarray) -> float:
         """By inverse iteration; `heavy` (m, 6, 6) are the members' masses and inertias."""
         x = np.cumsum(np.tile([1.0, 0.3, -0.7, 0.0, 0.0, 0.0], len(self.members))) ** 2
         square = 0.0
@@ -162,7 +172,7 @@ class Cluster:
         return float(np.sqrt(max(square, 0.0)))
 
 
-def _rows(bonds, some, there, end, turned):
+def _rows(bonds: BondState, some: np.ndarray, there: np.ndarray, end: np.ndarray, turned: np.ndarray) -> np.ndarray:
     """What shifts and turns of their ends strain the bonds by, (k, 6, 12)."""
     point = end + np.einsum("ksij,ksj->ksi", turned, bonds.anchor[some])
     # both ends are pushed at one point, so that what moves the whole strains nothing
@@ -177,7 +187,7 @@ def _rows(bonds, some, there, end, turned):
     return rows.reshape(len(some), 6, 12)
 
 
-def _springs(supports):
+def _springs(supports: Supports) -> np.ndarray:
     """How shifts and turns of what stands on supports move it there, along the normal and two tangents, (s, 3, 6)."""
     normal = supports.normal
     other = np.eye(3)[np.abs(normal).argmin(axis=1)]
@@ -187,7 +197,7 @@ def _springs(supports):
     return np.concatenate([axes, np.cross(supports.arm[:, None], axes)], axis=2)
 
 
-def _as_whole(position, mass, heavy):
+def _as_whole(position: np.ndarray, mass: np.ndarray, heavy: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """How members go as their cluster moves along and turns about each axis, and the momenta of that, (6 m, 6) each,
     orthonormal."""
     arm = position - mass @ position / mass.sum()
@@ -196,6 +206,6 @@ def _as_whole(position, mass, heavy):
         whole[:, c, c] = 1.0
         whole[:, :3, 3 + c], whole[:, 3 + c, 3 + c] = np.cross(axis, arm), 1.0
     momenta = np.einsum("mij,mjc->mic", heavy, whole).reshape(-1, 6)
-    whole = whole.reshape(-1, 6)
-    root = np.linalg.inv(np.linalg.cholesky(whole.T @ momenta)).T
-    return whole @ root, momenta @ root
+    flat = whole.reshape(-1, 6)
+    root = np.linalg.inv(np.linalg.cholesky(flat.T @ momenta)).T
+    return flat @ root, momenta @ root

@@ -37,7 +37,9 @@ class Joints:
         See `Matter`.
     """
 
-    def __init__(self, jointed: Sequence[Jointed], bodies: Bodies, hulls: Hulls, whole=None) -> None:
+    def __init__(
+        self, jointed: Sequence[Jointed], bodies: Bodies, hulls: Hulls, whole: np.ndarray | None = None
+    ) -> None:
         count, n = len(jointed), len(bodies.mass)
         self._solid = np.arange(n) if whole is None else np.where(whole >= 0, n + whole, np.arange(n))
         self.jointed = jointed
@@ -61,7 +63,7 @@ class Joints:
     def __len__(self) -> int:
         return len(self.state.kind)
 
-    def _place(self, k, jointed, bodies, hulls) -> None:
+    def _place(self, k: int, jointed: Jointed, bodies: Bodies, hulls: Hulls) -> None:
         joint, s = jointed.joint, self.state
         spans = s.kind[k] in (ROPE, SPRING)
         ends = np.array(joint.at, float), np.array(joint.to if spans else joint.at, float)
@@ -117,7 +119,7 @@ class Joints:
         return bool(torn.any())
 
 
-def _nearest(point, some, bodies, hulls):
+def _nearest(point: np.ndarray, some: np.ndarray, bodies: Bodies, hulls: Hulls) -> int:
     """The body whose hull a point lies in, or that it is nearest to."""
     deep = np.empty(len(some))
     for k, b in enumerate(some):

@@ -5,7 +5,8 @@ they were looked at, the points are only brought up to date; a pair that is apar
 could have closed.
 """
 
-from typing import NamedTuple
+from collections.abc import Callable
+from typing import Any, NamedTuple
 
 import numpy as np
 from numba import get_num_threads, prange
@@ -379,7 +380,7 @@ def _look_at_all(m, due, bodies, shapes, parts):
         _look_at(m, due, k, parts, bodies, shapes)
 
 
-def look(m: Manifolds, bodies: Bodies, place, dt: float, weight: float) -> None:
+def look(m: Manifolds, bodies: Bodies, place: Callable[..., Any], dt: float, weight: float) -> None:
     """Bring those pairs up to date of which a body moves.
 
     Parameters

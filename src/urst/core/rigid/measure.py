@@ -14,7 +14,9 @@ REST_SPEED = 0.01
 DEEP_BELOW = 100.0
 
 
-def gauges(b: Bodies, bonds: Bonds, label, contacts: Contacts, gravity, floor: float, datum: float) -> dict[str, float]:
+def gauges(
+    b: Bodies, bonds: Bonds, label: np.ndarray, contacts: Contacts, gravity: np.ndarray, floor: float, datum: float
+) -> dict[str, float]:
     """Return the numbers judged on every frame, SI units.
 
     Parameters

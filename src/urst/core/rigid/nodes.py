@@ -1,14 +1,16 @@
 """The nodes of the rigid solver: single bodies, and the clusters that bonds hold rigid."""
 
+from typing import Any
+
 import numpy as np
 
 from urst.core.bodies.mobility import LOOSE
 from urst.core.bodies.nodes import Nodes
 from urst.core.rigid import compounds
-from urst.core.rigid.state import Inertia
+from urst.core.rigid.state import Bodies, Inertia
 
 
-def nodes_of(bodies, clusters) -> Nodes:
+def nodes_of(bodies: Bodies, clusters: Any) -> Nodes:
     """Return what moves as one now.
 
     Parameters

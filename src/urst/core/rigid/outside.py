@@ -22,8 +22,9 @@ class Span(NamedTuple):
     """how long it is [s]"""
 
 
-def _inside(bodies, region):
-    return ((bodies.position >= np.array(region.low)) & (bodies.position <= np.array(region.high))).all(axis=1)
+def _inside(bodies: Bodies, region: Region) -> np.ndarray:
+    inside = (bodies.position >= np.array(region.low)) & (bodies.position <= np.array(region.high))
+    return np.all(inside, axis=1)
 
 
 def woken(bodies: Bodies, regions: Sequence[Region], free: np.ndarray, span: Span) -> np.ndarray:

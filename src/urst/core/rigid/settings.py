@@ -79,7 +79,7 @@ class Event(BaseModel):
     over: float = Field(0.5, gt=0, le=1e3, description="Time that slowing down takes [s]")
 
     @model_validator(mode="after")
-    def _makes_sense(self):
+    def _makes_sense(self) -> "Event":
         if any(a >= b for a, b in zip(self.low, self.high)):
             raise ValueError(f"the region of '{self.name}' is empty: its upper corner must lie above its lower one")
         if self.when == "after" and self.after in ("", self.name):
@@ -125,7 +125,7 @@ class Joint(BaseModel):
     strength: float = Field(0.0, ge=0, le=1e12, description="Force at which it breaks; 0: never [N]")
 
     @model_validator(mode="after")
-    def _makes_sense(self):
+    def _makes_sense(self) -> "Joint":
         if self.first == self.second:
             raise ValueError(
                 f"the joint '{self.name}' joins '{self.first}' to itself: name two pieces, or one and the world"
@@ -160,7 +160,7 @@ class Region(BaseModel):
     until: float | None = Field(None, ge=-1e6, le=1e6, description="Until the end of this frame; empty: to the end")
 
     @model_validator(mode="after")
-    def _makes_sense(self):
+    def _makes_sense(self) -> "Region":
         if any(a >= b for a, b in zip(self.low, self.high)):
             raise ValueError(f"the region '{self.name}' is empty: its upper corner must lie above its lower one")
         if self.since is not None and self.until is not None and self.until < self.since:
@@ -212,7 +212,7 @@ class RigidSettings(BaseModel):
     settle: float = Field(0.5, ge=0, le=60, description="Seconds under gravity before the first frame, unseen [s]")
 
     @model_validator(mode="after")
-    def _events_follow(self):
+    def _events_follow(self) -> "RigidSettings":
         joints = [j.name for j in self.joints]
         if len(set(joints)) < len(joints):
             raise ValueError(f"two joints are called '{next(n for n in joints if joints.count(n) > 1)}': rename one")

@@ -69,7 +69,7 @@ def settle(solver: RigidSolver, seconds: float, check_cancelled: Callable[[], No
     solver.time, solver.drive = time, drive
 
 
-def _supported(solver):
+def _supported(solver: RigidSolver) -> np.ndarray:
     """Which bodies something holds up that stands: by a bond, or by lying below."""
     bodies, contacts = solver.bodies, solver.contacts
     solver.look(solver.step_dt)

@@ -9,7 +9,7 @@ from urst.core.bodies.mobility import ABSENT, DRIVEN, FIXED, LOOSE
 from urst.core.bodies.patches import Patches
 from urst.core.checkpoint import Checkpointed
 from urst.core.curves.clock import Clock
-from urst.core.curves.varies import at_time
+from urst.core.curves.varies import at_time, constant
 from urst.core.geometry import rotation
 from urst.core.geometry.convex import with_points
 from urst.core.geometry.land import Land
@@ -26,7 +26,7 @@ from urst.core.rigid.joints import Jointed, Joints
 from urst.core.rigid.matter import Matter
 from urst.core.rigid.port import Port
 from urst.core.rigid.rest import Rest
-from urst.core.rigid.settings import RigidSettings
+from urst.core.rigid.settings import Region, RigidSettings
 from urst.core.rigid.state import Bodies
 from urst.core.rigid.steady_forces import SteadyForces
 from urst.errors import BadValue, SolverFailed
@@ -253,9 +253,9 @@ class RigidSolver(Port, Checkpointed):
                 parts = finer * whole
         self._count(parts)
         for _ in range(parts):
-            self.advance(dt / parts, s.linear_damping, s.angular_damping, snapping=True)
+            self.advance(dt / parts, constant(s.linear_damping), constant(s.angular_damping), snapping=True)
 
-    def _pull(self, regions, dt) -> None:
+    def _pull(self, regions: tuple[Region, ...], dt: float) -> None:
         """Let regions act."""
         span = outside.Span(
             self.clock.frame(self.time - dt), self.clock.frame(self.time), self.time < self.start_time + 0.5 * dt, dt
@@ -265,13 +265,13 @@ class RigidSolver(Port, Checkpointed):
             self.wake_up(woken)
         outside.pull(self.bodies, regions, self.gravity, self.lightness(), span)
 
-    def _count(self, parts) -> None:
+    def _count(self, parts: int) -> None:
         """Count the checks of a frame."""
         frame = int(np.floor(self.clock.frame(self.time) + 1e-6))
         before = self.counted[1] if self.counted[0] == frame else 0
         self.counted = (frame, before + parts)
 
-    def _direct(self, dt) -> None:
+    def _direct(self, dt: float) -> None:
         """Let the events happen whose moment has come."""
         bodies, director = self.bodies, self.director
         for d in director.due(self.time, dt, bodies, self.contacts):
@@ -298,7 +298,7 @@ class RigidSolver(Port, Checkpointed):
                 self._become(mine & False, LOOSE)
         director.slow(self.time, dt, bodies)
 
-    def _become(self, some, kind) -> None:
+    def _become(self, some: np.ndarray, kind: int) -> None:
         """Let something else move some bodies from now on."""
         bodies = self.bodies
         bodies.kind[some] = kind
@@ -307,7 +307,7 @@ class RigidSolver(Port, Checkpointed):
         self.clusters.relabel(bodies)
         self.contacts.stale()
 
-    def _kick(self, velocity, spin) -> None:
+    def _kick(self, velocity: np.ndarray, spin: np.ndarray) -> None:
         """Change velocities and spins by (n, 3) each; what that would tear at is loosened."""
         bodies = self.bodies
         kicked = (np.abs(velocity) + np.abs(spin)).any(axis=1)
@@ -321,11 +321,11 @@ class RigidSolver(Port, Checkpointed):
         """How many of the settings' checks have passed."""
         return self.done // self.settings.substeps
 
-    def _substeps(self, dt):
+    def _substeps(self, dt: float) -> int:
         """How many substeps some time takes."""
         return max(1, round(dt * self.settings.substeps / self.step_dt))
 
-    def _ended(self, checks, dt):
+    def _ended(self, checks: int, dt: float) -> bool:
         """Whether so many of the settings' checks have ended in the last `dt` seconds."""
         span = checks * self.settings.substeps
         return self.done // span != (self.done - self._substeps(dt)) // span
@@ -334,7 +334,7 @@ class RigidSolver(Port, Checkpointed):
         """Return how strong gravity is [m/s2]."""
         return float(np.linalg.norm(self.gravity))
 
-    def advance(self, dt, linear_damping, angular_damping, snapping) -> None:
+    def advance(self, dt: float, linear_damping: float, angular_damping: float, snapping: bool) -> None:
         """Solve one check for contact.
 
         Parameters
@@ -428,7 +428,7 @@ class RigidSolver(Port, Checkpointed):
                 "extreme mass ratio: raise the substeps or clear overlaps at the start."
             )
 
-    def _before(self):
+    def _before(self) -> list[tuple[np.ndarray, np.ndarray]]:
         """What a check changes before it is accepted."""
         b = self.bodies
         kept = (
@@ -441,11 +441,11 @@ class RigidSolver(Port, Checkpointed):
         )
         return [(x, x.copy()) for x in kept]
 
-    def _take_back(self, saved) -> None:
+    def _take_back(self, saved: list[tuple[np.ndarray, np.ndarray]]) -> None:
         for x, before in saved:
             x[:] = before
 
-    def _pushes(self, dt):
+    def _pushes(self, dt: float) -> tuple[np.ndarray, np.ndarray]:
         """What contacts did to bonded bodies over the check: impulses (n, 6) [N s], [N m s] and mean forces (n, 3)
         [N]."""
         n = len(self.bodies.mass)
@@ -455,7 +455,7 @@ class RigidSolver(Port, Checkpointed):
         self.steady_forces.press(self.clusters.rigid == 1, dt, pushed, force)
         return pushed, force
 
-    def _judge(self, free, dt, snapping, flexes) -> None:
+    def _judge(self, free: np.ndarray, dt: float, snapping: bool, flexes: bool) -> None:
         """Take up what bonds bore, let rigid clusters give, and part what bore too much."""
         bodies, clusters, bonds = self.bodies, self.clusters, self.bonds
         some = clusters.swept[free[bonds.body[clusters.swept]].any(axis=1)]
@@ -482,7 +482,7 @@ class RigidSolver(Port, Checkpointed):
         self.contacts.seek(self.bodies, self._tied, dt, weight)
         self.contacts.look(self.bodies, dt, weight)
 
-    def _tied(self, pairs):
+    def _tied(self, pairs: np.ndarray) -> np.ndarray:
         tied = self._bonds.join(pairs)
         return tied | self.joints.join(pairs) if len(self.joints) else tied
 
@@ -490,7 +490,9 @@ class RigidSolver(Port, Checkpointed):
         """Return the points at which bodies touch."""
         return self.contacts.points(self.bodies, self.step_dt / self.settings.substeps)
 
-    def _solve(self, dt, free, linear_damping, angular_damping, snapping):
+    def _solve(
+        self, dt: float, free: np.ndarray, linear_damping: float, angular_damping: float, snapping: bool
+    ) -> tuple[np.ndarray | substeps.NodeState, ...]:
         """Return how nodes go over the check; see `substeps.solve`."""
         c, weight, count = self.contacts, self.weight(), self._substeps(dt)
         h = dt / count
@@ -545,17 +547,17 @@ class RigidSolver(Port, Checkpointed):
         if self.drive:
             self._place_driven(*self.drive(self.time))
 
-    def _place_driven(self, position, orientation) -> None:
+    def _place_driven(self, position: np.ndarray, orientation: np.ndarray) -> None:
         still = self._still_driven()
         state.put(
             self.bodies, self.driven[still], np.asarray(position, float)[still], np.asarray(orientation, float)[still]
         )
 
-    def _still_driven(self):
+    def _still_driven(self) -> np.ndarray:
         """Which of the driven nobody has let go, (d,) bool."""
         return self.director.kind[self.driven] == DRIVEN
 
-    def _steer(self, dt):
+    def _steer(self, dt: float) -> tuple[np.ndarray, np.ndarray] | None:
         """Give driven bodies the velocity that takes them to their next pose, and return that pose."""
         still = self._still_driven()
         driven = self.driven[still]

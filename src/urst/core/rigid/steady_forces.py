@@ -1,10 +1,13 @@
 """Steady forces from outside that bodies carry over checks: what a liquid does to them."""
 
+from typing import Any
+
 import numpy as np
 
 from urst.core.bodies.mobility import LOOSE
 from urst.core.checkpoint import Checkpointed
 from urst.core.rigid.nodes import nodes_of
+from urst.core.rigid.state import Bodies
 
 #: a body asleep wakes where the force on it changes by this share of its weight
 STIR = 0.05
@@ -23,7 +26,9 @@ class SteadyForces(Checkpointed):
         self.used = np.zeros((n, 3))
         """what each bore when it fell asleep [N]"""
 
-    def take(self, force, alongside, bodies, weight: float, free) -> np.ndarray:
+    def take(
+        self, force: np.ndarray, alongside: np.ndarray, bodies: Bodies, weight: float, free: np.ndarray
+    ) -> np.ndarray:
         """Take up other forces; return which sleepers these wake, (n,) bool.
 
         Parameters
@@ -44,7 +49,7 @@ class SteadyForces(Checkpointed):
         change = np.linalg.norm(self.force[:, :3] - self.used, axis=1)
         return free & ~awake & (change > STIR * max(weight, 1.0) * bodies.mass)
 
-    def on_nodes(self, solver, count: int) -> tuple[np.ndarray, np.ndarray]:
+    def on_nodes(self, solver: Any, count: int) -> tuple[np.ndarray, np.ndarray]:
         """Return accelerations of nodes by these and by gravity (count, 6), and how much heavier they are to what
         meets them (count,).
 
@@ -68,7 +73,7 @@ class SteadyForces(Checkpointed):
         pull[:, 3:] = np.einsum("nij,nj->ni", found.inverse_inertia, total[:, 3:])
         return pull, 1.0 + along * found.inverse_mass
 
-    def press(self, rigid, dt: float, pushed, force) -> None:
+    def press(self, rigid: np.ndarray, dt: float, pushed: np.ndarray, force: np.ndarray) -> None:
         """Add what members of rigid clusters carry to what contacts do to them.
 
         Parameters

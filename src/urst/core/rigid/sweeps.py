@@ -54,21 +54,21 @@ WORK = 103 * LANES
 class Rules(NamedTuple):
     """How a sweep treats a contact."""
 
-    h: float
+    h: np.floating
     """substep [s]"""
-    recovery: float
+    recovery: np.floating
     """share of an overlap worked off a second [1/s]"""
-    push_speed: float
+    push_speed: np.floating
     """fastest way out of an overlap [m/s]"""
-    leak: float
+    leak: np.floating
     """share of its impulse a closed contact forgets a sweep, at most"""
-    leak_depth: float
+    leak_depth: np.floating
     """overlap that the leak may hold against the recovery [m]"""
-    hot_speed: float
+    hot_speed: np.floating
     """change of speed by which a manifold calls for another sweep [m/s]"""
-    hot_fraction: float
+    hot_fraction: np.floating
     """the same as a share of the faster body's speed"""
-    bounce_speed: float
+    bounce_speed: np.floating
     """approaches slower than this do not bounce [m/s]"""
 
 

@@ -10,7 +10,9 @@ FAR, RINGS = 1500.0, 72
 COARSE = 1.2
 
 
-def sheet(low, high, spacing: float, height: Callable[[np.ndarray], np.ndarray]) -> dict[str, np.ndarray]:
+def sheet(
+    low: np.ndarray, high: np.ndarray, spacing: float, height: Callable[[np.ndarray], np.ndarray]
+) -> dict[str, np.ndarray]:
     """Return a sheet round a rectangle: rings that grow, from its sides outwards.
 
     Parameters

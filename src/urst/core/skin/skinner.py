@@ -61,9 +61,9 @@ class Skinner(Checkpointed):
     def __init__(
         self,
         settings: SkinSettings,
-        origin,
+        origin: np.ndarray | tuple[float, float, float],
         cell: float,
-        shape,
+        shape: tuple[int, int, int],
         keeps: Sequence[str] = (),
         beyond: Beyond | None = None,
         start_time: float = 0.0,
@@ -124,7 +124,7 @@ class Skinner(Checkpointed):
             out[shut[label]] = -ratio
         return out
 
-    def _smoothed(self, distance, ratio):
+    def _smoothed(self, distance: np.ndarray, ratio: float) -> np.ndarray:
         """The same without short bumps, of the same volume."""
         sums = np.empty(len(distance))
         kernels.volume(distance, 0.0, ratio, sums)
@@ -137,7 +137,7 @@ class Skinner(Checkpointed):
             low, high = (level, high) if sums.sum() < wanted else (low, level)
         return out - np.float32(0.5 * (low + high))
 
-    def _join_drops(self, liquid, phi, ratio, out) -> None:
+    def _join_drops(self, liquid: LiquidFrame, phi: np.ndarray, ratio: float, out: np.ndarray) -> None:
         place = (liquid.position - self.origin) / self.coarse
         above = ndimage.map_coordinates(phi, place.T - 0.5, order=1, mode="nearest")
         drops = (place[above > LOOSE] / ratio).astype(np.float32)
@@ -157,12 +157,13 @@ class Skinner(Checkpointed):
             return _nothing()
         if not self.keeps and self._beyond is None and len(self.liquid.position):
             part = self._about(self.liquid)
+            assert part.liquid is not None
             found = part._drawn(part.liquid)
             self._gauges = part._gauges
             return found
         return self._drawn(self.liquid)
 
-    def _about(self, liquid):
+    def _about(self, liquid: LiquidFrame) -> "Skinner":
         """The same for no more of the grid than the liquid takes up."""
         count = np.array(liquid.phi.shape)
         wet = np.argwhere(liquid.phi < 1.0)
@@ -178,7 +179,7 @@ class Skinner(Checkpointed):
         part.liquid = replace(liquid, **there)
         return part
 
-    def _drawn(self, liquid):
+    def _drawn(self, liquid: LiquidFrame) -> dict[str, np.ndarray]:
         distance = self.distance(liquid)
         levels = {"levels": (self.coarse * distance).astype(np.float16)} if "levels" in self.keeps else {}
         if not (distance < 0.0).any():
@@ -211,7 +212,7 @@ class Skinner(Checkpointed):
             found |= _joined(found, horizon.sheet(low, high, self.cell, lambda x: beyond(x, self.time)))
         return found
 
-    def _velocities(self, liquid, at):
+    def _velocities(self, liquid: LiquidFrame, at: np.ndarray) -> np.ndarray:
         count, total = np.zeros(liquid.phi.shape, np.float32), np.zeros((*liquid.phi.shape, 3), np.float32)
         kernels.mean_velocity(
             ((liquid.position - self.origin) / self.coarse).astype(np.float32),
@@ -238,13 +239,13 @@ class Skinner(Checkpointed):
         }
 
 
-def _joined(first, second):
+def _joined(first: dict[str, np.ndarray], second: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
     """One mesh of two."""
     shift = {"triangles": len(first["position"])}
     return {n: np.concatenate([first[n], (a + shift.get(n, 0)).astype(first[n].dtype)]) for n, a in second.items()}
 
 
-def _nothing():
+def _nothing() -> dict[str, np.ndarray]:
     return {
         "position": np.zeros((0, 3), np.float32),
         "normal": np.zeros((0, 3), np.float16),
@@ -253,13 +254,13 @@ def _nothing():
     }
 
 
-def _volume(corners, triangles):
+def _volume(corners: np.ndarray, triangles: np.ndarray) -> float:
     """What a closed mesh encloses [m3]."""
     a, b, c = (corners[triangles[:, n]] - corners[0] for n in range(3))
     return float(np.einsum("ij,ij->i", a, np.cross(b, c)).sum() / 6.0)
 
 
-def _beside_thin(phi, walls, blocked):
+def _beside_thin(phi: np.ndarray, walls: np.ndarray, blocked: np.ndarray) -> np.ndarray:
     """Distances from the surface such that it runs along thin walls."""
     met, found, out = np.empty(phi.shape, np.uint8), np.empty_like(phi), np.empty_like(phi)
     kernels.meet_thin(phi, walls, blocked, found, met)

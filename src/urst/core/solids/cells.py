@@ -43,7 +43,13 @@ class Solids:
     bodies : Walls
     """
 
-    def __init__(self, shape, origin, cell: float, boundaries: list[Boundary]) -> None:
+    def __init__(
+        self,
+        shape: tuple[int, int, int],
+        origin: np.ndarray | tuple[int, int, int],
+        cell: float,
+        boundaries: list[Boundary],
+    ) -> None:
         nx, ny, nz = shape
         faces = ((nx + 1, ny, nz), (nx, ny + 1, nz), (nx, ny, nz + 1))
         self.origin, self.cell, self.boundaries = np.asarray(origin, float), float(cell), boundaries
@@ -70,7 +76,7 @@ class Solids:
         self._soak(time)
         self.close()
 
-    def _soak(self, time) -> None:
+    def _soak(self, time: float) -> None:
         """Close the cells that are in a liquid, under a number after the bodies', and keep how these flow."""
         self._wet = []
         for liquid in self.liquids:
@@ -107,7 +113,7 @@ class Solids:
         kernels.list_closed(self.solid, self.bodies, self.origin, self.cell, *held)
         return held
 
-    def push(self, inverse_mass, inverse_inertia, impulse) -> None:
+    def push(self, inverse_mass: np.ndarray, inverse_inertia: np.ndarray, impulse: np.ndarray) -> None:
         """Give the walls of bodies the velocity that impulses leave them with.
 
         Parameters

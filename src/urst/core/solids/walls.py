@@ -1,9 +1,13 @@
 """What holds a liquid: bodies and the domain's sides on a grid."""
 
+from collections.abc import Callable
+from typing import Any
+
 import numpy as np
 
 from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.fragments import Fragments
+from urst.core.bodies.placing import Placed
 from urst.core.solids import body_kernels, thin_kernels
 from urst.core.solids import wall_kernels as kernels
 from urst.core.solids.body_kernels import AxisFaces, BodyMotion, Frame, Samples
@@ -74,7 +78,15 @@ class Walls:
         Of all bodies [m], [m/s], [rad/s].
     """
 
-    def __init__(self, shape, origin, cell: float, boundaries: list[Boundary], box=None, beyond=None) -> None:
+    def __init__(
+        self,
+        shape: tuple[int, int, int],
+        origin: np.ndarray,
+        cell: float,
+        boundaries: list[Boundary],
+        box: tuple[tuple[float, float, float], tuple[float, float, float]] | None = None,
+        beyond: Callable[[np.ndarray], np.ndarray] | None = None,
+    ) -> None:
         nx, ny, nz = shape
         faces = ((nx + 1, ny, nz), (nx, ny + 1, nz), (nx, ny, nz + 1))
         self.origin, self.cell, self.boundaries = np.asarray(origin, float), float(cell), boundaries
@@ -153,7 +165,7 @@ class Walls:
         if self.thin.any():
             self._divide(low)
 
-    def _divide(self, low) -> None:
+    def _divide(self, low: np.ndarray) -> None:
         """See which sides of thin walls cells are on, and close what these pass through."""
         self._edges.fill(0)
         self._beside, self._beside_start = thin_kernels.beside(low, self._high, self.thin, self.cell)
@@ -193,7 +205,7 @@ class Walls:
         """Return where the grid lies, for kernels."""
         return Frame(self.origin, self.cell)
 
-    def met(self):
+    def met(self) -> tuple[Any, ...]:
         """Return what particles meet of thin walls: planes, faces, owners, those beside each body (itself too) and
         where they begin, how each has turned and moved since it was placed last, velocities, positions, spins, origin
         and cell."""
@@ -212,7 +224,7 @@ class Walls:
             self.cell,
         )
 
-    def _see_out(self, low) -> None:
+    def _see_out(self, low: np.ndarray) -> None:
         """Let nothing out through open sides of the grid where there is a wall beyond."""
         for axis in range(3):
             shape = np.array(self.fraction.shape)
@@ -233,7 +245,7 @@ class Walls:
                 side = (slice(None),) * axis + (end,)
                 self.weights[axis][side] = np.minimum(self.weights[axis][side], fraction.take(0, axis))
 
-    def _measure(self, found) -> None:
+    def _measure(self, found: list[Placed]) -> None:
         """See how much more bodies hold by their samples than they are: small ones would be lifted by water that they
         do not displace."""
         volume = np.concatenate([np.zeros(0), *(b.fragments.volume for b in self.boundaries)])
@@ -268,9 +280,9 @@ class Walls:
             for axis in range(3):
                 for end, closed in zip((0, -1), self.ends(axis)):
                     if closed:
-                        self._flow(axis, end)
+                        self._flow(axis, end, self._beyond)
 
-    def _flow(self, axis, end) -> None:
+    def _flow(self, axis: int, end: int, beyond: Callable[[np.ndarray], np.ndarray]) -> None:
         """Let the faces in a side move as the water beyond."""
         side = (slice(None),) * axis + (end,)
         shape = [n for a, n in enumerate(self.fraction.shape) if a != axis]
@@ -280,7 +292,7 @@ class Walls:
         for a, g in zip(others, grid):
             places[..., a] = self.origin[a] + self.cell * g
         places[..., axis] = self.origin[axis] + (0.0 if end == 0 else self.cell * self.fraction.shape[axis])
-        found = self._beyond(places.reshape(-1, 3))[:, axis].reshape(shape)
+        found = beyond(places.reshape(-1, 3))[:, axis].reshape(shape)
         self.walls[axis][side] = found.astype(np.float32)
 
     def lodgings(self, places: np.ndarray) -> np.ndarray:

@@ -273,8 +273,7 @@ class Billow(Emitting):
         return [
             Finding(
                 f"Nothing gives '{layer.name}' any {x.name}.",
-                "It stands in the list of what the air carries, but no source and no debris gives it off: choose it for "
-                "one of them, or take it out.",
+                "The air's list has it, but no source and no debris gives it off: choose it for one, or take it out.",
                 layer=layer.id,
             )
             for n, x in enumerate(s.scalars)

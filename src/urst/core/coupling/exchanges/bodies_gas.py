@@ -53,7 +53,7 @@ class Between(GasLedger):
         """Return what went missing on the way, as a share of all that passed."""
         return self._lost(self.given + self.gas.lost if self.counts else self.given)
 
-    def _unresolved(self):
+    def _unresolved(self) -> np.ndarray:
         """How much of each body the grid does not see, 0 to 1."""
         n = len(self.bodies.radius)
         if self.first is None:
@@ -70,19 +70,19 @@ class _AllBodies:
         self.total = int(gas.solids.first[-1])
         self.parts: list[tuple[slice, Between]] = []
 
-    def inverse_mass(self):
+    def inverse_mass(self) -> np.ndarray:
         found = np.zeros(self.total)
         for place, part in self.parts:
             found[place] = part.back * part.bodies.inverse_mass()
         return found
 
-    def inverse_inertia(self):
+    def inverse_inertia(self) -> np.ndarray:
         found = np.zeros((self.total, 3, 3))
         for place, part in self.parts:
             found[place] = part.back * part.bodies.inverse_inertia()
         return found
 
-    def take(self, impulse, twist) -> None:
+    def take(self, impulse: np.ndarray, twist: np.ndarray) -> None:
         rest = np.ones(self.total, bool)
         for place, part in self.parts:
             before = part.bodies.impulse_taken

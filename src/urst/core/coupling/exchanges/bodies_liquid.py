@@ -5,6 +5,8 @@ steady force while their contacts and bonds are solved, in which what goes along
 contacts and bonds did beside what was foreseen the liquid then takes up, giving way with the bodies, before it moves.
 """
 
+from typing import Any
+
 import numpy as np
 
 from urst.core.bodies.nodes import NO_NODE, Nodes
@@ -59,7 +61,7 @@ class Between(Checkpointed):
         self.all.parts.append(self)
 
     @property
-    def leads(self):
+    def leads(self) -> Any:
         """The solver whose steps rounds are; its pressure is found before the others are stepped."""
         return self.liquid
 
