@@ -37,7 +37,8 @@ ALLOWED = {
 #: within the core: geometry, bodies and fields carry the solvers, none of which knows another; only coupling knows two
 BASE = {"jit", "trilinear", "checkpoint", "air", "ranges", "curves", "geometry", "bodies", "fields", "solids", "launch"}
 CORE_ALLOWED = {
-    "jit": set(),
+    "kernel_cache": set(),
+    "jit": {"kernel_cache"},
     "trilinear": {"jit"},
     "checkpoint": set(),
     "air": set(),
@@ -219,17 +220,38 @@ class Kinds(unittest.TestCase):
         self.assertEqual(done.stdout.strip(), "workqueue")
 
 
+COMPILED = {"serial", "parallel", "fused", "inline", "kernel", "called"}
+
+
+class Types(unittest.TestCase):
+    def test_every_function_but_kernels_says_its_types(self):
+        missing = []
+        for path in SOURCE.rglob("*.py"):
+            # its kernels are compiled by `both`
+            if path.name == "multigrid.py":
+                continue
+            for node in ast.walk(ast.parse(path.read_text())):
+                if not isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
+                    continue
+                if any(isinstance(d, ast.Name) and d.id in COMPILED for d in node.decorator_list):
+                    continue
+                taken = [*node.args.posonlyargs, *node.args.args, *node.args.kwonlyargs]
+                bare = [a.arg for a in taken if a.annotation is None and a.arg not in ("self", "cls")]
+                if bare or node.returns is None:
+                    missing.append(f"{path.relative_to(SOURCE)}: {node.name} {' '.join(bare)}")
+        self.assertEqual(missing, [])
+
+
 class Docstrings(unittest.TestCase):
     def test_public_functions_of_the_core_say_what_they_take_and_raise(self):
         missing = []
         for path in (SOURCE / "core").rglob("*.py"):
             tree = ast.parse(path.read_text())
-            compiled = {"serial", "parallel", "inline"}
             for owner in [tree, *(n for n in ast.walk(tree) if isinstance(n, ast.ClassDef) and n.name[0] != "_")]:
                 for node in owner.body:
                     if not isinstance(node, ast.FunctionDef) or node.name[0] == "_":
                         continue
-                    if any(isinstance(d, ast.Name) and d.id in compiled for d in node.decorator_list):
+                    if any(isinstance(d, ast.Name) and d.id in COMPILED for d in node.decorator_list):
                         continue
                     text = ast.get_docstring(node) or ""
                     names = {a.arg for a in (*node.args.args, *node.args.kwonlyargs)} - {"self", "cls"}

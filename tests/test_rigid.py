@@ -304,7 +304,7 @@ class Stacks(unittest.TestCase):
         before = momentum(s)[0][0]
         run(s, 0.1)
         self.assertAlmostEqual(s.bodies.velocity[1, 0], 1.5 * 5.0 / (1 + 1e-4), delta=2e-2)
-        self.assertTrue((s.fraction == 1.0).all())
+        self.assertTrue((s.mass_scale == 1.0).all())
         self.assertAlmostEqual(momentum(s)[0][0] / before, 1.0, delta=1e-6)
 
     def test_twenty_cubes_with_offsets_stand_and_sleep(self):

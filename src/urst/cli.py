@@ -6,9 +6,12 @@ import signal
 import sys
 import tempfile
 from pathlib import Path
+from typing import Any
 
+from urst.bake.runner import Progress
 from urst.errors import BadValue, Stopped, UrstError
 from urst.handover.forms import FORMS
+from urst.shot.document import Shot
 
 
 def main(argv: list[str] | None = None) -> int:
@@ -66,7 +69,7 @@ def main(argv: list[str] | None = None) -> int:
     return 1
 
 
-def _load(path: Path):
+def _load(path: Path) -> Shot:
     from urst.shot import document
 
     try:
@@ -86,7 +89,7 @@ def _folder(path: Path) -> Path:
         raise BadValue(f"The folder {path} cannot be written to ({error.strerror}): choose another.") from error
 
 
-def _bake(options) -> int:
+def _bake(options: Any) -> int:
     from urst.bake.kernels import Compiler
     from urst.bake.runner import bake
     from urst.formats.gauges import write_gauges
@@ -112,7 +115,7 @@ def _bake(options) -> int:
     signal.signal(signal.SIGINT, lambda *_: stopping.append(1))
     signal.signal(signal.SIGTERM, lambda *_: stopping.append(1))
 
-    def report(p) -> None:
+    def report(p: Progress) -> None:
         end = "\n" if p.done == p.total or not sys.stdout.isatty() else "\r"
         filled = int(30 * p.done / p.total)
         print(
@@ -141,7 +144,7 @@ def _bake(options) -> int:
     return 0
 
 
-def _export(options) -> int:
+def _export(options: Any) -> int:
     from urst.handover.export import export
     from urst.scene import library
     from urst.store.meshes import Meshes
@@ -152,7 +155,7 @@ def _export(options) -> int:
     return 0
 
 
-def _check(options) -> int:
+def _check(options: Any) -> int:
     from urst.store.meshes import Meshes
     from urst.store.store import Store
 
@@ -173,7 +176,7 @@ def _check(options) -> int:
     return 1 if bad else 0
 
 
-def _warm(options) -> int:
+def _warm(options: Any) -> int:
     from urst.bake import kernels
 
     if options.kind:
@@ -183,29 +186,29 @@ def _warm(options) -> int:
     return 0
 
 
-def _compiling(name, done, total) -> None:
+def _compiling(name: str, done: int, total: int) -> None:
     print(f"compiling kernels {done}/{total}: {name}", flush=True)
 
 
-def _preparing(what, done, total) -> None:
+def _preparing(what: str, done: int, total: int) -> None:
     print(f"{what}: {100 * done // max(1, total)} %", flush=True)
 
 
-def _migrate(options) -> int:
+def _migrate(options: Any) -> int:
     from urst.db.migrate import migrate
 
     migrate()
     return 0
 
 
-def _load_demo(options) -> int:
+def _load_demo(options: Any) -> int:
     from urst.demo.load import load
 
     load(bake=options.bake)
     return 0
 
 
-def _serve(options) -> int:
+def _serve(options: Any) -> int:
     import resource
 
     import uvicorn
@@ -225,7 +228,7 @@ def _serve(options) -> int:
     return 0
 
 
-def _passphrase(options) -> int:
+def _passphrase(options: Any) -> int:
     from urst.web.access import hashed
 
     words = sys.stdin.readline().rstrip("\n")
@@ -235,7 +238,7 @@ def _passphrase(options) -> int:
     return 0
 
 
-def _worker(options) -> int:
+def _worker(options: Any) -> int:
     if options.database:
         os.environ["URST_DATABASE"] = options.database
     if options.store:
@@ -245,7 +248,7 @@ def _worker(options) -> int:
     return run()
 
 
-def _schema(options) -> int:
+def _schema(options: Any) -> int:
     import json
 
     from urst.shot.document import ShotFile

@@ -3,12 +3,13 @@
 import json
 import logging
 import sys
+from typing import Any
 
 _PLAIN = set(logging.makeLogRecord({}).__dict__) | {"message", "asctime", "taskName"}
 
 
 class _Lines(logging.Formatter):
-    def format(self, record):
+    def format(self, record: Any) -> str:
         entry = {"time": self.formatTime(record), "level": record.levelname.lower(), "from": record.name}
         entry["message"] = record.getMessage()
         entry |= {k: v for k, v in record.__dict__.items() if k not in _PLAIN}

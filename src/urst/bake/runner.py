@@ -8,6 +8,7 @@ import logging
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 from urst.bake.work import Work
 from urst.drawn import files
@@ -108,25 +109,25 @@ def bake(
             ) from error
 
 
-def _check_memory(shot, layers) -> None:
+def _check_memory(shot: Shot, layers: list[str]) -> None:
     """Refuse what cannot fit before it takes the machine down."""
     for finding in preflight.memory(shot, machine.memory()[0]):
         if finding.layer and set(group_of(shot, finding.layer)) & set(layers):
             raise BadValue(f"{finding.title} {finding.why}")
 
 
-def _explained(error, shot, step):
+def _explained(error: Any, shot: Shot, step: Step) -> UrstError:
     """What is raised for an error that already says what is wrong."""
     if not isinstance(error, MemoryError):
         return error
     return SolverFailed(f"There is not enough memory for {_names(shot, step)}: use larger cells or fewer parts.")
 
 
-def _names(shot, step):
+def _names(shot: Shot, step: Step) -> str:
     return " and ".join(f"'{shot.layer(x).name}'" for x in step.layers)
 
 
-def _plain(error) -> str:
+def _plain(error: Any) -> str:
     text = str(error).strip().splitlines()
     return f"{type(error).__name__}{f' ({text[0][:120]})' if text else ''}"
 
@@ -267,7 +268,7 @@ class _StepRun:
             self._done(Progress(layer_id, key, frame, done, total, seconds, results[layer_id][1]))
 
 
-def _check_disk(store) -> None:
+def _check_disk(store: Store) -> None:
     free = store.free_bytes()
     if free < RESERVE:
         raise StoreFull(

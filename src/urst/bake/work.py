@@ -56,7 +56,7 @@ class Work:
         )
         self.check_cancelled = check_cancelled
 
-    def _exchanges(self, moving) -> list[tuple[str, Any]]:
+    def _exchanges(self, moving: dict[str, Any]) -> list[tuple[str, Any]]:
         readers = {id(b.solver): b.readers for b in moving.values()}
         found = []
         for c in self.shot.couplings:
@@ -87,7 +87,7 @@ class Work:
         self.group.advance(self.clock.seconds(frame) - dt, dt)
         return self._results()
 
-    def _results(self):
+    def _results(self) -> dict[str, Any]:
         assert self.group is not None
         frames, gauges = self.group.frames(), self.group.gauges()
         return {name: (frames[name], gauges[name]) for name in frames}

@@ -98,10 +98,10 @@ def get(session: Session, shot_id: str, *, to_change: bool = False) -> Kept:
 _MARK = text("SELECT xmin::text FROM revisions WHERE shot_id = :shot AND number = :number")
 
 
-def _parsed(session, shot_id, number):
+def _parsed(session: Session, shot_id: str, number: int) -> Shot:
     """The document of a revision, which is read once."""
     mark = session.scalar(_MARK, {"shot": shot_id, "number": number})
-    return _read.get((shot_id, number, mark), lambda: parse(session.get(RevisionRow, (shot_id, number)).document))
+    return _read.get((shot_id, number, mark), lambda: parse(session.get_one(RevisionRow, (shot_id, number)).document))
 
 
 def names(session: Session) -> dict[str, str]:
@@ -111,8 +111,8 @@ def names(session: Session) -> dict[str, str]:
     return {shot_id: name or "a shot that cannot be read" for shot_id, name in found}
 
 
-def _name(session, row):
-    document = session.get(RevisionRow, (row.id, row.revision)).document
+def _name(session: Session, row: ShotRow) -> str:
+    document = session.get_one(RevisionRow, (row.id, row.revision)).document
     name = document.get("name") if isinstance(document, dict) else None
     return name if isinstance(name, str) and name else "a shot that cannot be read"
 

@@ -60,14 +60,14 @@ def at(session: Session, shot_id: str, which: str) -> Shot:
     return parse(row.document)
 
 
-def _checked(name):
+def _checked(name: str) -> str:
     name = name.strip()
     if len(name) > _LONGEST_NAME:
         raise BadValue(f"A version's name has at most {_LONGEST_NAME} letters; this one has {len(name)}.")
     return name
 
 
-def _row(session, shot_id, number):
+def _row(session: Session, shot_id: str, number: int) -> VersionRow:
     row = session.get(VersionRow, (shot_id, number)) if abs(number) < 2**31 else None
     if row is None:
         raise BadValue(f"There is no version {number} of this shot: look at the list again.")

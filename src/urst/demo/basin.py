@@ -1,5 +1,7 @@
 """The Tidewater Granary's basin: the counterweight throws the wall, crates and drums off the quay into the water."""
 
+from typing import Any
+
 from urst.demo.granary import along, pendulum, swing, touching
 from urst.shot.document import Shot, parse
 
@@ -9,7 +11,14 @@ def shot(*, fragments: int = 260, cell_size: float = 0.11, end: int = 96, seed: 
     angles = swing(1, end, 24.0)
     touches = touching()
 
-    def box(name, size, at, material="stone", turn=0, **more):
+    def box(
+        name: str,
+        size: tuple[float, float, float],
+        at: tuple[float, float, float],
+        material: str = "stone",
+        turn: int = 0,
+        **more: Any,
+    ) -> dict[str, Any]:
         return {
             "name": name,
             "shape": {"kind": "box", "width": size[0], "depth": size[1], "height": size[2]},
@@ -18,7 +27,7 @@ def shot(*, fragments: int = 260, cell_size: float = 0.11, end: int = 96, seed: 
             "material": material,
         } | more
 
-    fixed = {"motion": "fixed", "bonded": False}
+    fixed: dict[str, Any] = {"motion": "fixed", "bonded": False}
     pieces = [
         box("Quay", (9.4, 6.2, 2.6), (0, 2.0, -2.6), **fixed),
         box("Basin floor", (9.4, 6.1, 0.4), (0, -4.15, -2.6), **fixed),

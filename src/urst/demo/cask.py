@@ -1,5 +1,7 @@
 """The Tidewater Granary's quay stairs: a steel cask, half full, tumbles down, bursts on the last step and empties."""
 
+from typing import Any
+
 from urst.shot.document import Shot, parse
 
 #: of the stairs
@@ -13,7 +15,7 @@ def shot(*, fragments: int = 20, cell_size: float = 0.045, end: int = 84, seed: 
     top = _STEPS * _RISE
     fixed = {"material": "stone", "motion": "fixed", "bonded": False}
 
-    def box(name, size, at):
+    def box(name: str, size: tuple[float, float, float], at: tuple[float, float, float]) -> dict[str, Any]:
         return {
             "name": name,
             "shape": {"kind": "box", "width": size[0], "depth": size[1], "height": size[2]},

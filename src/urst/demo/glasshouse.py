@@ -6,7 +6,7 @@ from urst.shot.document import Shot, parse
 _BAYS, _BAY, _TALL, _STEEL = 4, 1.0, 2.0, 0.05
 
 
-def _bar(name: str, size, at) -> dict:
+def _bar(name: str, size: tuple[float, float, float], at: tuple[float, float, float]) -> dict:
     width, depth, height = size
     return {
         "name": name,

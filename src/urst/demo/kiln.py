@@ -7,7 +7,7 @@ _WIDE, _THICK, _TALL, _FOOT = 1.5, 0.25, 9.0, 1.25
 _BASE = 1.6
 
 
-def _wall(name: str, at, turn: float, width: float, height: float, **more) -> dict:
+def _wall(name: str, at: tuple[float, float, float], turn: float, width: float, height: float, **more) -> dict:
     shape = {
         "kind": "brick wall",
         "width": width,

@@ -47,7 +47,7 @@ class Bodies:
         return first | {"position": position, "orientation": mixed / np.linalg.norm(mixed, axis=1, keepdims=True)}
 
 
-def _turned(orientation, turn):
+def _turned(orientation: np.ndarray, turn: np.ndarray) -> np.ndarray:
     angle = np.linalg.norm(turn, axis=1, keepdims=True)
     half = 0.5 * angle
     axis = np.divide(turn, angle, out=np.zeros_like(turn), where=angle > 0.0)

@@ -69,5 +69,5 @@ def set_file(store: Store, key: str, make: Callable[[], bytes]) -> Path:
     return path
 
 
-def _name(frame, level) -> str:
+def _name(frame: int, level: int) -> str:
     return f"drawn{frame:06d}{f'.{level}' if level else ''}.urd"

@@ -6,6 +6,7 @@ import numpy as np
 from urst.core.bodies.fragments import Fragments
 from urst.core.geometry import rotation
 from urst.core.geometry.convex import pack
+from urst.core.geometry.mesh import Mesh
 from urst.core.remembered import remembered
 from urst.drawn.still import skins
 from urst.errors import BadFile
@@ -29,7 +30,7 @@ def geometry(world: World) -> Arrays:
         n = len(drawn["centre"])
         parts.append(drawn | {"body": drawn["body"] + np.int32(bodies), "piece": np.full(n, number, np.int32)})
         bodies += n
-    names = parts[0] if parts else _as_bodies([])
+    names = parts[0] if parts else _as_bodies(())
     return {name: np.concatenate([p[name] for p in parts]) if parts else names[name] for name in names}
 
 
@@ -43,7 +44,7 @@ def _skins(shape: Shape) -> Arrays:
     return _as_bodies(meshes(shape))
 
 
-def _as_bodies(found) -> Arrays:
+def _as_bodies(found: tuple[Mesh, ...]) -> Arrays:
     n, hulls = len(found), pack([])
     none = np.zeros(n + 1, np.int64)
     centre = np.array([np.mean(m.bounds(), axis=0) if len(m.vertices) else np.zeros(3) for m in found]).reshape(-1, 3)

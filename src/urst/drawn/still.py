@@ -35,7 +35,7 @@ def skins(fragments: Fragments) -> Arrays:
     }
 
 
-def _shapes(arrays):
+def _shapes(arrays: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
     """Edges of the convex shapes that collide, end by end, and their bodies; of a ball three circles."""
     start, ball = arrays["hull_vertex_start"], arrays["ball"]
     edges, edge_start = arrays["hull_edges"], arrays["hull_edge_start"]

@@ -5,6 +5,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from urst.core.air import DUST_EXTINCTION
+from urst.drawn.codec import Quantised
 from urst.drawn.representation import LEVELS, Drawn
 from urst.kinds.kind import Arrays
 
@@ -26,7 +27,7 @@ class Volume:
                     break
                 scalars = {name: _halved(x) for name, x in scalars.items()}
             shape = next(iter(scalars.values())).shape
-            drawn = {name: _bytes(x, most[name]) for name, x in scalars.items()}
+            drawn: dict[str, np.ndarray | Quantised] = {name: _bytes(x, most[name]) for name, x in scalars.items()}
             found.append((drawn, {"most": most, "shape": list(shape), "across": 2**level}))
         return found
 
@@ -60,13 +61,13 @@ def as_dust(arrays: Arrays, shades: Sequence[tuple[str, np.ndarray, float]]) -> 
     return density, np.sum([s[..., None] * c for s, c in zip(fraction, colours)], axis=0)
 
 
-def _bytes(scalar, most):
+def _bytes(scalar: np.ndarray, most: float) -> np.ndarray:
     """A square root keeps thin dust apart from none within eight bits."""
     fraction = np.sqrt(scalar / most) * 255.0 if most > 0 else scalar
     return np.ascontiguousarray(np.rint(fraction).astype(np.uint8).transpose(2, 1, 0))
 
 
-def _halved(density):
+def _halved(density: np.ndarray) -> np.ndarray:
     """Means of 2 x 2 x 2 cells; a last odd layer counts with empty air beyond it."""
     padded = np.pad(density, [(0, n % 2) for n in density.shape])
     nx, ny, nz = (n // 2 for n in padded.shape)

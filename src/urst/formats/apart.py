@@ -10,6 +10,7 @@ import tempfile
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -81,7 +82,7 @@ async def read(path: Path, name: str, rate: float, gone: Callable[[], Awaitable[
             return await asyncio.to_thread(_taken, Path(folder), name)
 
 
-async def _wait(child, name, gone) -> None:
+async def _wait(child: Any, name: str, gone: Callable[..., Any]) -> None:
     deadline = asyncio.get_running_loop().time() + LONGEST
     while True:
         try:
@@ -97,7 +98,7 @@ async def _wait(child, name, gone) -> None:
                 ) from None
 
 
-def _taken(folder, name):
+def _taken(folder: Path, name: str) -> list[Part]:
     """What the child has left."""
     result = folder / "result.json"
     if not result.is_file():

@@ -37,7 +37,7 @@ def read(data: bytes, name: str, rate: float, folder: Path) -> list[dict]:
         raise BadFile(f"'{name}' is damaged ({type(error).__name__} in reading it): export it again.") from error
 
 
-def _read(data, name, rate, folder):
+def _read(data: bytes, name: str, rate: float, folder: Path) -> list[dict[str, Any]]:
     found = read_meshes(data, name)
     if len(found) > claims.MOST_PARTS:
         raise BadMesh(
@@ -64,7 +64,7 @@ def _read(data, name, rate, folder):
     return parts
 
 
-def _is_solid(mesh) -> bool:
+def _is_solid(mesh: Mesh) -> bool:
     try:
         check_solid(mesh)
     except BadMesh:

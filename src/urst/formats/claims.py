@@ -39,12 +39,12 @@ def check(data: bytes, name: str) -> None:
         _few(data.count(b"\nf "), name)
 
 
-def _few(count, name) -> None:
+def _few(count: int, name: str) -> None:
     if count > MOST_TRIANGLES:
         raise BadMesh(f"'{name}' has {count:,} triangles, more than {MOST_TRIANGLES:,}: reduce it before importing.")
 
 
-def _description(data, name, kind):
+def _description(data: bytes, name: str, kind: str) -> dict[str, Any]:
     try:
         text = data if kind == ".gltf" else data[20 : 20 + struct.unpack_from("<I", data, 12)[0]]
         _shallow(text, name)
@@ -56,7 +56,7 @@ def _description(data, name, kind):
         raise BadFile(f"'{name}' cannot be read as glTF ({error}): export it again.") from error
 
 
-def _shallow(text, name) -> None:
+def _shallow(text: bytes, name: str) -> None:
     """JSON that is nested without end ends its reader."""
     deep = most = 0
     for mark in re.finditer(rb"[\[\]{}]", text):
@@ -95,17 +95,17 @@ def _gltf(document: dict[str, Any], size: int, name: str) -> None:
         raise BadMesh(f"'{name}' has {len(used):,} parts, more than {MOST_PARTS:,}: join them before importing.")
 
 
-def _triangles(primitive, accessors):
+def _triangles(primitive: dict[str, Any], accessors: list[dict[str, Any]]) -> int:
     of = primitive["indices"] if "indices" in primitive else primitive["attributes"]["POSITION"]
     return int(accessors[of]["count"]) // 3
 
 
-def _within(document):
+def _within(document: dict[str, Any]) -> int:
     """Bytes that the description itself carries, as text."""
     return sum(len(str(b.get("uri", ""))) for b in document.get("buffers", []))
 
 
-def _ply(data, name) -> None:
+def _ply(data: bytes, name: str) -> None:
     head, found, _ = data[:65536].partition(b"end_header")
     if not found:
         raise BadFile(f"'{name}' cannot be read as PLY: its header does not end. Export it again.")

@@ -9,7 +9,7 @@ import pygltflib as g
 from urst.core.bodies.fragments import Fragments
 
 
-def _upright(vectors):
+def _upright(vectors: np.ndarray) -> np.ndarray:
     """From z up to y up."""
     return np.stack([vectors[..., 0], vectors[..., 2], -vectors[..., 1]], axis=-1)
 
@@ -20,7 +20,7 @@ class _Buffer:
         self.size = 0
         self.document = g.GLTF2(asset=g.Asset(version="2.0", generator="Urst"))
 
-    def add(self, array, component, kind, target=None, bounds=False) -> int:
+    def add(self, array: np.ndarray, component: int, kind: str, target: int | None = None, bounds: bool = False) -> int:
         data = np.ascontiguousarray(array)
         view = g.BufferView(buffer=0, byteOffset=self.size, byteLength=data.nbytes, target=target)
         self.document.bufferViews.append(view)

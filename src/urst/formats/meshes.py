@@ -47,7 +47,7 @@ def read_meshes(data: bytes, name: str) -> list[tuple[str, Mesh]]:
     return meshes
 
 
-def _loaded(data, name, kind):
+def _loaded(data: bytes, name: str, kind: str) -> list[tuple[str, Mesh]]:
     """The meshes of a file of a kind that the library reads, where they stand."""
     if kind == "obj":
         data = _unicode(data)

@@ -94,15 +94,15 @@ def read_trajectories(data: bytes, name: str, seconds: np.ndarray) -> dict[str, 
         raise _unreadable(name, error) from error
 
 
-def _is_usd(name):
+def _is_usd(name: str) -> bool:
     return PurePath(name).suffix.lower().lstrip(".") in usd_in.KINDS
 
 
-def _unreadable(name, error):
+def _unreadable(name: str, error: Any) -> BadFile:
     return BadFile(f"'{name}' has animations that cannot be read ({error}): export it again, or without them.")
 
 
-def _document(data, name) -> tuple[dict[str, Any], bytes]:
+def _document(data: bytes, name: str) -> tuple[dict[str, Any], bytes]:
     """The file's description and its binary part."""
     kind = PurePath(name).suffix.lower()
     if kind not in (".glb", ".gltf"):
@@ -119,7 +119,7 @@ def _document(data, name) -> tuple[dict[str, Any], bytes]:
         raise BadFile(f"'{name}' cannot be read as glTF ({error}): export it again.") from error
 
 
-def _numbers(document, chunk, accessor, name):
+def _numbers(document: dict[str, Any], chunk: bytes, accessor: int, name: str) -> np.ndarray:
     """The numbers of an accessor, (count, wide) float64."""
     a = document["accessors"][accessor]
     view = document["bufferViews"][a["bufferView"]]
@@ -143,7 +143,7 @@ def _numbers(document, chunk, accessor, name):
     return np.maximum(rows.astype(float) / whole, -1.0) if whole > 1.0 else rows.astype(float)
 
 
-def _sampled(seconds, keys, values, mode, path):
+def _sampled(seconds: np.ndarray, keys: np.ndarray, values: np.ndarray, mode: str, path: str) -> np.ndarray:
     """The values of a sampler at moments (glTF 2.0, appendix C)."""
     at = np.clip(seconds, keys[0], keys[-1])
     k = np.clip(np.searchsorted(keys, at, side="right") - 1, 0, max(0, len(keys) - 2))
@@ -168,7 +168,7 @@ def _sampled(seconds, keys, values, mode, path):
     return (first * Rotation.from_rotvec(t * (first.inv() * Rotation.from_quat(b)).as_rotvec())).as_quat()
 
 
-def _matrices(node, moved, count):
+def _matrices(node: dict[str, Any], moved: dict[str, np.ndarray], count: int) -> np.ndarray:
     """What a node does to what is below it, (count, 4, 4)."""
     if "matrix" in node and not moved:
         return np.tile(np.array(node["matrix"], float).reshape(4, 4).T, (count, 1, 1))

@@ -40,7 +40,7 @@ def trajectory(rest: np.ndarray, now: np.ndarray, upright: np.ndarray, metres: f
     return Trajectory(metres * upright @ rest[:3, 3], turn, metres * now[:, :3, 3] @ upright.T, turns)
 
 
-def _turns(matrices, upright):
+def _turns(matrices: np.ndarray, upright: np.ndarray) -> np.ndarray:
     """The turn in each of some matrices (polar decomposition), z up, (k, 3, 3)."""
     u, _, v = np.linalg.svd(matrices[:, :3, :3])
     u[:, :, 2] *= np.sign(np.linalg.det(u @ v))[:, None]

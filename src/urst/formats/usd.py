@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from pxr import Gf, Sdf, Usd, UsdGeom, Vt
@@ -11,7 +12,7 @@ from urst.core.bodies.fragments import Fragments
 Frames = Iterator[tuple[int, dict[str, np.ndarray]]]
 
 
-def _stage(path, start, end, rate):
+def _stage(path: Path, start: int, end: int, rate: float) -> Any:
     layer = Sdf.Layer.CreateNew(str(path), {"format": "usdc"})
     stage = Usd.Stage.Open(layer)
     UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.z)
@@ -25,7 +26,13 @@ def _stage(path, start, end, rate):
 
 
 def write_fragments(
-    path: Path, fragments: Fragments, names: list[str], colours: list, frames: Frames, span, rate: float
+    path: Path,
+    fragments: Fragments,
+    names: list[str],
+    colours: list,
+    frames: Frames,
+    span: tuple[int, int],
+    rate: float,
 ) -> None:
     """Write one mesh a fragment under its piece, posed at every frame.
 
@@ -70,7 +77,7 @@ def _identifier(name: str, number: int) -> str:
     return f"{kept or 'piece'}_{number}" if not kept[:1].isdigit() else f"piece_{kept}_{number}"
 
 
-def write_points(path: Path, frames: Frames, span, rate: float, sorts: Sequence[str] = ()) -> None:
+def write_points(path: Path, frames: Frames, span: tuple[int, int], rate: float, sorts: Sequence[str] = ()) -> None:
     """Write points: positions, velocities and widths at every frame.
 
     sorts : what the sorts of points are called, by their number in `sort`; each is written by itself
@@ -87,11 +94,11 @@ def write_points(path: Path, frames: Frames, span, rate: float, sorts: Sequence[
     stage.Save()
 
 
-def _vectors(values):
+def _vectors(values: np.ndarray) -> Any:
     return Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(values, np.float32))
 
 
-def write_surface(path: Path, frames: Frames, span, rate: float, colour) -> None:
+def write_surface(path: Path, frames: Frames, span: tuple[int, int], rate: float, colour: np.ndarray) -> None:
     """Write a surface whose corners and triangles change from frame to frame, with normals and velocities.
 
     colour : linear RGB

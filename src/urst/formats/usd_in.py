@@ -4,6 +4,7 @@ import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path, PurePath
+from typing import Any
 
 import numpy as np
 from pxr import Sdf, Tf, Usd, UsdGeom
@@ -72,7 +73,7 @@ def trajectories(data: bytes, name: str, seconds: np.ndarray) -> dict[str, Traje
 
 
 @contextmanager
-def _stage(data, name) -> Iterator[Usd.Stage]:
+def _stage(data: bytes, name: str) -> Iterator[Usd.Stage]:
     """The file as a stage of its own, which may refer to nothing else."""
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"stage{PurePath(name).suffix.lower()}"
@@ -97,42 +98,42 @@ def _stage(data, name) -> Iterator[Usd.Stage]:
             raise BadFile(f"'{name}' cannot be read as USD ({reason}): export it again.") from error
 
 
-def _clips(layer):
+def _clips(layer: Any) -> list[Path]:
     """Paths of what takes its values from other files over time."""
     found: list[Sdf.Path] = []
     layer.Traverse("/", lambda path: found.append(path) if _has_clips(layer, path) else None)
     return found
 
 
-def _has_clips(layer, path):
+def _has_clips(layer: Any, path: Path) -> bool:
     spec = layer.GetObjectAtPath(path)
     return isinstance(spec, Sdf.PrimSpec) and spec.HasInfo("clips")
 
 
-def _check(stage, name) -> None:
+def _check(stage: Any, name: str) -> None:
     rate, metres = stage.GetTimeCodesPerSecond(), UsdGeom.GetStageMetersPerUnit(stage)
     for what, value in (("time codes a second", rate), ("metres a unit", metres)):
         if not (np.isfinite(value) and value > 0.0):
             raise BadFile(f"'{name}' has {value:g} {what}, which must be more than 0: set it and export again.")
 
 
-def _axes(stage):
+def _axes(stage: Any) -> tuple[np.ndarray, float]:
     """What turns its axes so that z is up, and metres a unit."""
     upright = np.eye(3) if UsdGeom.GetStageUpAxis(stage) == UsdGeom.Tokens.z else UPRIGHT
     return upright, UsdGeom.GetStageMetersPerUnit(stage)
 
 
-def _begin(stage, times):
+def _begin(stage: Any, times: list[float]) -> float:
     """The moment at which the shot takes the stage up."""
     return stage.GetStartTimeCode() if stage.HasAuthoredTimeCodeRange() else min(times, default=0.0)
 
 
-def _first(stage):
+def _first(stage: Any) -> Any:
     authored = stage.HasAuthoredTimeCodeRange()
     return Usd.TimeCode(stage.GetStartTimeCode()) if authored else Usd.TimeCode.EarliestTime()
 
 
-def _parts(stage):
+def _parts(stage: Any) -> Iterator[tuple[str, Any, Any]]:
     """Yield the name of each mesh that is seen, the mesh, and what takes it to the world at the first moment (4, 4),
     from the left."""
     names: set[str] = set()
@@ -151,11 +152,11 @@ def _parts(stage):
         yield name, mesh, _matrix(mesh, time)
 
 
-def _matrix(mesh, time):
+def _matrix(mesh: Any, time: Any) -> np.ndarray:
     return np.array(mesh.ComputeLocalToWorldTransform(time))
 
 
-def _times(mesh):
+def _times(mesh: Any) -> list[float]:
     """When it, or what carries it, is keyed, as time codes."""
     prim, found = mesh.GetPrim(), []
     while prim and not prim.IsPseudoRoot():
@@ -165,7 +166,7 @@ def _times(mesh):
     return found if len(set(found)) > 1 else []
 
 
-def _triangles(mesh, time, points, name):
+def _triangles(mesh: Any, time: Any, points: int, name: str) -> np.ndarray:
     """Each face as a fan of triangles, (t, 3) int64."""
     counts = np.asarray(mesh.GetFaceVertexCountsAttr().Get(time), np.int64)
     index = np.asarray(mesh.GetFaceVertexIndicesAttr().Get(time) or [], np.int64)

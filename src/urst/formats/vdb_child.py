@@ -2,6 +2,7 @@
 
 import os
 import sys
+from typing import Any
 
 import numpy
 import pyopenvdb
@@ -10,21 +11,22 @@ import pyopenvdb
 LEVELS, SURFACE, BAND = "levels", "surface", 3.0
 
 
-def write(cell, x, y, z, *files) -> None:
-    cell, centre = float(cell), [float(v) + 0.5 * float(cell) for v in (x, y, z)]
+def write(cell: str, x: str, y: str, z: str, *files: str) -> None:
+    size = float(cell)
+    centre = [float(v) + 0.5 * size for v in (x, y, z)]
     for source, target in zip(files[::2], files[1::2]):
         with numpy.load(source) as arrays:
-            grids = [_grid(name, arrays[name], cell) for name in arrays]
+            grids = [_grid(name, arrays[name], size) for name in arrays]
         for grid in grids:
             grid.transform = pyopenvdb.createLinearTransform(
-                [[cell, 0, 0, 0], [0, cell, 0, 0], [0, 0, cell, 0], [*centre, 1]]
+                [[size, 0, 0, 0], [0, size, 0, 0], [0, 0, size, 0], [*centre, 1]]
             )
         part = target + ".part"
         pyopenvdb.write(part, grids=grids)
         os.replace(part, target)
 
 
-def _grid(name, values, cell):
+def _grid(name: str, values: numpy.ndarray, cell: float) -> Any:
     if name == LEVELS:
         width = BAND * cell
         grid = pyopenvdb.FloatGrid(width)
@@ -41,7 +43,7 @@ def _grid(name, values, cell):
     return grid
 
 
-def read(name, source, target, *shape) -> None:
+def read(name: str, source: str, target: str, *shape: str) -> None:
     grid = pyopenvdb.read(source, SURFACE if name == LEVELS else name)
     values = numpy.zeros([int(n) for n in shape], numpy.float32)
     grid.copyToArray(values)

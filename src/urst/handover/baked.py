@@ -9,7 +9,7 @@ from urst.core.bodies.fragments import Fragments
 from urst.core.preview.colour import linear
 from urst.drawn.representations import REPRESENTATIONS
 from urst.errors import Stopped
-from urst.scene.materials import MATERIALS
+from urst.scene.materials import MATERIALS, Material
 from urst.scene.pieces import SetPiece
 from urst.shot.document import Shot
 from urst.shot.keys import layer_keys
@@ -38,11 +38,11 @@ class Baked:
         if self.should_stop():
             raise Stopped("The hand-over was stopped; whole files are kept.")
 
-    def frame(self, layer, frame: int) -> dict[str, np.ndarray]:
+    def frame(self, layer: Any, frame: int) -> dict[str, np.ndarray]:
         """Return a layer's frame in the terms of its representation."""
         return self.shot.kind_of(layer).drawn(self.store.read_frame(self.keys[layer.id], frame)[0])
 
-    def at(self, layer, moment: float) -> dict[str, np.ndarray]:
+    def at(self, layer: Any, moment: float) -> dict[str, np.ndarray]:
         """Return a layer at a moment between frames, in the terms of its representation."""
         frame = int(np.floor(moment))
         fraction, first = moment - frame, self.frame(layer, frame)
@@ -54,28 +54,28 @@ class Baked:
         second = self.frame(layer, min(frame + 1, self.shot.end))
         return REPRESENTATIONS[drawn_as].between(first, second, span, fraction)
 
-    def frames(self, layer) -> Iterator[tuple[int, dict[str, np.ndarray]]]:
+    def frames(self, layer: Any) -> Iterator[tuple[int, dict[str, np.ndarray]]]:
         """Return all frames of a layer, one after another."""
         for frame in self.shot.frames():
             self.check()
             yield frame, self.frame(layer, frame)
 
-    def static(self, layer) -> tuple[dict[str, np.ndarray], dict]:
+    def static(self, layer: Any) -> tuple[dict[str, np.ndarray], dict]:
         """Return what does not change over time: (arrays, meta)."""
         return self.store.read_static(self.keys[layer.id])
 
-    def fragments(self, layer) -> tuple[Fragments, list[SetPiece]]:
+    def fragments(self, layer: Any) -> tuple[Fragments, list[SetPiece]]:
         """Return a layer's bodies and the pieces they are of."""
         cast = self.shot.kind_of(layer).cast(self.shot, layer)
         return Fragments.from_arrays(self.static(layer)[0]), [self.shot.pieces[i] for i in cast]
 
-    def shades(self, layer) -> list[tuple[str, np.ndarray, float]]:
+    def shades(self, layer: Any) -> list[tuple[str, np.ndarray, float]]:
         """Return the concentrations of a layer's volume: name, linear colour, extinction [m2/kg]."""
         dust = self.matter(layer).dust
         found = self.shot.kind_of(layer).shades(self.shot, layer)
         return [(s.name, linear(s.colour or dust), s.extinction) for s in found]
 
-    def matter(self, layer):
+    def matter(self, layer: Any) -> Material:
         """Return the material of a layer's points or dust."""
         shot = self.shot
         return shot.kind_of(layer).matter(shot, layer) or MATERIALS[shot.pieces[0].material if shot.pieces else "stone"]

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -67,7 +68,7 @@ def export(
     return files
 
 
-def _usd(baked, layer, out):
+def _usd(baked: Baked, layer: Any, out: Path) -> list[Path]:
     fragments, pieces = baked.fragments(layer)
     path = out / f"{layer.id}.usd"
     path.unlink(missing_ok=True)
@@ -76,14 +77,14 @@ def _usd(baked, layer, out):
     return [path]
 
 
-def _points(baked, layer, out):
+def _points(baked: Baked, layer: Any, out: Path) -> list[Path]:
     path = out / f"{layer.id}.usd"
     path.unlink(missing_ok=True)
     usd.write_points(path, baked.frames(layer), baked.span, baked.shot.rate)
     return [path]
 
 
-def _gltf(baked, layer, out):
+def _gltf(baked: Baked, layer: Any, out: Path) -> list[Path]:
     fragments, pieces = baked.fragments(layer)
     path = out / f"{layer.id}.glb"
     names = [p.name for p in pieces]
@@ -93,7 +94,7 @@ def _gltf(baked, layer, out):
     return [path]
 
 
-def _froth(baked, layer, out):
+def _froth(baked: Baked, layer: Any, out: Path) -> list[Path]:
     path = out / f"{layer.id}.usd"
     path.unlink(missing_ok=True)
     sorts = [name for name, _ in baked.shot.kind_of(layer).sorts]
@@ -101,15 +102,15 @@ def _froth(baked, layer, out):
     return [path]
 
 
-def _surface(baked, layer, out):
+def _surface(baked: Baked, layer: Any, out: Path) -> list[Path]:
     path = out / f"{layer.id}.usd"
     path.unlink(missing_ok=True)
     usd.write_surface(path, baked.frames(layer), baked.span, baked.shot.rate, linear(baked.matter(layer).colour))
     return [path]
 
 
-def _meshes(ending):
-    def write(baked, layer, out):
+def _meshes(ending: str) -> Callable[..., Any]:
+    def write(baked: Baked, layer: Any, out: Path) -> list[Path]:
         folder, files = out / layer.id, []
         folder.mkdir(exist_ok=True)
         for frame, arrays in baked.frames(layer):
@@ -120,17 +121,17 @@ def _meshes(ending):
     return write
 
 
-def _levels(baked, layer, out):
+def _levels(baked: Baked, layer: Any, out: Path) -> list[Path]:
     if "levels" not in layer.keeps:
         return []
     return _grids(baked, layer, out, lambda arrays: {"levels": arrays["levels"]})
 
 
-def _vdb(baked, layer, out):
+def _vdb(baked: Baked, layer: Any, out: Path) -> list[Path]:
     return _grids(baked, layer, out, _channels)
 
 
-def _channels(arrays):
+def _channels(arrays: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
     """The scalars of a frame by name, and its velocity in cell centres where that is kept."""
     found = {n: x for n, x in arrays.items() if not n.startswith("velocity_")}
     if "velocity_x" in arrays:
@@ -144,7 +145,7 @@ def _channels(arrays):
     return found
 
 
-def _grids(baked, layer, out, pick):
+def _grids(baked: Baked, layer: Any, out: Path, pick: Callable[..., Any]) -> list[Path]:
     """One file a frame with the grids that `pick` returns of it."""
     folder = out / layer.id
     folder.mkdir(exist_ok=True)
@@ -161,7 +162,7 @@ def _grids(baked, layer, out, pick):
     return files
 
 
-def _csv(baked, layer, out):
+def _csv(baked: Baked, layer: Any, out: Path) -> list[Path]:
     rows = baked.store.read_gauges(baked.keys[layer.id])
     if not baked.shot.kind_of(layer).moving:
         rows = {baked.shot.start: baked.static(layer)[1].get("gauges", {})}
@@ -172,7 +173,7 @@ def _csv(baked, layer, out):
     return [path]
 
 
-def _movie(baked, out):
+def _movie(baked: Baked, out: Path) -> list[Path]:
     if not any(baked.drawn_as(r) for r in REPRESENTATIONS):
         return []
     path = out / "preview.mp4"

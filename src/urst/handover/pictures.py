@@ -1,7 +1,8 @@
 """Pictures of a baked shot by the quick renderer."""
 
 import io
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from typing import Any
 
 import numpy as np
 from PIL import Image
@@ -13,6 +14,7 @@ from urst.core.preview import look
 from urst.core.preview.colour import linear
 from urst.drawn.volume import as_dust
 from urst.handover.baked import Baked, colours
+from urst.scene.pieces import SetPiece
 from urst.scene.placing import Drive, field_of_view, poses, seen
 from urst.scene.shapes import is_endless, is_jointed
 from urst.shot.document import Shot
@@ -28,7 +30,7 @@ _FLOOR, _SQUARE = 30, 2.0
 class _Skins:
     """Bodies as triangles with what colours them."""
 
-    def __init__(self, shot, fragments: Fragments, pieces) -> None:
+    def __init__(self, shot: Shot, fragments: Fragments, pieces: list[SetPiece]) -> None:
         self.shot, self.pieces, self.fragments = shot, pieces, fragments
         self.body = owners(fragments)
         self.normals, self.crease = shaded(fragments)
@@ -39,7 +41,7 @@ class _Skins:
         walls = np.array([is_jointed(p.shape) for p in pieces], np.uint8)
         self.jointed = walls[fragments.piece[self.body]]
 
-    def at(self, frame, position, orientation):
+    def at(self, frame: float, position: np.ndarray, orientation: np.ndarray) -> tuple[np.ndarray, ...]:
         """Return triangles, tints, normals, creases and joints of what is seen at a frame."""
         rows = [self.shot.part_of(p) for p in self.pieces]
         seen = (self.ends & np.array([r.seen and r.there(frame) for r in rows], bool))[self.fragments.piece[self.body]]
@@ -51,7 +53,7 @@ class _Skins:
         return triangles, self.tint[seen], facing, self.crease[seen], self.jointed[seen]
 
 
-def _floors(shot):
+def _floors(shot: Shot) -> list[Any]:
     """Endless ground as far as the camera needs it, in squares small enough for some to lie wholly before it."""
     parts = []
     for piece in shot.pieces:
@@ -68,7 +70,9 @@ def _floors(shot):
     return parts
 
 
-def pictures(baked: Baked, *, frames=None, size=None) -> Iterator[np.ndarray]:
+def pictures(
+    baked: Baked, *, frames: Iterable[float] | None = None, size: tuple[int, int] | None = None
+) -> Iterator[np.ndarray]:
     """Render frames of a baked shot through its camera.
 
     Parameters

@@ -10,6 +10,8 @@ import logging
 import os
 import platform
 import time
+from collections.abc import Iterable, Iterator
+from typing import Any
 
 import procrastinate
 from sqlalchemy import func
@@ -83,7 +85,7 @@ class RunReporter:
         self._spent: dict[str, float] = {}
 
     @contextlib.contextmanager
-    def _tolerant(self, what: str):
+    def _tolerant(self, what: str) -> Iterator[Any]:
         try:
             yield
         except DBAPIError as error:
@@ -182,7 +184,7 @@ class RunReporter:
 
 
 @queue.task(name=TASK, pass_context=True)
-def work_off(context, run_id: int, urgent: bool = False, step_key: str = "") -> None:
+def work_off(context: Any, run_id: int, urgent: bool = False, step_key: str = "") -> None:
     """Do the next step of what a run asks for, and put the one after it into the queue.
 
     Parameters
@@ -304,7 +306,7 @@ def _queue_step(shot: Shot, run_id: int, urgent: bool, step: Step | None) -> Non
     log.error("could not queue a step", extra={"action": "queue", "run": run_id, "key": key})
 
 
-def _given_up(shot, what) -> str:
+def _given_up(shot: Shot, what: Iterable[str]) -> str:
     """Why a run is not tried again."""
     need = max((sum(forecast(shot, x).memory for x in group_of(shot, layer)) for layer in what), default=0.0)
     total, free = machine.memory()
@@ -351,7 +353,7 @@ def _note() -> None:
         runs.note_worker(db, f"{platform.node()} {os.getpid()}", memory(), os.cpu_count() or 1)
 
 
-def _orphans():
+def _orphans() -> list[int]:
     with session() as db:
         return runs.orphans(db)
 

@@ -5,6 +5,7 @@ from typing import Any, ClassVar
 from urst.kinds.kind import Kind, piece_problem
 from urst.kinds.surroundings import around
 from urst.scene import content
+from urst.scene.sources import PieceSource
 from urst.scene.taking_part import Matter
 
 
@@ -18,17 +19,17 @@ class Emitting(Kind):
     stopped: ClassVar[Matter]
     """as what it is stopped by the set"""
 
-    def problem(self, shot, layer):
+    def problem(self, shot: Any, layer: Any) -> str:
         return piece_problem(shot, [s.piece for s in layer.settings.sources], f"gives off {self.gives} from")
 
-    def sources(self, layer):
+    def sources(self, layer: Any) -> list[tuple[PieceSource, str]]:
         return [(s, self.counted) for s in layer.settings.sources]
 
-    def rename_references(self, settings, before, now):
+    def rename_references(self, settings: dict[str, Any], before: str, now: str) -> dict[str, Any]:
         sources = [s | {"piece": now if s["piece"] == before else s["piece"]} for s in settings.get("sources", [])]
         return settings | {"sources": sources}
 
-    def content(self, shot, layer) -> dict[str, Any]:
+    def content(self, shot: Any, layer: Any) -> dict[str, Any]:
         settings = layer.settings.model_dump(mode="json")
         settings["sources"] = [
             s.model_dump(mode="json", exclude={"piece"}) | {"from": content.motion(shot.piece(s.piece), shot)}

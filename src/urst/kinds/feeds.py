@@ -104,7 +104,7 @@ class BakedLiquid(_Blended):
         self.facts = source.facts
         self.load(source.shot.start)
 
-    def _fields(self, outputs):
+    def _fields(self, outputs: dict[str, np.ndarray]) -> list[np.ndarray]:
         return [outputs[n].astype(np.float32) for n in ("phi", "flow")]
 
     def __call__(self, time: float) -> Wet:
@@ -121,7 +121,7 @@ class BakedGas(_Blended):
         super().__init__(source)
         self.grid = source.facts.grid
 
-    def _fields(self, outputs):
+    def _fields(self, outputs: dict[str, np.ndarray]) -> list[np.ndarray]:
         return [outputs[f"velocity_{a}"].astype(np.float32) for a in "xyz"]
 
     def __call__(self, time: float) -> SampledField:
@@ -146,7 +146,7 @@ class SetBodies:
         start = self.clock.seconds(frame) - dt
         self.boundary.update(self._poses(start), self._poses(start + dt), start, dt)
 
-    def _poses(self, time):
+    def _poses(self, time: float) -> dict[str, np.ndarray]:
         position, orientation = poses(self.boundary.fragments, self.drive, time)
         return {"position": position, "orientation": orientation}
 

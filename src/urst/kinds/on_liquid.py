@@ -34,10 +34,10 @@ class OnLiquid(Kind):
         """Return what is known of the liquid it takes, None if it takes none."""
         return next((shot.facts(x, LIQUID) for x in shot.takes(layer, LIQUID)), None)
 
-    def rehearsal(self):
+    def rehearsal(self) -> tuple[dict[str, Any], dict[str, Any]]:
         return _FLOOD, {"id": self.name, "kind": self.name, "reads": ["flood"], "settings": self.rehearsed}
 
-    def findings(self, shot, layer):
+    def findings(self, shot: Any, layer: Any) -> list[Finding]:
         taken = shot.takes(layer, LIQUID)
         if len(taken) > 1:
             first, others = taken[0], [x.id for x in taken[1:]]

@@ -1,6 +1,8 @@
 """Tiny shots that call the kernels of a kind of layer, so that they are compiled before a bake needs them."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from urst.kinds.registry import KINDS
 
@@ -55,7 +57,7 @@ _SET = [
 _FRAMES = 12
 
 
-def _shot(layers, couplings=()):
+def _shot(layers: tuple[dict[str, Any], ...], couplings: Sequence[dict[str, str]] = ()) -> dict[str, Any]:
     """A document in which something is struck, parts, falls and comes to rest."""
     return {
         "name": "rehearsal",

@@ -15,7 +15,7 @@ class Camera(Part):
     lens: float = Field(35.0, ge=5, le=1000, description="Focal length on a 36 mm film back [mm]")
 
     @model_validator(mode="after")
-    def _apart(self):
+    def _apart(self) -> "Camera":
         if self.eye == self.target:
             raise ValueError(f"the eye is where it looks at, {self.eye}: move one of the two")
         return self

@@ -18,11 +18,11 @@ def pack(mesh: Mesh) -> tuple[str, str]:
     return _text(mesh.vertices.astype("<f8")), _text(mesh.triangles.astype("<i4"))
 
 
-def _text(array):
+def _text(array: np.ndarray) -> str:
     return base64.b64encode(zlib.compress(np.ascontiguousarray(array).tobytes(), 6)).decode()
 
 
-def _bytes(text):
+def _bytes(text: str) -> bytes:
     """What was packed; a text that unfolds to more than any mesh is not unfolded."""
     unfold = zlib.decompressobj()
     data = unfold.decompress(base64.b64decode(text), _MOST)

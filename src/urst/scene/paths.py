@@ -48,7 +48,7 @@ class Path:
         f = float(np.clip(frame, self.frames[0], self.frames[-1]))
         k = min(int(np.searchsorted(self.frames, f, side="right")) - 1, len(self.frames) - 2)
         t, h = (f - self.frames[k]) / self._span[k], self._span[k]
-        turn = rotation.between(self.turns[k], self.turns[k + 1], self._ease(k, t))
+        turn = rotation.between(self.turns[k], self.turns[k + 1], float(self._ease(k, t)))
         if self._trajectory is not None:
             turn = rotation.product(_from_to(self._trajectory, self._now(k, t, h)), turn)
         return self._place(k, t, h), turn
@@ -81,11 +81,11 @@ class Path:
         steps = np.diff(self.along(frames)[0], axis=0)
         return float(np.linalg.norm(steps, axis=1).max(initial=0.0)) * rate
 
-    def _ease(self, k, t):
+    def _ease(self, k: int | np.ndarray, t: float | np.ndarray) -> float | np.ndarray:
         """How much of a span's turn is done."""
         return (t - 2 * t**2 + t**3) * self._slope[0, k] + (3 * t**2 - 2 * t**3) + (t**3 - t**2) * self._slope[1, k]
 
-    def _place(self, k, t, h):
+    def _place(self, k: int | np.ndarray, t: float | np.ndarray, h: float | np.ndarray) -> np.ndarray:
         return (
             (1 - 3 * t**2 + 2 * t**3) * self.points[k]
             + (t - 2 * t**2 + t**3) * h * self._first[k]
@@ -93,7 +93,7 @@ class Path:
             + (t**3 - t**2) * h * self._last[k]
         )
 
-    def _now(self, k, t, h):
+    def _now(self, k: int | np.ndarray, t: float | np.ndarray, h: float | np.ndarray) -> np.ndarray:
         """The way it goes."""
         return (
             6 * (t**2 - t) * (self.points[k] - self.points[k + 1]) / h
@@ -102,7 +102,7 @@ class Path:
         )
 
 
-def _from_to(first, second):
+def _from_to(first: np.ndarray, second: np.ndarray) -> np.ndarray:
     """The shortest turns from a direction (3,) to others (..., 3), as quaternions (..., 4); none where either is
     none."""
     size = np.linalg.norm(first) * np.linalg.norm(second, axis=-1, keepdims=True)

@@ -1,6 +1,6 @@
 """Set pieces: what stands in the shot, of what, and how it moves."""
 
-from typing import Literal
+from typing import Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
@@ -16,7 +16,9 @@ Motion = Literal["fixed", "driven", "loose"]
 _MOST = {"position": (1e6, "m"), "velocity": (1e5, "m/s"), "spin": (1e5, "rad/s"), "frame": (1e6, "frames")}
 
 
-def _within(value, name):
+def _within(
+    value: float | tuple[float, float, float] | list[float], name: str
+) -> float | tuple[float, float, float] | list[float]:
     most, unit = _MOST[name]
     for x in value if isinstance(value, (list, tuple)) else [value]:
         if isinstance(x, (int, float)) and not abs(x) <= most:
@@ -37,7 +39,9 @@ class Key(Part):
 
     @field_validator("position", "frame", mode="before")
     @classmethod
-    def _bounded(cls, value, info):
+    def _bounded(
+        cls, value: float | tuple[float, float, float] | list[float], info: Any
+    ) -> float | tuple[float, float, float] | list[float]:
         return _within(value, info.field_name)
 
 
@@ -74,18 +78,18 @@ class SetPiece(Part):
 
     @field_validator("material")
     @classmethod
-    def _known(cls, value):
+    def _known(cls, value: str) -> str:
         if value not in MATERIALS:
             raise ValueError(f"'{value}' is not a material; there are: {', '.join(MATERIALS)}")
         return value
 
     @field_validator("position", "velocity", "spin", mode="before")
     @classmethod
-    def _bounded(cls, value, info):
+    def _bounded(cls, value: Any, info: Any) -> Any:
         return _within(value, info.field_name)
 
     @model_validator(mode="after")
-    def _path(self):
+    def _path(self) -> "SetPiece":
         if self.motion == "driven" and not self.keys:
             raise ValueError(f"'{self.name}' is driven but has no keys: give at least one frame and position")
         if is_endless(self.shape) and self.motion != "fixed":

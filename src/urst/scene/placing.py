@@ -34,7 +34,7 @@ def placed_corners(piece: SetPiece, world: World) -> tuple[np.ndarray, ...]:
 
 
 @lru_cache(maxsize=20_000)
-def _placed_corners(piece, start):
+def _placed_corners(piece: SetPiece, start: int) -> tuple[np.ndarray, ...]:
     turn, position = _stance(piece, start)
     matrix = rotation.matrix(turn)
     found = tuple(points @ matrix.T + position for points in corners(piece.shape))
@@ -48,7 +48,7 @@ def stance(piece: SetPiece, world: World) -> tuple[np.ndarray, np.ndarray]:
     return _stance(piece, world.start)
 
 
-def _stance(piece, start):
+def _stance(piece: SetPiece, start: int) -> tuple[np.ndarray, np.ndarray]:
     if piece.motion == "driven":
         place, turn = Path(piece)(start)
         return turn, place
@@ -73,7 +73,7 @@ def solids(number: int, piece: SetPiece, world: World) -> list[Solid]:
     ]
 
 
-def _one_skin(parts, meshes):
+def _one_skin(parts: list[Solid], meshes: list[Mesh]) -> list[Solid]:
     """Let the first part be seen as the whole, and the others not at all."""
     return [
         replace(s, skin=skin, inner=np.zeros(len(skin.triangles), bool))

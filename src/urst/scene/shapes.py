@@ -1,7 +1,7 @@
 """Shapes of set pieces."""
 
 from functools import lru_cache
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field, model_validator
@@ -84,7 +84,7 @@ class BrickWall(Part):
     course_height: Metres = 0.2
 
     @model_validator(mode="after")
-    def _count(self):
+    def _count(self) -> "BrickWall":
         bricks = self.bricks()
         if bricks > MOST_PARTS:
             raise ValueError(f"the wall would have {bricks:,.0f} bricks, more than {MOST_PARTS:,}: use larger bricks")
@@ -189,7 +189,7 @@ def corners(shape: Shape) -> tuple[np.ndarray, ...]:
     return tuple(_spanning(m.vertices) for m in meshes(shape) if len(m.vertices))
 
 
-def _spanning(points):
+def _spanning(points: np.ndarray) -> np.ndarray:
     if len(points) <= 8:
         return points
     try:
@@ -223,7 +223,7 @@ def parts(shape: Shape) -> tuple[tuple[Mesh, np.ndarray], ...]:
     return tuple(found)
 
 
-def _wall(outer, inner):
+def _wall(outer: Mesh, inner: Mesh) -> list[tuple[Mesh, np.ndarray]]:
     """Convex parts of what lies between two surfaces; what is seen is the whole."""
     if len(outer.triangles) == len(inner.triangles) or shell.is_convex(inner):
         found = shell.wall_parts(outer, inner)
@@ -238,7 +238,7 @@ def is_hollow(shape: Shape) -> bool:
 
 
 @remembered(MOST_REMEMBERED, lambda _, found: _ALONE + sum(len(m.triangles) for pair in found[0] for m in pair))
-def _walls(shape):
+def _walls(shape: Any) -> tuple[tuple[tuple[Mesh, Mesh], ...], str]:
     """The outer and inner surfaces of a hollow shape, and why there are none if it cannot be one."""
     try:
         return (tuple(shape.walls()) if is_hollow(shape) else ()), ""

@@ -20,7 +20,7 @@ class PieceSource(Part):
     until: Frame | None = Field(None, description="Last frame; empty: to the end")
 
     @model_validator(mode="after")
-    def _window(self):
+    def _window(self) -> "PieceSource":
         if self.since is not None and self.until is not None and self.until < self.since:
             raise ValueError(f"the source '{self.piece}' ends at frame {self.until}, before it begins at {self.since}")
         return self

@@ -25,7 +25,7 @@ class TakesPart(Part):
     seen: bool = Field(True, description="Whether it is seen on the stage and in pictures")
 
     @model_validator(mode="after")
-    def _window(self):
+    def _window(self) -> "TakesPart":
         if self.since is not None and self.until is not None and self.until < self.since:
             raise ValueError(
                 f"'{self.of}' is there until frame {self.until}, before it comes at {self.since}: swap the two"

@@ -17,7 +17,7 @@ class NamedValue(Part):
 
     @field_validator("unit")
     @classmethod
-    def _known(cls, value):
+    def _known(cls, value: str) -> str:
         if value and not any(value in family for family in FACTORS.values()):
             raise ValueError(f"'{value}' is no unit that is known here; use one like m, kg/m3, MPa or 1/s, or none")
         return value

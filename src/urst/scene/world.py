@@ -1,7 +1,7 @@
 """The shot without its layers: its set, its clock, its cameras and its named values."""
 
 from functools import cached_property
-from typing import Annotated
+from typing import Annotated, Any
 
 from pydantic import Field, model_validator
 
@@ -59,7 +59,7 @@ class World(Part):
     picture: Picture = Picture()
 
     @model_validator(mode="after")
-    def _sound(self):
+    def _sound(self) -> Any:
         if self.end < self.start:
             raise ValueError(f"end {self.end} is before start {self.start}: the last frame must not precede the first")
         if len(self.frames()) > MOST_FRAMES:

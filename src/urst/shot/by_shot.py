@@ -1,5 +1,7 @@
 """What is reckoned of a shot is remembered by the shot, as much as fits: large shots weigh more than small ones."""
 
+from typing import Any
+
 from urst.core.remembered import remembered
 
 #: pieces and layers of all the shots that each function remembers
@@ -8,7 +10,7 @@ _MOST = 100_000
 _ALONE = 20
 
 
-def weight(shot) -> int:
+def weight(shot: Any) -> int:
     """Return what a shot weighs in memory, in pieces."""
     return _ALONE + len(shot.pieces) + len(shot.layers)
 

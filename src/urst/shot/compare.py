@@ -38,12 +38,12 @@ def differences(before: Shot, now: Shot) -> list[Difference]:
     return found + _between("", "", *map(_leaves, rest))
 
 
-def _flat(layer):
+def _flat(layer: Any) -> dict[str, Any]:
     data = layer.model_dump(mode="json")
     return _leaves(data["settings"]) | {k: data[k] for k in ("name", "reads", "keeps", "start")}
 
 
-def _leaves(data, path=""):
+def _leaves(data: Any, path: str = "") -> dict[str, Any]:
     """Values by dotted path; lists of plain values and curves are values."""
     if isinstance(data, dict) and not {"over", "points"} <= set(data):
         return {k: v for name, value in data.items() for k, v in _leaves(value, f"{path}{name}.").items()}
@@ -52,7 +52,7 @@ def _leaves(data, path=""):
     return {path[:-1]: data}
 
 
-def _between(of, layer, before, now):
+def _between(of: str, layer: str, before: dict[str, Any] | None, now: dict[str, Any] | None) -> list[Difference]:
     if before is None or now is None:
         return [Difference(of, layer, "", before is not None, now is not None)]
     return [

@@ -18,7 +18,7 @@ class Coupling(Part):
     )
 
     @model_validator(mode="after")
-    def _acts(self):
+    def _acts(self) -> "Coupling":
         if self.first == self.second:
             raise ValueError(f"'{self.first}' is coupled with itself: name two layers")
         if self.forth == 0.0 and self.back == 0.0:

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any, Literal, TypeVar
 from pydantic import Field, TypeAdapter, ValidationError, model_validator
 
 from urst.core.coupling.exchanges import pair_of
-from urst.core.geometry.mesh import key_of
+from urst.core.geometry.mesh import Mesh, key_of
 from urst.errors import BadFile, BadValue
 from urst.kinds import registry
 from urst.kinds.kind import Kind
@@ -88,7 +88,7 @@ class Shot(World):
         return data
 
     @model_validator(mode="after")
-    def _consistent(self):
+    def _consistent(self) -> "Shot":
         distinct([layer.id for layer in self.layers], "layers")
         by_id = {layer.id: layer for layer in self.layers}
         for layer in self.layers:
@@ -107,7 +107,7 @@ class Shot(World):
         _no_circle(self.layers, by_id)
         return self
 
-    def _check_links(self, layer, by_id) -> None:
+    def _check_links(self, layer: Any, by_id: dict[str, Any]) -> None:
         kind = self.kind_of(layer)
         distinct(list(layer.reads), f"links of layer '{layer.name}'")
         for link in layer.reads:
@@ -142,7 +142,7 @@ class Shot(World):
                     f"{self.end}"
                 )
 
-    def _check_coupling(self, coupling, by_id) -> None:
+    def _check_coupling(self, coupling: Coupling, by_id: dict[str, Any]) -> None:
         for name in (coupling.first, coupling.second):
             if name not in by_id:
                 raise ValueError(f"'{name}' is coupled but is not in the shot: add it, or remove the coupling")
@@ -205,7 +205,7 @@ class Shot(World):
         return any({first.id, second.id} <= set(group) for group in groups(self))
 
 
-def _no_circle(layers, by_id) -> None:
+def _no_circle(layers: tuple[Any, ...], by_id: dict[str, Any]) -> None:
     try:
         graph = {x.id: {*x.reads, *([x.start.of] if x.start and not x.start.is_key() else [])} for x in layers}
         TopologicalSorter(graph).prepare()
@@ -248,7 +248,7 @@ def parse(data: dict) -> Shot:
         raise BadValue("The document is nested too deep to be a shot: take an earlier copy.") from error
 
 
-def _plain(data) -> bool:
+def _plain(data: dict[str, Any]) -> bool:
     """Whether there is nothing in a document that has to be looked at word by word."""
     try:
         return _ODD.search(json.dumps(data, ensure_ascii=False)) is None
@@ -309,10 +309,10 @@ def loads(text: str | bytes, source: str = "the file") -> Shot:
     return shot
 
 
-def _brought(packed):
+def _brought(raw: Any) -> dict[str, Mesh]:
     """The meshes that a file brings along, each under its own hash."""
     try:
-        packed = TypeAdapter(dict[str, PackedMesh]).validate_python(packed)
+        packed = TypeAdapter(dict[str, PackedMesh]).validate_python(raw)
     except ValidationError as error:
         raise BadValue(f"meshes: {explain(error)}") from error
     found = {key: mesh_codec.unpack(text.vertices, text.triangles, key) for key, text in packed.items()}
@@ -322,13 +322,13 @@ def _brought(packed):
     return found
 
 
-def _complete(shot, brought, source) -> None:
+def _complete(shot: Shot, brought: dict[str, Mesh], source: str) -> None:
     """Refuse a shot whose meshes are neither in its file nor here."""
-    named = {p.shape.mesh: p for p in shot.pieces if isinstance(p.shape, Imported)}
-    for key, piece in named.items():
+    named = {p.shape.mesh: (p, p.shape) for p in shot.pieces if isinstance(p.shape, Imported)}
+    for key, (piece, shape) in named.items():
         if key not in brought and not library.has(key):
             raise BadFile(
-                f"{source} lacks the mesh '{piece.shape.source or key[:8]}' of '{piece.name}', and it is not in the "
+                f"{source} lacks the mesh '{shape.source or key[:8]}' of '{piece.name}', and it is not in the "
                 "store: "
                 "export the shot again where it opens."
             )

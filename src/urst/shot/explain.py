@@ -23,16 +23,16 @@ def explain(error: ValidationError) -> str:
     return f"{_short(where)}: {_short(repr(shown))} is not allowed; {text[0].lower()}{text[1:]}."
 
 
-def _short(text):
+def _short(text: str) -> str:
     """What a user reads of what may be thousands of letters long."""
     return text if len(text) <= _LONG else f"{text[: _LONG // 2]} … {text[-_LONG // 2 :]}"
 
 
-def _plain(part):
+def _plain(part: int | str) -> str:
     return f"no. {part + 1}" if isinstance(part, int) else str(part).replace("_", " ")
 
 
-def _is_tag(part):
+def _is_tag(part: int | str) -> bool:
     """Whether a part of a field's place is only the name of a kind that the validator went by."""
     return (
         part in TAGS

@@ -4,6 +4,7 @@ Rates are those measured on this machine where there are any, else those of the 
 """
 
 from dataclasses import dataclass
+from typing import Any
 
 from urst.shot.document import Shot
 from urst.shot.graph import group_of
@@ -34,6 +35,6 @@ def forecast(shot: Shot, layer_id: str, rate: float | None = None) -> Forecast:
     return Forecast(kind.unit, count, frames, kind.memory * count, kind.disk(layer) * count * frames, seconds * frames)
 
 
-def _seconds(shot, layer):
+def _seconds(shot: Shot, layer: Any) -> float:
     kind = shot.kind_of(layer)
     return kind.seconds * kind.count(shot, layer) * kind.rounds(layer)

@@ -1,6 +1,7 @@
 """One setting, a whole recipe or a piece's property given to others at once."""
 
 from collections.abc import Sequence
+from typing import Any
 
 from urst.errors import BadValue
 from urst.shot.document import Shot, parse
@@ -91,13 +92,13 @@ def given_piece(shot: Shot, name: str, path: str, to: Sequence[str]) -> Shot:
     return parse(data)
 
 
-def _some(to):
+def _some(to: Sequence[str]) -> Sequence[str]:
     if not to:
         raise BadValue("Nothing is chosen that could take it: tick at least one.")
     return to
 
 
-def _get(settings, path):
+def _get(settings: dict[str, Any], path: str) -> float | list[Any] | dict[str, Any]:
     try:
         for part in path.split("."):
             settings = settings[_step(settings, part)]
@@ -106,19 +107,19 @@ def _get(settings, path):
     return settings
 
 
-def _put(settings, path, value) -> None:
+def _put(settings: dict[str, Any], path: str, value: float | list[Any] | dict[str, Any]) -> None:
     *parents, last = path.split(".")
     for part in parents:
         settings = settings[_step(settings, part)]
     settings[_step(settings, last)] = value
 
 
-def _step(settings, part):
+def _step(settings: Any, part: str) -> Any:
     """A key, or a number within a list."""
     return int(part) if isinstance(settings, list) else part
 
 
-def _give_uses(data, giver, taker, paths) -> None:
+def _give_uses(data: dict[str, Any], giver: str, taker: str, paths: list[str]) -> None:
     """What a setting takes its value from goes along."""
     inside = lambda use: any(use["path"] == p or use["path"].startswith(f"{p}.") for p in paths)  # noqa: E731
     rest = [u for u in data["uses"] if not (u["owner"] == taker and inside(u))]

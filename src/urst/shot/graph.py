@@ -43,13 +43,13 @@ def groups(shot: Any) -> tuple[tuple[str, ...], ...]:
     return tuple(tuple(a for a in within if label[index[a]] == part) for part in _ordered(before))
 
 
-def _fed_by(shot, layer):
+def _fed_by(shot: Any, layer: Any) -> set[str]:
     """The layers that a layer takes something of as they move; what is only sampled, such as a gas, may come later."""
     reads = shot.kind_of(layer).reads
     return {x.id for offer in reads for x in shot.takes(layer, offer) if not offer.sampled}
 
 
-def _ordered(before):
+def _ordered(before: dict[Any, set[Any]]) -> list[Any]:
     """Topological order that depends on nothing but the order of what is given."""
     return list(TopologicalSorter({k: sorted(v, key=list(before).index) for k, v in before.items()}).static_order())
 

@@ -6,13 +6,15 @@ last frame, changes no key. Layers that act on each other share one hash, so tha
 
 import hashlib
 import json
+from typing import Any
 
 from urst.shot.by_shot import by_shot
+from urst.shot.couplings import Coupling
 from urst.shot.document import Shot
 from urst.shot.graph import groups
 
 
-def digest(content) -> str:
+def digest(content: list[Any] | dict[str, Any]) -> str:
     """Return the content key of something that JSON can hold."""
     text = json.dumps(content, sort_keys=True, separators=(",", ":"), allow_nan=False)
     return hashlib.blake2b(text.encode(), digest_size=20).hexdigest()
@@ -24,7 +26,7 @@ def layer_keys(shot: Shot) -> dict[str, str]:
 
 
 @by_shot
-def _layer_keys(shot):
+def _layer_keys(shot: Shot) -> dict[str, str]:
     keys: dict[str, str] = {}
     for group in groups(shot):
         members = [shot.layer(x) for x in group]
@@ -46,7 +48,7 @@ def _layer_keys(shot):
     return keys
 
 
-def _own(shot, layer, keys):
+def _own(shot: Shot, layer: Any, keys: dict[str, str]) -> dict[str, Any]:
     """What a layer depends on, but for the members of its group, which have no keys yet."""
     kind = shot.kind_of(layer)
     acting = {x.id: on_it for x, on_it, _ in shot.partners(layer) if on_it > 0.0}
@@ -64,6 +66,6 @@ def _own(shot, layer, keys):
     return content
 
 
-def _coupling(coupling, place):
+def _coupling(coupling: Coupling, place: dict[str, int]) -> list[float]:
     first, second, forth, back = place[coupling.first], place[coupling.second], coupling.forth, coupling.back
     return [first, second, forth, back] if first < second else [second, first, back, forth]

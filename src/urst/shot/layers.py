@@ -119,11 +119,11 @@ def linked(shot: Shot, layer_id: str, other: str, on: bool) -> Shot:
     return parse(data)
 
 
-def _place(shot, layer_id):
+def _place(shot: Shot, layer_id: str) -> int:
     return shot.layers.index(shot.layer(layer_id))
 
 
-def _free_names(shot, wanted):
+def _free_names(shot: Shot, wanted: str) -> tuple[str, str]:
     """An id and a name that no layer has: 'Fall', then 'Fall 2', 'Fall 3'."""
     stem = re.sub(r" \d+$", "", wanted)[:70]
     name = _first_free(stem, lambda n: f"{stem} {n}", {x.name for x in shot.layers})

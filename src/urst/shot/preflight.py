@@ -2,7 +2,9 @@
 
 import logging
 import time
+from collections.abc import Sequence
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
 
@@ -14,7 +16,7 @@ from urst.core.geometry.convex import Polyhedron, hull_of
 from urst.core.remembered import remembered
 from urst.errors import BadFile, BadMesh, UrstError
 from urst.scene import placing
-from urst.scene.shapes import corners, is_hollow, is_sheet, meshes, no_room, parts
+from urst.scene.shapes import Imported, corners, is_hollow, is_sheet, meshes, no_room, parts
 from urst.shot.by_shot import weight
 from urst.shot.document import Shot, parse
 from urst.shot.forecast import forecast
@@ -59,7 +61,7 @@ def judged(shot: Shot) -> list[Finding]:
     return sorted(_once(found + findings), key=lambda f: not f.grave)
 
 
-def _layers(shot):
+def _layers(shot: Shot) -> list[Finding]:
     """What the kinds say of their layers, one after the other until the time is up."""
     found: list[Finding] = []
     deadline = time.monotonic() + LAYERS_LONGEST
@@ -77,7 +79,7 @@ def _layers(shot):
     return found
 
 
-def _once(found):
+def _once(found: list[Finding]) -> list[Finding]:
     return list({f.title: f for f in reversed(found)}.values())[::-1]
 
 
@@ -97,7 +99,7 @@ def mended(shot: Shot, finding: Finding) -> Shot:
     return parse(data)
 
 
-def _meshes(shot):
+def _meshes(shot: Shot) -> list[Finding]:
     """Meshes that move must be sound solids; what stands fixed may be open, but not empty."""
     found = []
     for i, piece in enumerate(shot.pieces):
@@ -128,7 +130,7 @@ def _meshes(shot):
 
 
 @lru_cache(maxsize=256)
-def _fault(shape, stands, name):
+def _fault(shape: Imported, stands: bool, name: str) -> str:
     """What is wrong with an imported mesh, empty if nothing is; a large one is looked at once, not at every change."""
     try:
         for mesh in meshes(shape):
@@ -139,17 +141,17 @@ def _fault(shape, stands, name):
 
 
 @lru_cache(maxsize=256)
-def _points(shape):
+def _points(shape: Any) -> Sequence[np.ndarray]:
     """The corners of each convex part of a shape."""
     return [m.vertices for m, _ in parts(shape)] if is_hollow(shape) else corners(shape)
 
 
 @lru_cache(maxsize=4096)
-def _hull(shape, number):
+def _hull(shape: Any, number: int) -> Polyhedron:
     return hull_of(_points(shape)[number])
 
 
-def _not_kept(shot):
+def _not_kept(shot: Shot) -> list[Finding]:
     """Readers of what a layer's frames do not keep."""
     found = []
     for layer in shot.layers:
@@ -174,7 +176,7 @@ def _not_kept(shot):
     return found
 
 
-def _keep(shot, source, names, title):
+def _keep(shot: Shot, source: Any, names: list[str], title: str) -> Finding:
     place = ("layers", [x.id for x in shot.layers].index(source.id), "keeps")
     return Finding(
         title,
@@ -186,7 +188,7 @@ def _keep(shot, source, names, title):
     )
 
 
-def _scale(shot):
+def _scale(shot: Shot) -> list[Finding]:
     box = placing.bounds(shot)
     if box is None:
         if shot.pieces:
@@ -224,16 +226,16 @@ class _Set:
     """The set of a shot, alike to another where its pieces stand alike: what is asked of the set alone is asked
     once."""
 
-    def __init__(self, shot) -> None:
+    def __init__(self, shot: Shot) -> None:
         self.shot = shot
         self._inputs = shot.pieces, shot.taking_part, shot.start, shot.rate, shot.time_scale
         self._hash = hash(self._inputs)
 
-    def __hash__(self):
+    def __hash__(self) -> int:
         return self._hash
 
-    def __eq__(self, other):
-        return self._inputs == other._inputs
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Set) and self._inputs == other._inputs
 
 
 @remembered(100_000, lambda world, _: weight(world.shot))
@@ -261,7 +263,7 @@ def _overlaps(world: _Set) -> tuple[Finding, ...]:
     numbers = np.array(number)[order]
     ends = np.searchsorted(lows[:, 0], highs[:, 0] - SHALLOW)
 
-    def placed_hull(n):
+    def placed_hull(n: int) -> Polyhedron:
         matrix, position = stances[int(owners[n])]
         h = _hull(shot.pieces[int(owners[n])].shape, int(numbers[n]))
         return Polyhedron(h.vertices @ matrix.T + position, h.loops, h.normals @ matrix.T)
@@ -295,13 +297,13 @@ def _overlaps(world: _Set) -> tuple[Finding, ...]:
             )
         )
     for (i, j), (depth, separation) in deepest[:MOST_LISTED]:
-        first, second = shot.pieces[i], shot.pieces[j]
+        one, other = shot.pieces[i], shot.pieces[j]
         # move the second if it is loose, else the first the other way
-        mover, index, shift = (second, j, separation) if second.motion == "loose" else (first, i, -separation)
+        mover, index, shift = (other, j, separation) if other.motion == "loose" else (one, i, -separation)
         place = [round(float(x + (depth + 1e-3) * d), 4) for x, d in zip(mover.position, shift)]
         found.append(
             Finding(
-                f"'{first.name}' and '{second.name}' overlap by {depth * 1000:.0f} mm at the start.",
+                f"'{one.name}' and '{other.name}' overlap by {depth * 1000:.0f} mm at the start.",
                 "They would push each other apart in the first frames.",
                 fix=f"Move '{mover.name}' clear",
                 changes=((("pieces", index, "position"), place),),

@@ -1,6 +1,7 @@
 """Documents of older versions, brought up to date."""
 
 import math
+from typing import Any
 
 from urst.errors import BadValue, UrstError
 from urst.scene import library, mesh_codec
@@ -30,7 +31,7 @@ def upgraded(data: dict) -> dict:
         ) from error
 
 
-def _from_1(data):
+def _from_1(data: dict[str, Any]) -> dict[str, Any]:
     """Couplings stood in the links of what reads; the time until dust has cleared had another name."""
     couplings: list[dict] = []
     layers = []
@@ -51,7 +52,7 @@ def _from_1(data):
     return data | {"format": "urst-shot/2", "layers": layers, "couplings": couplings}
 
 
-def _from_2(data):
+def _from_2(data: dict[str, Any]) -> dict[str, Any]:
     """The time scale was the only curve, and its points had frames; there was one camera; meshes lay within."""
     scale = (data.get("time_scale") or {}).get("points")
     points = [{"at": p.get("frame"), "value": p.get("value")} for p in scale or []]
@@ -62,7 +63,7 @@ def _from_2(data):
     return data | {"format": "urst-shot/3", "time_scale": {"points": points} if points else 1.0}
 
 
-def _from_3(data):
+def _from_3(data: dict[str, Any]) -> dict[str, Any]:
     """Inflows of liquid had a velocity and no launch."""
     return data | {"format": "urst-shot/4", "layers": [_launched(x) for x in data.get("layers", [])]}
 
@@ -75,7 +76,7 @@ _OF_SCALARS = {
 }
 
 
-def _from_4(data):
+def _from_4(data: dict[str, Any]) -> dict[str, Any]:
     """A gas carried dust and its temperature, without a list."""
     gases = {x["id"] for x in data.get("layers", []) if {*_OF_SCALARS} & {*(x.get("settings") or {})}}
     return data | {
@@ -85,7 +86,7 @@ def _from_4(data):
     }
 
 
-def _with_scalars(layer):
+def _with_scalars(layer: dict[str, Any]) -> dict[str, Any]:
     settings = dict(layer.get("settings") or {})
     scalars: list[dict] = [{"name": "density"}, {"name": "temperature", "measure": "temperature"}]
     for old, places in _OF_SCALARS.items():
@@ -96,13 +97,13 @@ def _with_scalars(layer):
     return layer | {"settings": settings | {"scalars": scalars}}
 
 
-def _kept(layer):
+def _kept(layer: dict[str, Any]) -> dict[str, Any]:
     if "heat" not in layer.get("keeps", []):
         return layer
     return layer | {"keeps": ["temperature" if n == "heat" else n for n in layer["keeps"]]}
 
 
-def _paths(use, gases):
+def _paths(use: dict[str, str], gases: set[str]) -> tuple[str, ...]:
     """Where a setting that takes a named value is now."""
     first, *rest = use["path"].split(".")
     if use["owner"] not in gases or first not in _OF_SCALARS:
@@ -110,7 +111,7 @@ def _paths(use, gases):
     return tuple(".".join([place, *rest]) for place in _OF_SCALARS[first])
 
 
-def _launched(layer):
+def _launched(layer: dict[str, Any]) -> dict[str, Any]:
     settings = layer.get("settings") or {}
     if not settings.get("inflows"):
         return layer
@@ -121,7 +122,7 @@ def _launched(layer):
     return layer | {"settings": settings | {"inflows": inflows}}
 
 
-def _without_mesh(piece):
+def _without_mesh(piece: dict[str, Any]) -> dict[str, Any]:
     shape = piece.get("shape", {})
     if shape.get("kind") != "mesh" or "vertices" not in shape:
         return piece

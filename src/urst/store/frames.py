@@ -12,6 +12,7 @@ import os
 import struct
 import uuid
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import zstandard
@@ -68,7 +69,7 @@ def decode(data: bytes, source: str = "frame") -> tuple[dict[str, np.ndarray], d
         raise CacheDamaged(f"{source} does not hold what its head says: bake this layer again.") from error
 
 
-def _decoded(data):
+def _decoded(data: bytes) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
     (size,) = struct.unpack_from("<I", data, 8)
     header = json.loads(data[12 : 12 + size])
     unpack = zstandard.ZstdDecompressor()

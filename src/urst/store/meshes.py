@@ -16,7 +16,7 @@ class Meshes:
     def __init__(self, root: Path | str) -> None:
         self.root = Path(root) / "meshes"
 
-    def _path(self, key):
+    def _path(self, key: str) -> Path:
         if not _KEY.match(key):
             raise ValueError(f"'{key}' is not a content key")
         return self.root / key[:2] / f"{key}.urm"

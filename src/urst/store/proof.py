@@ -43,12 +43,12 @@ def damaged(folder: Path, names: list[str], *, fully: bool = False) -> list[str]
     return found
 
 
-def _state(path):
+def _state(path: Path) -> list[int]:
     stat = path.stat()
     return [stat.st_size, stat.st_mtime_ns]
 
 
-def _known(folder):
+def _known(folder: Path) -> dict[str, list[int]]:
     found = {}
     with contextlib.suppress(FileNotFoundError):
         for line in (folder / _INDEX).read_text(errors="replace").splitlines():

@@ -9,6 +9,7 @@ import shutil
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -47,7 +48,7 @@ class Store:
             raise ValueError(f"'{key}' is not a content key")
         return self.root / key[:2] / key
 
-    def _write(self, key, name, arrays, meta):
+    def _write(self, key: str, name: str, arrays: dict[str, np.ndarray], meta: dict[str, Any]) -> int:
         folder = self.folder(key)
         folder.mkdir(parents=True, exist_ok=True)
         data = frames.encode(arrays, meta)
@@ -55,7 +56,7 @@ class Store:
         proof.note(folder / name)
         return len(data)
 
-    def _read(self, key, name):
+    def _read(self, key: str, name: str) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
         path = self.folder(key) / name
         try:
             data = path.read_bytes()
@@ -126,7 +127,7 @@ class Store:
         """Return the numbers of the frames that are there, rising."""
         return sorted(self._numbers(key, _FRAME))
 
-    def _numbers(self, key, pattern):
+    def _numbers(self, key: str, pattern: Any) -> list[int]:
         folder = self.folder(key)
         if not folder.is_dir():
             return []

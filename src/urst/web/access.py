@@ -9,7 +9,7 @@ from pathlib import Path
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Form, Request, Response
 from fastapi.responses import RedirectResponse
 
 from urst.web.templates import page
@@ -80,13 +80,13 @@ def _too_many(who: str) -> bool:
 
 
 @router.get("/enter")
-def ask(request: Request):
+def ask(request: Request) -> Response:
     """The page that asks for the passphrase."""
     return page(request, "enter.html", message="")
 
 
 @router.post("/enter")
-def enter(request: Request, passphrase: str = Form("", max_length=1000)):
+def enter(request: Request, passphrase: str = Form("", max_length=1000)) -> Response:
     """Let in who knows the passphrase."""
     who = request.client.host if request.client else ""
     if _too_many(who):

@@ -6,6 +6,7 @@ import gc
 import logging
 import sys
 from pathlib import Path
+from typing import Any
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
@@ -47,7 +48,7 @@ log = logging.getLogger("urst.web")
 
 
 @contextlib.asynccontextmanager
-async def _life(_app):
+async def _life(_app: FastAPI) -> Any:
     set_up()
     # how long a page waits for its turn while another thread reckons: a fifth of what Python takes by itself [s]
     sys.setswitchinterval(0.001)
@@ -95,7 +96,7 @@ app.add_middleware(Throttle)
 app.add_middleware(Bounded, most=_most)
 
 
-def _failed(request: Request, message: str, status: int):
+def _failed(request: Request, message: str, status: int) -> Response:
     if request.headers.get("hx-request") or request.headers.get("accept", "").startswith("application/json"):
         return JSONResponse({"message": message}, status)
     if "text/html" in request.headers.get("accept", ""):
@@ -104,25 +105,25 @@ def _failed(request: Request, message: str, status: int):
 
 
 @app.exception_handler(UrstError)
-def _refused(request: Request, error: UrstError):
+def _refused(request: Request, error: UrstError) -> Response:
     return _failed(request, str(error), 409 if isinstance(error, Conflict) else 422)
 
 
 @app.exception_handler(DataError)
 @app.exception_handler(UnicodeError)
-def _no_value(request: Request, error: Exception):
+def _no_value(request: Request, error: Exception) -> Response:
     return _failed(
         request, "Something that was sent is no value that can be kept: look for odd characters and huge numbers.", 422
     )
 
 
-def _broke(request: Request, error: Exception):
+def _broke(request: Request, error: Exception) -> Response:
     log.exception("request broke", exc_info=error, extra={"action": "broke", "path": request.url.path})
     return _failed(request, "Urst broke on this; nothing was changed. The server's log says where.", 500)
 
 
 @app.exception_handler(OSError)
-def _no_store(request: Request, error: OSError):
+def _no_store(request: Request, error: OSError) -> Response:
     log.error("store cannot be used", extra={"action": "store", "path": request.url.path, "cause": str(error)})
     sentence = (
         f"The folder of what is baked cannot be used ({error.strerror or error}): look at its disk; the shots are safe."
@@ -131,27 +132,27 @@ def _no_store(request: Request, error: OSError):
 
 
 @app.exception_handler(DBAPIError)
-def _no_database(request: Request, error: DBAPIError):
+def _no_database(request: Request, error: DBAPIError) -> Response:
     return _failed(request, "The database does not answer; what is baked is safe. It is tried again by itself.", 503)
 
 
 @app.exception_handler(HTTPException)
-def _http(request: Request, error: HTTPException):
+def _http(request: Request, error: HTTPException) -> Response:
     return _failed(request, str(error.detail), error.status_code)
 
 
 @app.exception_handler(405)
-def _no_such_way(request: Request, error):
+def _no_such_method(request: Request, error: HTTPException) -> Response:
     return _failed(request, f"{request.method} is not what this address takes: use Urst's own pages.", 405)
 
 
 @app.exception_handler(404)
-def _nothing(request: Request, error):
+def _nothing(request: Request, error: HTTPException) -> Response:
     return _failed(request, "There is nothing at this address: go back to the list of shots.", 404)
 
 
 @app.exception_handler(RequestValidationError)
-def _bad_request(request: Request, error: RequestValidationError):
+def _bad_request(request: Request, error: RequestValidationError) -> Response:
     first = error.errors()[0]
     return _failed(request, f"{first['loc'][-1]}: {first['msg'].lower()}.", 422)
 
@@ -160,7 +161,7 @@ app.add_middleware(Guard, broke=_broke)
 
 
 @app.get("/kinds.css")
-def hues():
+def hues() -> Response:
     """The hue of each kind of layer, on dark and on light ground."""
     rules = [f".kind-{k.name} {{ --hue: {k.hue[0]}; }}" for k in KINDS.values()]
     rules += [f'[data-theme="plaster"] .kind-{k.name} {{ --hue: {k.hue[1]}; }}' for k in KINDS.values()]
@@ -168,6 +169,6 @@ def hues():
 
 
 @app.get("/alive")
-def alive():
+def alive() -> Response:
     """Whether the server answers."""
     return PlainTextResponse("alive")

@@ -1,12 +1,14 @@
 """The bench: one shot, its layers, its recipe, and what is asked of the queue."""
 
 import asyncio
+from collections.abc import Callable
 from dataclasses import replace
 from itertools import count
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Depends, Form, Request, Response
 from fastapi.responses import FileResponse, JSONResponse
+from sqlalchemy.orm import Session
 
 from urst.core.coupling.exchanges import pair_of
 from urst.db import runs, shots, versions
@@ -14,8 +16,11 @@ from urst.db.engine import session
 from urst.errors import BadValue
 from urst.handover.forms import FORMS, folder
 from urst.jobs import queue
+from urst.kinds.kind import Kind
+from urst.kinds.questions import Field, Question
 from urst.kinds.registry import KINDS
 from urst.scene.values import without_entry
+from urst.shot.document import Shot
 from urst.shot.forecast import forecast
 from urst.shot.graph import dependents
 from urst.shot.keys import layer_keys
@@ -32,14 +37,14 @@ from urst.web.templates import page
 router = APIRouter(prefix="/shots/{shot_id}")
 
 
-def _chosen(shot, layer_id):
+def _chosen(shot: Shot, layer_id: str) -> Any:
     if layer_id and any(x.id == layer_id for x in shot.layers):
         return shot.layer(layer_id)
     return shot.layers[min(1, len(shot.layers) - 1)] if shot.layers else None
 
 
 @router.get("")
-def bench(request: Request, shot_id: str, layer: str = ""):
+def bench(request: Request, shot_id: str, layer: str = "") -> Response:
     """The main screen."""
     with session() as db:
         kept = shots.get(db, shot_id)
@@ -48,7 +53,7 @@ def bench(request: Request, shot_id: str, layer: str = ""):
     return page(request, "bench.html", shot=kept.shot, kind_names=names, **_recipe_values(kept, chosen))
 
 
-def _recipe_values(kept, layer, fault=None):
+def _recipe_values(kept: shots.Kept, layer: Any, fault: dict[str, Any] | None = None) -> dict[str, Any]:
     shot = kept.shot
     if layer is None:
         return {"kept": kept, "layer": None, "kinds": list(KINDS.values())}
@@ -87,7 +92,7 @@ def _recipe_values(kept, layer, fault=None):
     }
 
 
-def _givable(kind, layer, alike):
+def _givable(kind: Kind, layer: Any, alike: list[Any]) -> list[Field]:
     """The settings that others of its kind can be given; of entries of a list, where theirs have the same names."""
     found = []
     for field in (f for q in recipe.spread(layer.settings, kind.questions) for f in q.fields):
@@ -103,12 +108,12 @@ def _givable(kind, layer, alike):
     return found
 
 
-def _can_couple(shot, first, second):
+def _can_couple(shot: Shot, first: Any, second: Any) -> bool:
     return pair_of(shot.kind_of(first).ports, shot.kind_of(second).ports) is not None
 
 
 @router.get("/recipe")
-def get_first_recipe(request: Request, shot_id: str):
+def get_first_recipe(request: Request, shot_id: str) -> Response:
     """The recipe of the layer that is worked on first, or what to begin with where there is none."""
     with session() as db:
         kept = shots.get(db, shot_id)
@@ -116,7 +121,7 @@ def get_first_recipe(request: Request, shot_id: str):
 
 
 @router.get("/recipe/{layer_id}")
-def get_recipe(request: Request, shot_id: str, layer_id: str):
+def get_recipe(request: Request, shot_id: str, layer_id: str) -> Response:
     """The recipe of a layer."""
     with session() as db:
         kept = shots.get(db, shot_id)
@@ -124,7 +129,7 @@ def get_recipe(request: Request, shot_id: str, layer_id: str):
 
 
 @router.post("/recipe/{layer_id}")
-def set_field(request: Request, shot_id: str, layer_id: str, path: str = Form(), value: str = Form("")):
+def set_field(request: Request, shot_id: str, layer_id: str, path: str = Form(), value: str = Form("")) -> Response:
     """Change one setting; a value that does not fit leaves the document as it was and says why."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
@@ -135,7 +140,9 @@ def set_field(request: Request, shot_id: str, layer_id: str, path: str = Form(),
     return recipe_page(request, kept, layer_id, fault)
 
 
-def _follow_name(kept, layer_id, data, path, before, now):
+def _follow_name(
+    kept: shots.Kept, layer_id: str, data: dict[str, Any], path: str, before: Any, now: float | str | list[Any] | None
+) -> None:
     """Let the layer follow where the name of an entry of one of its lists has been changed."""
     place, _, last = path.split(".") if path.count(".") == 2 else ("", "", "")
     if last == "name":
@@ -143,11 +150,11 @@ def _follow_name(kept, layer_id, data, path, before, now):
         kept.shot.kind_of(kept.shot.layer(layer_id)).follow_name(layer, place, before, now)
 
 
-def _place(kept, layer_id):
+def _place(kept: shots.Kept, layer_id: str) -> tuple[str, int, str]:
     return ("layers", [x.id for x in kept.shot.layers].index(layer_id), "settings")
 
 
-def recipe_page(request, kept, layer_id, fault=None):
+def recipe_page(request: Request, kept: shots.Kept, layer_id: str, fault: dict[str, Any] | None = None) -> Response:
     """The recipe of a layer after a change, or with what was wrong."""
     status = 409 if fault and fault["conflict"] else 200
     reply = page(request, "recipe.html", status, **_recipe_values(kept, kept.shot.layer(layer_id), fault))
@@ -156,7 +163,7 @@ def recipe_page(request, kept, layer_id, fault=None):
     return reply
 
 
-def _changed(request, shot_id, layer_id, what, change):
+def _changed(request: Request, shot_id: str, layer_id: str, what: str, change: Callable[..., Any]) -> Response:
     """Change a layer's part of the document, given what finds an entry again, the document's data and the layer's."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
@@ -167,7 +174,7 @@ def _changed(request, shot_id, layer_id, what, change):
     return recipe_page(request, kept, layer_id)
 
 
-def _question(shot, layer_id, place):
+def _question(shot: Shot, layer_id: str, place: str) -> Question:
     """The question about one of a layer's lists."""
     questions = shot.kind_of(shot.layer(layer_id)).questions
     found = next((q for q in questions if place and q.entries == place), None)
@@ -184,10 +191,10 @@ async def _words(request: Request) -> dict[str, str]:
 @router.post("/recipe/{layer_id}/entries/{place}")
 def add_entry(
     request: Request, shot_id: str, layer_id: str, place: str, words: Annotated[dict[str, str], Depends(_words)]
-):
+) -> Response:
     """Add an entry to one of the layer's lists, such as a source, with what was chosen for it."""
 
-    def change(_, data, layer) -> None:
+    def change(_: Callable[..., Any], data: dict[str, Any], layer: dict[str, Any]) -> None:
         question = _question(shot, layer_id, place)
         entry = {name: words[name] for name in question.asks if name in words}
         entries = layer["settings"][place]
@@ -205,13 +212,13 @@ def add_entry(
 
 
 @router.post("/recipe/{layer_id}/entries/{place}/{number}/remove")
-def remove_entry(request: Request, shot_id: str, layer_id: str, place: str, number: int):
+def remove_entry(request: Request, shot_id: str, layer_id: str, place: str, number: int) -> Response:
     """Take an entry away from one of the layer's lists."""
     with session() as db:
         shot = shots.get(db, shot_id).shot
         noun = _question(shot, layer_id, place).noun
 
-    def change(again, data, layer) -> None:
+    def change(again: Callable[..., Any], data: dict[str, Any], layer: dict[str, Any]) -> None:
         at = again("layers", data["layers"].index(layer), "settings", place, number)
         if not 0 <= at < len(layer["settings"].get(place, [])):
             raise BadValue(f"There is no {noun} no. {number + 1}: look at the list again.")
@@ -224,10 +231,10 @@ def remove_entry(request: Request, shot_id: str, layer_id: str, place: str, numb
 
 
 @router.post("/recipe/{layer_id}/keeps")
-def keep_quantity(request: Request, shot_id: str, layer_id: str, name: str = Form(), value: str = Form()):
+def keep_quantity(request: Request, shot_id: str, layer_id: str, name: str = Form(), value: str = Form()) -> Response:
     """Let frames hold a quantity, or not."""
 
-    def change(_again, _, layer) -> None:
+    def change(_again: Callable[..., Any], _: dict[str, Any], layer: dict[str, Any]) -> None:
         others = [n for n in layer["keeps"] if n != name]
         layer["keeps"] = sorted([*others, name]) if value == "on" else others
 
@@ -235,10 +242,10 @@ def keep_quantity(request: Request, shot_id: str, layer_id: str, name: str = For
 
 
 @router.post("/recipe/{layer_id}/start")
-def set_start(request: Request, shot_id: str, layer_id: str, of: str = Form(""), frame: str = Form("")):
+def set_start(request: Request, shot_id: str, layer_id: str, of: str = Form(""), frame: str = Form("")) -> Response:
     """Let a layer begin from a frame of another bake; an empty name lets it begin at rest."""
 
-    def change(_, data, layer) -> None:
+    def change(_: Callable[..., Any], data: dict[str, Any], layer: dict[str, Any]) -> None:
         if not of.strip():
             layer["start"] = None
             return
@@ -250,7 +257,7 @@ def set_start(request: Request, shot_id: str, layer_id: str, of: str = Form(""),
 
 
 @router.post("/recipe/{layer_id}/couplings")
-def couple(request: Request, shot_id: str, layer_id: str, other: str = Form()):
+def couple(request: Request, shot_id: str, layer_id: str, other: str = Form()) -> Response:
     """Let two layers act on each other."""
     return _changed(
         request,
@@ -262,7 +269,9 @@ def couple(request: Request, shot_id: str, layer_id: str, other: str = Form()):
 
 
 @router.post("/recipe/{layer_id}/couplings/{number}")
-def set_coupling(request: Request, shot_id: str, layer_id: str, number: int, path: str = Form(), value: str = Form("")):
+def set_coupling(
+    request: Request, shot_id: str, layer_id: str, number: int, path: str = Form(), value: str = Form("")
+) -> Response:
     """Change how strongly one layer acts on another."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
@@ -271,10 +280,10 @@ def set_coupling(request: Request, shot_id: str, layer_id: str, number: int, pat
 
 
 @router.post("/recipe/{layer_id}/couplings/{number}/remove")
-def uncouple(request: Request, shot_id: str, layer_id: str, number: int):
+def uncouple(request: Request, shot_id: str, layer_id: str, number: int) -> Response:
     """Let two layers no longer act on each other."""
 
-    def change(again, data, _) -> None:
+    def change(again: Callable[..., Any], data: dict[str, Any], _: dict[str, Any]) -> None:
         at = again("couplings", number)
         if not 0 <= at < len(data["couplings"]):
             raise BadValue(f"There is no coupling no. {number + 1}: look at the list again.")
@@ -284,7 +293,7 @@ def uncouple(request: Request, shot_id: str, layer_id: str, number: int):
 
 
 @router.get("/state")
-def get_state(shot_id: str, quality: str = "shot", at: str = ""):
+def get_state(shot_id: str, quality: str = "shot", at: str = "") -> Response:
     """The health of every layer at a quality, gauges, findings and runs; `at`: of an earlier state instead."""
     if not at:
         return Response(state.current(shot_id, quality), media_type="application/json")
@@ -293,13 +302,13 @@ def get_state(shot_id: str, quality: str = "shot", at: str = ""):
 
 
 @router.get("/stage")
-def get_stage(shot_id: str, quality: str = "shot", at: str = ""):
+def get_stage(shot_id: str, quality: str = "shot", at: str = "") -> Response:
     """What the stage must know of the set, as it is or was."""
     with session() as db:
         return JSONResponse(set_meta(of_quality(_as_it_was(db, shot_id, at).shot, quality)))
 
 
-def _as_it_was(db, shot_id, at):
+def _as_it_was(db: Session, shot_id: str, at: str) -> shots.Kept:
     kept = shots.get(db, shot_id, to_change=True)
     return replace(kept, shot=versions.at(db, shot_id, at)) if at else kept
 
@@ -307,7 +316,7 @@ def _as_it_was(db, shot_id, at):
 @router.post("/bake/{layer_id}")
 def bake(
     shot_id: str, layer_id: str, quality: str = Form("shot"), to: int | None = Form(None), instead: bool = Form(False)
-):
+) -> dict[str, Any]:
     """Queue a layer, what it reads where that is not fresh, and what depends on it.
 
     to : the last frame that is baked now
@@ -331,7 +340,7 @@ def bake(
 
 
 @router.post("/stop")
-def stop(shot_id: str):
+def stop(shot_id: str) -> dict[str, Any]:
     """Stop the shot's runs."""
     with session() as db:
         for run in runs.open_of(db, shot_id):
@@ -340,7 +349,7 @@ def stop(shot_id: str):
 
 
 @router.post("/history/{way}")
-def history(shot_id: str, way: Literal["undo", "redo"]):
+def history(shot_id: str, way: Literal["undo", "redo"]) -> dict[str, Any]:
     """Undo or redo; what somebody else did is said to be so."""
     with session() as db:
         step = shots.step(db, shot_id, back=way == "undo")
@@ -349,7 +358,7 @@ def history(shot_id: str, way: Literal["undo", "redo"]):
 
 
 @router.post("/mend/{name}")
-def mend(shot_id: str, name: str, quality: str = Form("shot")):
+def mend(shot_id: str, name: str, quality: str = Form("shot")) -> dict[str, Any]:
     """Apply the mend of a finding, of those told at a quality; see `state.name_of`."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
@@ -368,7 +377,7 @@ def mend(shot_id: str, name: str, quality: str = Form("shot")):
 
 
 @router.post("/accepted")
-def accept(shot_id: str, known: str = Form(), layer: str = Form(""), reason: str = Form("")):
+def accept(shot_id: str, known: str = Form(), layer: str = Form(""), reason: str = Form("")) -> dict[str, Any]:
     """Accept a finding, told by its title without numbers, for a reason; without one it is open again."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
@@ -382,7 +391,7 @@ def accept(shot_id: str, known: str = Form(), layer: str = Form(""), reason: str
 
 
 @router.post("/handover")
-def hand_over(shot_id: str, what: list[str] = Form()):
+def hand_over(shot_id: str, what: list[str] = Form()) -> dict[str, Any]:
     """Queue the writing of open formats."""
     with session() as db:
         shot = shots.get(db, shot_id).shot
@@ -397,12 +406,12 @@ def hand_over(shot_id: str, what: list[str] = Form()):
 
 
 @router.get("/handover")
-async def handed_over(request: Request, shot_id: str):
+async def handed_over(request: Request, shot_id: str) -> Response:
     """What was handed over so far."""
     return await asyncio.to_thread(_handover_page, request, shot_id)
 
 
-def _handover_page(request, shot_id):
+def _handover_page(request: Request, shot_id: str) -> Response:
     with session() as db:
         kept = shots.get(db, shot_id)
         last = runs.last_of(db, shot_id)
@@ -424,14 +433,14 @@ def _handover_page(request, shot_id):
     )
 
 
-def _fitting(shot):
+def _fitting(shot: Shot) -> dict[str, tuple[str, str]]:
     """The formats that some layer of the shot is handed over in."""
     some = {form for x in shot.layers for form in shot.kind_of(x).hands_over} | {"movie"}
     return {name: text for name, text in FORMS.items() if name in some}
 
 
 @router.get("/handover/{name:path}")
-def download(shot_id: str, name: str):
+def download(shot_id: str, name: str) -> Response:
     """One handed-over file."""
     with session() as db:
         shots.get(db, shot_id)

@@ -2,6 +2,7 @@
 
 import asyncio
 from collections.abc import Callable
+from typing import Any
 
 from starlette.requests import ClientDisconnect
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
@@ -68,7 +69,7 @@ class Bounded:
             await _refuse(send, *refusal)
 
 
-async def _refuse(send, status, sentence) -> None:
+async def _refuse(send: Callable[..., Any], status: int, sentence: str) -> None:
     head = [(b"content-type", b"text/plain; charset=utf-8"), (b"connection", b"close")]
     await send({"type": "http.response.start", "status": status, "headers": head})
     await send({"type": "http.response.body", "body": sentence.encode()})
@@ -79,7 +80,7 @@ class Patient(H11Protocol):
 
     _late: asyncio.TimerHandle | None = None
 
-    def connection_made(self, transport) -> None:
+    def connection_made(self, transport: Any) -> None:
         """Begin to wait for the first head."""
         super().connection_made(transport)
         self._wait()
@@ -93,7 +94,7 @@ class Patient(H11Protocol):
         if self.cycle is not before:
             self._stop()
 
-    def connection_lost(self, exc) -> None:
+    def connection_lost(self, exc: Exception | None) -> None:
         """Wait no more."""
         self._stop()
         super().connection_lost(exc)

@@ -3,9 +3,11 @@
 import logging
 import time
 from dataclasses import dataclass
+from typing import Any
 
 from markupsafe import Markup
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from urst.db import runs, shots
 from urst.db.engine import session
@@ -53,7 +55,7 @@ def listed(disk: Store) -> Markup:
     return _shared.shared("cards", lambda: _listed(disk))
 
 
-def _listed(disk):
+def _listed(disk: Store) -> Markup:
     with session() as db:
         rows = [(x.id, _known(db, x), x.mark) for x in shots.stands(db)]
         states: dict[str, set[str]] = {}
@@ -64,7 +66,7 @@ def _listed(disk):
     settled = all(time.time_ns() - t > _YOUNG for t in changed.values())
     stamp = tuple((shot_id, mark, busy.get(shot_id, "")) for shot_id, _, mark in rows), tuple(changed.items())
 
-    def make():
+    def make() -> Markup:
         return filled("cards.html", cards=[_card(disk, i, shot, busy.get(i, ""), changed) for i, shot, _ in rows])
 
     return _once.get("cards", stamp if settled else None, make)
@@ -79,7 +81,7 @@ def know(shot_id: str) -> None:
 _revisions: dict[shots.Stand, "_Shot"] = {}
 
 
-def _known(db, stand):
+def _known(db: Session, stand: shots.Stand) -> _Shot:
     """What a card tells of a shot as it stands, which is read once."""
     if stand not in _revisions:
         if len(_revisions) > _REMEMBERED:
@@ -88,7 +90,7 @@ def _known(db, stand):
     return _revisions[stand]
 
 
-def _read(document):
+def _read(document: Any) -> _Shot:
     """What a card tells of a document; each is read on its own, so that a broken one does not take others along."""
     name = document.get("name") if isinstance(document, dict) else None
     name = name if isinstance(name, str) and name else "a shot that cannot be read"
@@ -109,7 +111,7 @@ def _read(document):
     return _Shot(shot.name, shot.note, shot.start, shot.end, layers)
 
 
-def _card(disk, shot_id, shot, busy, changed):
+def _card(disk: Store, shot_id: str, shot: _Shot, busy: str, changed: dict[str, int]) -> dict[str, Any]:
     layers, size, fault = [], 0, shot.fault
     for layer in shot.layers:
         try:
@@ -131,7 +133,7 @@ def _card(disk, shot_id, shot, busy, changed):
 _holdings: dict[str, tuple[int, Holding]] = {}
 
 
-def _held(disk, key, changed):
+def _held(disk: Store, key: str, changed: int) -> Holding:
     """What lies under a key, as it was found when its folder had last changed."""
     kept = _holdings.get(key)
     if kept and kept[0] == changed and time.time_ns() - changed > _YOUNG:

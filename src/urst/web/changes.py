@@ -2,12 +2,15 @@
 
 import re
 from collections.abc import Callable
+from typing import Any
 
+from pydantic import BaseModel
 from sqlalchemy.orm import Session
 
 from urst.db import shots
 from urst.errors import BadValue, Conflict
-from urst.shot.document import parse
+from urst.kinds.questions import Field, Question
+from urst.shot.document import Shot, parse
 from urst.web import curve_text, merge, recipe, request_context
 
 #: how a setting is told to take a named value or a cue: = name, = name x 2, = cue + 3
@@ -20,8 +23,8 @@ _TAKES = re.compile(
 def put(
     db: Session,
     kept: shots.Kept,
-    model,
-    questions,
+    model: Any,
+    questions: tuple[Question, ...],
     place: tuple,
     path: str,
     value: str,
@@ -69,11 +72,13 @@ def put(
         return kept, {"path": path, "value": value, "message": str(error), "conflict": isinstance(error, Conflict)}
 
 
-def _use(shot, model, questions, owner, path, text):
+def _use(
+    shot: Shot, model: BaseModel, questions: tuple[Question, ...], owner: str, path: str, text: str
+) -> dict[str, Any]:
     match, plain = _TAKES.match(text), text.strip().removeprefix("=").strip()
     if owner == "" and path.startswith(("values.", "cues.")):
         raise BadValue("A named value and a cue stand by themselves: write a number.")
-    named = {x.name for x in (*shot.values, *shot.cues)}
+    named = {v.name for v in shot.values} | {c.name for c in shot.cues}
     name = plain if plain in named or not match else match["name"]
     if not name:
         raise BadValue(f"'{text.strip()}' names no value; write = and a name, such as = strength, or = strength x 2.")
@@ -84,7 +89,8 @@ def _use(shot, model, questions, owner, path, text):
         use |= {"factor": float(match["factor"] or 1.0), "plus": float(plus)}
     value = next((v for v in shot.values if v.name == name), None)
     if value is None and name not in named:
-        names = ", ".join(x.name for x in ((*shot.values, *shot.cues) if field.si == "frame" else shot.values))
+        cues = [c.name for c in shot.cues] if field.si == "frame" else []
+        names = ", ".join([*(v.name for v in shot.values), *cues])
         raise BadValue(f"The shot has no value '{name}'; it has {names or 'none yet; add one in the set panel'}.")
     if value is None and field.si != "frame":
         raise BadValue(
@@ -98,7 +104,7 @@ def _use(shot, model, questions, owner, path, text):
     return use
 
 
-def _field(model, questions, path):
+def _field(model: Any, questions: tuple[Question, ...], path: str) -> Field:
     field = next((f for q in recipe.spread(model, questions) for f in q.fields if f.path == path), None)
     if field is None:
         raise BadValue(f"'{path}' is no setting that can be changed here.")

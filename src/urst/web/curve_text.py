@@ -54,7 +54,7 @@ def example(varies: Varies) -> str:
     return f"over {varies.over[0]} 0: 1, 10: 2"
 
 
-def _place(field, over, shot, text):
+def _place(field: Field, over: str, shot: World, text: str) -> tuple[float, dict[str, Any] | None]:
     unit = UNITS[over]
     try:
         return _plain(parse_number(text, unit, field.label)), None
@@ -94,6 +94,6 @@ def plotted(curve: Curve, field: Field, uses: list[Use]) -> list[dict]:
     return found
 
 
-def _plain(number):
+def _plain(number: float) -> float:
     # decimal scales leave no trace of binary rounding in the document
     return float(f"{number:.12g}")

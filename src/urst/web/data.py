@@ -1,7 +1,10 @@
 """Baked results as the stage takes them. An address that holds a content key never changes what it gives."""
 
 import struct
+from collections.abc import Callable
 from functools import lru_cache
+from pathlib import Path
+from typing import Any
 
 import numpy as np
 from fastapi import APIRouter, HTTPException, Response
@@ -15,9 +18,11 @@ from urst.db.engine import session
 from urst.drawn import codec, files, sets
 from urst.errors import BadValue
 from urst.kinds import registry
+from urst.kinds.kind import Kind
 from urst.scene.materials import MATERIALS
 from urst.scene.placing import bounds, field_of_view
 from urst.scene.shapes import is_endless, is_jointed
+from urst.shot.document import Shot
 from urst.shot.keys import digest
 from urst.web.store import store
 
@@ -29,7 +34,7 @@ _MOST_FRAMES = 32
 _FOREVER = {"Cache-Control": "private, max-age=31536000, immutable"}
 
 
-def _checked(key):
+def _checked(key: str) -> Path:
     try:
         return store().folder(key)
     except ValueError as error:
@@ -37,20 +42,20 @@ def _checked(key):
 
 
 @router.get("/data/{key}/static")
-def static(key: str):
+def static(key: str) -> Response:
     """What does not change over time of a result: fragments as the stage draws them, where a volume lies."""
     _checked(key)
     return FileResponse(files.static_file(store(), key), media_type=_ARRAYS, headers=_FOREVER)
 
 
 @lru_cache(maxsize=4096)
-def _kind(key):
+def _kind(key: str) -> Kind:
     """The kind of layer a key's result is of: it never changes, so it is read once."""
     return registry.named(str(store().read_static(key)[1].get("kind")))
 
 
 @router.get("/data/{key}/frames/{first}-{last}")
-def frames(key: str, first: int, last: int, level: int = 0):
+def frames(key: str, first: int, last: int, level: int = 0) -> Response:
     """Some frames in a row: of each its number and its size, 4 bytes each, then its arrays.
 
     level : 0 for all there is, more for coarser
@@ -71,18 +76,18 @@ def frames(key: str, first: int, last: int, level: int = 0):
 
 
 @router.get("/shots/{shot_id}/set")
-def set_pieces(shot_id: str, of: str = ""):
+def set_pieces(shot_id: str, of: str = "") -> Response:
     """The shapes of the set as the stage draws them; where they stand is told apart."""
     return _made(shot_id, of, lambda shot: digest(sets.geometry_content(shot)), sets.geometry)
 
 
 @router.get("/shots/{shot_id}/paths")
-def set_paths(shot_id: str, of: str = ""):
+def set_paths(shot_id: str, of: str = "") -> Response:
     """The paths of what is driven."""
     return _made(shot_id, of, lambda shot: digest(sets.paths_content(shot)), sets.paths)
 
 
-def _made(shot_id, of, key_of, make):
+def _made(shot_id: str, of: str, key_of: Callable[..., Any], make: Callable[..., Any]) -> FileResponse:
     """A file under the key of its content; asked for by that key it never changes."""
     with session() as db:
         shot = shots.get(db, shot_id).shot
@@ -91,7 +96,7 @@ def _made(shot_id, of, key_of, make):
     return FileResponse(path, media_type=_ARRAYS, headers=_FOREVER if of == key else {"Cache-Control": "no-store"})
 
 
-def set_meta(shot) -> dict:
+def set_meta(shot: Shot) -> dict:
     """What the stage must know of the set: names, colours, who is seen when, domains, camera."""
     rows = [shot.part_of(p) for p in shot.pieces]
     box = bounds(shot)
@@ -130,14 +135,14 @@ def set_meta(shot) -> dict:
     }
 
 
-def _shades(shot, layer):
+def _shades(shot: Shot, layer: Any) -> list[dict[str, Any]]:
     """How each concentration of a layer's volume looks."""
     dust = _look(shot, layer)["dust"]
     found = shot.kind_of(layer).shades(shot, layer)
     return [{"name": s.name, "colour": s.colour or dust, "extinction": s.extinction} for s in found]
 
 
-def _look(shot, layer):
+def _look(shot: Shot, layer: Any) -> dict[str, str]:
     usual = MATERIALS[shot.pieces[0].material if shot.pieces else "stone"]
     found = shot.kind_of(layer).matter(shot, layer) or usual
     return {"colour": found.colour, "dust": found.dust}

@@ -81,7 +81,7 @@ def _refusal(request: Request) -> Response | None:
     return PlainTextResponse("This Urst asks for a passphrase: enter it at /enter.", 401)
 
 
-def _foreign(request):
+def _foreign(request: Request) -> bool:
     """Whether a change comes from elsewhere, as far as it says."""
     if request.headers.get("sec-fetch-site") in ("cross-site", "same-site"):
         return True

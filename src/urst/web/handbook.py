@@ -3,7 +3,7 @@
 from functools import cache
 from importlib.resources import files
 
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Request, Response
 from markdown_it import MarkdownIt
 
 from urst.kinds.kind import Kind
@@ -15,7 +15,7 @@ _READER = MarkdownIt("commonmark", {"html": False}).enable("table")
 
 
 @router.get("/handbook")
-def contents(request: Request):
+def contents(request: Request) -> Response:
     """What there is to read."""
     return page(
         request, "handbook.html", kinds=list(KINDS.values()), kind=None, leads={k: _lead(v) for k, v in KINDS.items()}
@@ -23,7 +23,7 @@ def contents(request: Request):
 
 
 @router.get("/handbook/{name}")
-def chapter(request: Request, name: str):
+def chapter(request: Request, name: str) -> Response:
     """The page of a kind of layer."""
     kind = named(name)
     return page(

@@ -1,6 +1,7 @@
 """The health of layers: what is on disk of each, and what was measured."""
 
 from collections.abc import Mapping
+from typing import Any
 
 from urst.kinds.kind import Kind
 from urst.shot.document import Shot
@@ -9,12 +10,12 @@ from urst.store.holding import Holding
 from urst.web.store import store
 
 
-def first_gauges(shot: Shot, layer) -> dict[str, float]:
+def first_gauges(shot: Shot, layer: Any) -> dict[str, float]:
     """Return a layer's gauges at the first frame, empty if that is not baked as the document now stands."""
     return store().read_gauges(layer_keys(shot)[layer.id], [shot.start]).get(shot.start, {})
 
 
-def layer_health(shot: Shot, layer, key: str, earlier: list[str], held: Mapping[str, Holding]) -> dict:
+def layer_health(shot: Shot, layer: Any, key: str, earlier: list[str], held: Mapping[str, Holding]) -> dict:
     """Return what is on disk of a layer under its key, or under an earlier one if it is stale; `held`: by key."""
     kind = shot.kind_of(layer)
     total = len(shot.frames()) if kind.moving else 1
@@ -68,11 +69,11 @@ def layer_health(shot: Shot, layer, key: str, earlier: list[str], held: Mapping[
     }
 
 
-def _rows(shot, kind: Kind, holding: Holding):
+def _rows(shot: Shot, kind: Kind, holding: Holding) -> dict[int, dict[str, float]]:
     return holding.frames if kind.moving else {shot.start: holding.still or {}}
 
 
-def _done(shot, kind: Kind, holding: Holding):
+def _done(shot: Shot, kind: Kind, holding: Holding) -> int:
     if holding.still is None:
         return 0
     if not kind.moving:

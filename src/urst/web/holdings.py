@@ -2,6 +2,7 @@
 
 import math
 from collections.abc import Iterable
+from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.dialects.postgresql import insert
@@ -29,11 +30,11 @@ def holdings(db: Session, disk: Store, keys: Iterable[str]) -> dict[str, Holding
     return found
 
 
-def _of(row):
+def _of(row: HoldingRow) -> Holding:
     return Holding(row.seen, row.still, {int(f): g for f, g in row.frames.items()}, row.bytes)
 
 
-def _row(key, holding):
+def _row(key: str, holding: Holding) -> dict[str, Any]:
     return {
         "key": key,
         "seen": holding.seen,
@@ -43,6 +44,6 @@ def _row(key, holding):
     }
 
 
-def _finite(gauges):
+def _finite(gauges: dict[str, float]) -> dict[str, float]:
     # the database's JSON has no word for what is no number
     return {name: value for name, value in gauges.items() if math.isfinite(value)}

@@ -4,7 +4,8 @@ import asyncio
 import contextlib
 import json
 import logging
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Iterator
+from typing import Any
 
 import psycopg
 from fastapi import APIRouter, Depends, HTTPException
@@ -47,7 +48,7 @@ class Hub:
                 page.put_nowait(message)
 
     @contextlib.contextmanager
-    def page(self):
+    def page(self) -> Iterator[Any]:
         """Register a page for as long as it is open."""
         queue: asyncio.Queue = asyncio.Queue()
         self._pages.add(queue)

@@ -1,15 +1,16 @@
 """How what drives a curve is spread, for the editor to draw behind it."""
 
-from typing import get_args
+from typing import Any, get_args
 
 import numpy as np
-from fastapi import APIRouter
+from fastapi import APIRouter, Response
 from fastapi.responses import JSONResponse
 
 from urst.core.curves.curve import Curve, CurvePoint, Over
 from urst.db import shots
 from urst.db.engine import session
 from urst.errors import BadValue, CacheDamaged
+from urst.shot.document import Shot
 from urst.shot.keys import layer_keys
 from urst.shot.quality import of_quality
 from urst.web.holdings import holdings
@@ -24,14 +25,14 @@ _BARS = 48
 class _OnDisk:
     """What is on disk of a shot's layers, at one frame; `shown`: keys that are looked at instead of a layer's own."""
 
-    def __init__(self, shot, frame, shown) -> None:
+    def __init__(self, shot: Shot, frame: int, shown: dict[str, str]) -> None:
         self.keys, self.number = layer_keys(shot) | shown, frame
 
-    def static(self, layer):
+    def static(self, layer: Any) -> dict[str, np.ndarray] | None:
         key = self.keys[layer.id]
         return store().read_static(key)[0] if store().has_static(key) else None
 
-    def frame(self, layer):
+    def frame(self, layer: Any) -> dict[str, np.ndarray] | None:
         try:
             return store().read_frame(self.keys[layer.id], self.number)[0]
         except CacheDamaged:
@@ -48,7 +49,7 @@ def measured(
     quality: str = "shot",
     origin: str = "",
     shown: str = "",
-):
+) -> Response:
     """A histogram of what a setting's curve runs over, at a frame; over frames, the layer's chief gauge.
 
     shown : what is in view in place of layers' own results, as `layer:key,layer:key`
@@ -82,8 +83,8 @@ def measured(
     )
 
 
-def _gauge(shot, layer, rows):
+def _gauge(shot: Shot, layer: Any, rows: dict[int, dict[str, float]]) -> dict[str, Any]:
     kind = shot.kind_of(layer)
-    bars = [rows.get(f, {}).get(kind.chief, 0.0) for f in shot.frames()]
-    about = kind.gauge(kind.chief).label if any(bars) else "nothing baked yet"
+    bars = [rows.get(f, {}).get(kind.chief or "", 0.0) for f in shot.frames()]
+    about = kind.gauge(kind.chief).label if kind.chief and any(bars) else "nothing baked yet"
     return {"low": shot.start, "high": shot.end, "bars": bars if any(bars) else [], "about": about}

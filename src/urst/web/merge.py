@@ -35,7 +35,7 @@ def unchanged(db: Session, kept: shots.Kept, place: tuple, number: int) -> int:
     return found
 
 
-def _found(db, kept, place, number):
+def _found(db: Session, kept: shots.Kept, place: tuple[Any, ...], number: int) -> tuple[int, bool]:
     """Where an entry stands now, and whether it is another than it was."""
     then, now = _both(db, kept, place)
     if then is None or not isinstance(now, list) or not 0 <= number < len(then):
@@ -69,7 +69,7 @@ def path(db: Session, kept: shots.Kept, place: tuple, path: str) -> tuple[str, b
     return ".".join(out), then != now
 
 
-def _both(db, kept, place):
+def _both(db: Session, kept: shots.Kept, place: tuple[Any, ...]) -> tuple[Any, Any]:
     """What lies at a place of the document as it was seen and as it is now; None for the first if it is the same
     document."""
     number = request_context.seen()
@@ -86,7 +86,7 @@ def _both(db, kept, place):
     return then, now
 
 
-def _counterpart(of, others, number):
+def _counterpart(of: list[dict[str, Any]], others: list[dict[str, Any]], number: int) -> int:
     """Where the same entry stands in another state of a list."""
     mine = _name(of[number])
     rank = [_name(x) for x in of[:number]].count(mine)
@@ -96,7 +96,7 @@ def _counterpart(of, others, number):
     return found[rank]
 
 
-def _name(entry):
+def _name(entry: dict[str, Any]) -> tuple[str, ...] | str:
     if isinstance(entry, dict):
         for names in _NAMES:
             if all(n in entry for n in names):

@@ -4,6 +4,7 @@ import io
 import re
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 from uuid import uuid4
 
 import numpy as np
@@ -31,7 +32,7 @@ def of_version(shot_id: str, number: int) -> list[str]:
 
 
 @router.post("/movies")
-def make(shot_id: str, pictures: list[UploadFile], first: int = Form(), quality: str = Form("shot")):
+def make(shot_id: str, pictures: list[UploadFile], first: int = Form(), quality: str = Form("shot")) -> dict[str, Any]:
     """Put pictures together as a movie; the shot as it stands becomes a version if it is none yet."""
     from urst.formats.movie import write_movie
 
@@ -62,7 +63,7 @@ def _free(place: Path, stem: str) -> Path:
     return place / f"{next(s for s in (stem, *(f'{stem}-{i}' for i in range(2, 10_000))) if s not in taken)}.mp4"
 
 
-def _frames(pictures) -> Iterator[np.ndarray]:
+def _frames(pictures: list[UploadFile]) -> Iterator[np.ndarray]:
     size = None
     for upload in pictures:
         picture = _read(upload)
@@ -72,7 +73,7 @@ def _frames(pictures) -> Iterator[np.ndarray]:
         yield picture
 
 
-def _read(upload) -> np.ndarray:
+def _read(upload: UploadFile) -> np.ndarray:
     try:
         upload.file.seek(0)
         image = Image.open(io.BytesIO(upload.file.read()), formats=["JPEG"])

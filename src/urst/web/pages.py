@@ -8,14 +8,17 @@ import tempfile
 from datetime import UTC, datetime
 from itertools import chain, count
 from pathlib import Path, PurePath
+from typing import Any
 
 from fastapi import APIRouter, Request, Response, UploadFile
 from fastapi.responses import FileResponse, RedirectResponse
+from sqlalchemy.orm import Session
 
 from urst.core.geometry.rotation import degrees
 from urst.db import runs, shots
 from urst.db.engine import session
 from urst.formats import apart
+from urst.formats.trajectory import Trajectory
 from urst.scene.shapes import Imported
 from urst.shot import document
 from urst.shot.document import parse
@@ -38,25 +41,25 @@ _LONGEST_NAME = 70
 
 
 @router.get("/")
-def shot_list(request: Request):
+def shot_list(request: Request) -> Response:
     """All shots."""
     disk = store()
     return page(request, "shots.html", cards=cards.listed(disk), free=disk.free_bytes())
 
 
 @router.get("/queue")
-def queue_page(request: Request):
+def queue_page(request: Request) -> Response:
     """Running and waiting work."""
     return page(request, "queue.html", **_queue())
 
 
 @router.get("/queue/table")
-def queue_table(request: Request):
+def queue_table(request: Request) -> Response:
     """The part of the queue page that changes."""
     return page(request, "queue_table.html", **_queue())
 
 
-def _queue():
+def _queue() -> dict[str, Any]:
     with session() as db:
         rows = runs.latest(db)
         names = shots.names(db)
@@ -64,7 +67,7 @@ def _queue():
 
 
 @router.post("/queue/{run_id}/stop")
-def stop_run(request: Request, run_id: int):
+def stop_run(request: Request, run_id: int) -> Response:
     """Stop one run."""
     with session() as db:
         runs.request_stop(db, run_id)
@@ -72,7 +75,7 @@ def stop_run(request: Request, run_id: int):
 
 
 @router.post("/shots/import")
-def import_shot(file: UploadFile):
+def import_shot(file: UploadFile) -> Response:
     """Add a shot from a *.shot.json."""
     shot = document.loads(file.file.read(), file.filename or "the file")
     with session() as db:
@@ -80,7 +83,7 @@ def import_shot(file: UploadFile):
 
 
 @router.get("/shots/{shot_id}/file")
-def export_shot(shot_id: str):
+def export_shot(shot_id: str) -> Response:
     """The shot as a *.shot.json."""
     with session() as db:
         name, text = shots.document_text(db, shot_id)
@@ -90,7 +93,7 @@ def export_shot(shot_id: str):
 
 
 @router.get("/shots/{shot_id}/picture")
-def picture(shot_id: str):
+def picture(shot_id: str) -> Response:
     """What was baked of a shot, else the set as it stands, through its camera."""
     with session() as db:
         shot = shots.get(db, shot_id).shot
@@ -100,14 +103,14 @@ def picture(shot_id: str):
     return Response(outline(shot), media_type="image/svg+xml", headers={"Cache-Control": "no-cache"})
 
 
-def _free_name(db, name):
+def _free_name(db: Session, name: str) -> str:
     """The name, with a number if another shot has it."""
     taken = set(shots.names(db).values())
     return next(n for n in (name, *(f"{name} {i}" for i in range(2, 10_000))) if n not in taken)
 
 
 @router.post("/shots/new")
-def new_shot():
+def new_shot() -> Response:
     """A shot to begin with."""
     with session() as db:
         return RedirectResponse(
@@ -116,7 +119,7 @@ def new_shot():
 
 
 @router.post("/shots/{shot_id}/copy")
-def copy_shot(shot_id: str):
+def copy_shot(shot_id: str) -> Response:
     """A second shot that starts as this one; it finds the same bakes."""
     with session() as db:
         shot = shots.get(db, shot_id).shot
@@ -125,7 +128,7 @@ def copy_shot(shot_id: str):
 
 
 @router.post("/shots/{shot_id}/delete")
-def delete_shot(shot_id: str):
+def delete_shot(shot_id: str) -> Response:
     """Delete a shot; its bakes stay in the store."""
     with session() as db:
         for run in runs.open_of(db, shot_id):
@@ -135,7 +138,7 @@ def delete_shot(shot_id: str):
 
 
 @router.post("/shots/{shot_id}/meshes")
-async def import_meshes(request: Request, shot_id: str, file: UploadFile):
+async def import_meshes(request: Request, shot_id: str, file: UploadFile) -> Response:
     """Add set pieces from a mesh file, one for each named group or node."""
     name = _file_name(file.filename)
     rate = await asyncio.to_thread(_rate, shot_id)
@@ -147,18 +150,18 @@ async def import_meshes(request: Request, shot_id: str, file: UploadFile):
     return RedirectResponse(f"/shots/{shot_id}", 303)
 
 
-def _file_name(name) -> str:
+def _file_name(name: str | None) -> str:
     """What a file is called, as a sentence and a process may be told."""
     path = PurePath("".join(c for c in name or "" if c.isprintable()))
     return f"{path.stem[:_LONGEST_NAME]}{path.suffix[:10]}" or "the file"
 
 
-def _rate(shot_id):
+def _rate(shot_id: str) -> float:
     with session() as db:
         return shots.get(db, shot_id).shot.rate
 
 
-def _add_pieces(shot_id, file, parts) -> None:
+def _add_pieces(shot_id: str, file: str, parts: list[apart.Part]) -> None:
     with session() as db:
         shot = shots.get(db, shot_id, to_change=True).shot
         taken = {p.name for p in shot.pieces}
@@ -183,7 +186,7 @@ def _add_pieces(shot_id, file, parts) -> None:
         )
 
 
-def _keys(trajectory, shot):
+def _keys(trajectory: Trajectory, shot: document.Shot) -> list[dict[str, Any]]:
     turns = degrees(trajectory.turns)
     return [
         {"frame": shot.start + k, "position": place, "rotation": turn, "going": "straight"}

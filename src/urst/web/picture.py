@@ -4,6 +4,7 @@ import numpy as np
 
 from urst.core.geometry.view import axes
 from urst.core.preview.look import shade
+from urst.scene.cameras import Camera
 from urst.scene.materials import MATERIALS
 from urst.scene.placing import field_of_view, placed
 from urst.scene.world import World
@@ -34,7 +35,7 @@ def outline(shot: World) -> str:
     )
 
 
-def _project(corners, colours, camera):
+def _project(corners: np.ndarray, colours: np.ndarray, camera: Camera) -> list[str]:
     eye = np.array(camera.eye, float)
     right, down, forward = axes(eye, camera.target)
     normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])

@@ -29,7 +29,7 @@ async def look() -> None:
                 await asyncio.to_thread(_look_at, message["shot"])
 
 
-def _all():
+def _all() -> list[str]:
     try:
         cards.listed(store())
         with session() as db:
@@ -41,7 +41,7 @@ def _all():
         return []
 
 
-def _look_at(shot_id) -> None:
+def _look_at(shot_id: str) -> None:
     try:
         cards.know(shot_id)
         state.current(shot_id, "shot")

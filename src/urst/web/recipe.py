@@ -1,6 +1,7 @@
 """The recipe on the page: settings with their values, read from what is typed and shown as it is kept."""
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from operator import attrgetter
 from types import UnionType
@@ -14,12 +15,15 @@ from urst.core.curves.varies import Varies
 from urst.errors import BadValue
 from urst.kinds.questions import CENTIMETRES, DEGREES, DENSITY, FRAME, METRES, PERCENT, SPEED, Field, Question
 from urst.scene.materials import MATERIALS
+from urst.scene.part import Part
 from urst.scene.pieces import SetPiece
 from urst.scene.shapes import Closed
 from urst.scene.taking_part import MATTERS
 from urst.scene.units import FACTORS, parse_number
+from urst.scene.values import Use
 from urst.scene.world import World
 from urst.shot.compare import Difference
+from urst.shot.document import Shot
 from urst.web import curve_text
 
 
@@ -162,7 +166,7 @@ def part_questions(shot: World) -> tuple[Question, ...]:
     )
 
 
-def coupling_questions(shot) -> tuple[Question, ...]:
+def coupling_questions(shot: Shot) -> tuple[Question, ...]:
     """One question a coupling: how strongly each side acts on the other."""
     name = {x.id: x.name for x in shot.layers}
     return tuple(
@@ -178,7 +182,7 @@ def coupling_questions(shot) -> tuple[Question, ...]:
     )
 
 
-def _inside(shape):
+def _inside(shape: Part) -> tuple[Field, ...]:
     """What is asked about the inside of a closed shape."""
     if not isinstance(shape, Closed):
         return ()
@@ -237,7 +241,7 @@ def spread(model: BaseModel, questions: tuple[Question, ...]) -> tuple[Question,
     return tuple(replace(q, fields=tuple(f for field in q.fields for f in _entries(model, field))) for q in questions)
 
 
-def _entries(model, field):
+def _entries(model: Any, field: Field) -> list[Field]:
     if ".*." not in field.path:
         return [field]
     before, after = field.path.split(".*.")
@@ -268,7 +272,7 @@ def asked(model: BaseModel, question: Question, shot: World) -> list[Asked]:
     return found
 
 
-def _named(field, shot):
+def _named(field: Field, shot: World) -> tuple[str, ...]:
     """The names that a setting may take, none if it is not one of names."""
     pieces = tuple(p.name for p in shot.pieces)
     if field.names == "meant":
@@ -288,12 +292,12 @@ def rows(
     ]
 
 
-def _taken(use):
+def _taken(use: Use) -> str:
     shift = f" {'+' if use.plus > 0 else '−'} {abs(use.plus):g}" if use.plus else ""
     return use.value + (f" × {use.factor:g}" if use.factor != 1 else "") + shift
 
 
-def _row(model, shot, field, uses=()):
+def _row(model: Any, shot: World, field: Field, uses: Sequence[Use] = ()) -> Row:
     info, value = find(model, field.path)
     title = info.description or ""
     span = _range(info, field)
@@ -341,18 +345,18 @@ def varying(info: Any) -> Varies | None:
     return next((m for m in info.metadata if isinstance(m, Varies)), None)
 
 
-def _is_vector(info):
+def _is_vector(info: Any) -> bool:
     return _size(info) > 0
 
 
-def _size(info):
+def _size(info: Any) -> int:
     """How many numbers a setting is made of, 0 if it is no row of numbers."""
     able = get_args(info.annotation) if _may_be_empty(info) else (info.annotation,)
     row = next((x for x in able if get_origin(x) is tuple and _bare(get_args(x)[0]) is float), None)
     return len(get_args(row)) if row else 0
 
 
-def _bare(kind):
+def _bare(kind: Any) -> type:
     """A type without the bounds that it may have."""
     return get_args(kind)[0] if get_origin(kind) is Annotated else kind
 
@@ -376,13 +380,14 @@ def _number(value: float | int) -> str:
     return f"{value:,}".replace(",", " ") if isinstance(value, int) else f"{value:.6g}"
 
 
-def _range(info, field) -> str:
-    low = high = None
+def _range(info: Any, field: Field) -> str:
+    low: Any = None
+    high: Any = None
     for rule in info.metadata:
         if isinstance(rule, Ge | Gt):
-            low = (rule.ge if isinstance(rule, Ge) else rule.gt) / field.scale
+            low = getattr(rule, "ge" if isinstance(rule, Ge) else "gt") / field.scale
         if isinstance(rule, Le | Lt):
-            high = (rule.le if isinstance(rule, Le) else rule.lt) / field.scale
+            high = getattr(rule, "le" if isinstance(rule, Le) else "lt") / field.scale
         if isinstance(rule, Varies):
             low, high = rule.least / field.scale, rule.most / field.scale
     if low is None or high is None:
@@ -443,7 +448,7 @@ def difference(d: Difference, before: Any, now: Any) -> str:
     return f"{whose}{label} {_said(d.before, scale)} → {_said(d.now, scale)}{unit}"
 
 
-def _said(value, scale):
+def _said(value: float, scale: float) -> str:
     if isinstance(value, dict):
         points = ", ".join(f"{p['at']:g}: {_said(p['value'], scale)}" for p in value["points"])
         return f"over {value['over']} {points}"
@@ -456,7 +461,7 @@ def _said(value, scale):
     return "none" if value in (None, "") else str(value)
 
 
-def _may_be_empty(info):
+def _may_be_empty(info: Any) -> bool:
     return get_origin(info.annotation) in (Union, UnionType) and type(None) in get_args(info.annotation)
 
 

@@ -1,6 +1,10 @@
 """The set panel: the shot's range, camera and cues, its pieces and the paths of what is driven."""
 
-from fastapi import APIRouter, Form, Request
+from collections.abc import Iterable
+from typing import Any
+
+from fastapi import APIRouter, Form, Request, Response
+from sqlalchemy.orm import Session
 
 from urst.db import shots
 from urst.db.engine import session
@@ -13,6 +17,7 @@ from urst.scene.taking_part import MATTERS
 from urst.scene.units import parse_number
 from urst.scene.values import without_entry
 from urst.shot import giving
+from urst.shot.document import Shot
 from urst.web import merge, recipe
 from urst.web.changes import put, save
 from urst.web.templates import page
@@ -33,7 +38,9 @@ _NEXT_KEY = 12
 _FEW_KEYS = 40
 
 
-def _panel(request, kept, number, fault=None, *, changed=False):
+def _panel(
+    request: Request, kept: shots.Kept, number: int, fault: dict[str, Any] | None = None, *, changed: bool = False
+) -> Response:
     shot = kept.shot
     number = min(max(number, 0), len(shot.pieces) - 1)
     piece = shot.pieces[number] if shot.pieces else None
@@ -70,13 +77,13 @@ def _panel(request, kept, number, fault=None, *, changed=False):
     return reply
 
 
-def _without_row(shot):
+def _without_row(shot: Shot) -> list[str]:
     """Pieces and tags that have no row of their own in who takes part."""
     names = dict.fromkeys([p.name for p in shot.pieces] + [t for p in shot.pieces for t in p.tags])
     return [n for n in names if n not in {t.of for t in shot.taking_part}]
 
 
-def _piece(db, kept, number):
+def _piece(db: Session, kept: shots.Kept, number: int) -> tuple[int, SetPiece]:
     """The number and the piece that who asks means by a number."""
     number = merge.number(db, kept, ("pieces",), number)
     if not 0 <= number < len(kept.shot.pieces):
@@ -85,14 +92,14 @@ def _piece(db, kept, number):
 
 
 @router.get("/pieces/{number}")
-def get_piece(request: Request, shot_id: str, number: int):
+def get_piece(request: Request, shot_id: str, number: int) -> Response:
     """The whole panel, with one piece."""
     with session() as db:
         return _panel(request, shots.get(db, shot_id), number)
 
 
 @router.post("/whole/{number}")
-def set_whole(request: Request, shot_id: str, number: int, path: str = Form(), value: str = Form("")):
+def set_whole(request: Request, shot_id: str, number: int, path: str = Form(), value: str = Form("")) -> Response:
     """Change one field of the shot itself, while piece no. `number` is in view."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
@@ -104,7 +111,7 @@ def set_whole(request: Request, shot_id: str, number: int, path: str = Form(), v
             *recipe.part_questions(kept.shot),
         )
 
-        def also(data, before, now) -> None:
+        def also(data: dict[str, Any], before: Any, now: Any) -> None:
             if path.startswith(("values.", "cues.")) and path.endswith(".name"):
                 data["uses"] = [u | {"value": now} if u["value"] == before else u for u in data["uses"]]
             if path.startswith("cameras.") and path.endswith(".name"):
@@ -115,13 +122,13 @@ def set_whole(request: Request, shot_id: str, number: int, path: str = Form(), v
 
 
 @router.post("/pieces/{number}")
-def set_piece(request: Request, shot_id: str, number: int, path: str = Form(), value: str = Form("")):
+def set_piece(request: Request, shot_id: str, number: int, path: str = Form(), value: str = Form("")) -> Response:
     """Change one field of a piece."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
         number, piece = _piece(db, kept, number)
 
-        def also(data, before, now) -> None:
+        def also(data: dict[str, Any], before: Any, now: Any) -> None:
             mine = data["pieces"][number]
             if path == "name":
                 _rename(data, str(before), str(now))
@@ -134,7 +141,7 @@ def set_piece(request: Request, shot_id: str, number: int, path: str = Form(), v
         return _panel(request, kept, number, fault, changed=not fault)
 
 
-def _rename(data, before, now) -> None:
+def _rename(data: dict[str, Any], before: str, now: str) -> None:
     """Follow a piece's new name wherever the document says the old one."""
     for layer in data["layers"]:
         layer["settings"] = registry.named(layer["kind"]).rename_references(layer["settings"], before, now)
@@ -143,7 +150,7 @@ def _rename(data, before, now) -> None:
 
 
 @router.post("/add-piece")
-def add_piece(request: Request, shot_id: str, kind: str = Form()):
+def add_piece(request: Request, shot_id: str, kind: str = Form()) -> Response:
     """Add a piece of the set, in front of what stands there."""
     if kind not in _NEW_SHAPES:
         raise BadValue(f"'{kind}' is no set piece; there are {', '.join(_NEW_SHAPES)}.")
@@ -164,7 +171,7 @@ def add_piece(request: Request, shot_id: str, kind: str = Form()):
 
 
 @router.post("/pieces/{number}/remove")
-def remove_piece(request: Request, shot_id: str, number: int):
+def remove_piece(request: Request, shot_id: str, number: int) -> Response:
     """Take a piece out of the set; a piece that a layer breaks stays."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
@@ -178,7 +185,9 @@ def remove_piece(request: Request, shot_id: str, number: int):
 
 
 @router.post("/pieces/{number}/move")
-def move_piece(shot_id: str, number: int, x: float = Form(0.0), y: float = Form(0.0), z: float = Form(0.0)):
+def move_piece(
+    shot_id: str, number: int, x: float = Form(0.0), y: float = Form(0.0), z: float = Form(0.0)
+) -> dict[str, Any]:
     """Move a piece by so many metres, a driven one with its whole path."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
@@ -193,7 +202,9 @@ def move_piece(shot_id: str, number: int, x: float = Form(0.0), y: float = Form(
 
 
 @router.post("/pieces/{number}/give")
-def give_to_pieces(request: Request, shot_id: str, number: int, path: str = Form(), to: list[str] = Form(())):
+def give_to_pieces(
+    request: Request, shot_id: str, number: int, path: str = Form(), to: list[str] = Form(())
+) -> Response:
     """Give a property of a piece to others, named or by tag."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
@@ -204,7 +215,7 @@ def give_to_pieces(request: Request, shot_id: str, number: int, path: str = Form
 
 
 @router.post("/pieces/{number}/keys")
-def add_key(request: Request, shot_id: str, number: int):
+def add_key(request: Request, shot_id: str, number: int) -> Response:
     """Add a key after the last, where that one stands."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
@@ -218,7 +229,7 @@ def add_key(request: Request, shot_id: str, number: int):
 
 
 @router.post("/pieces/{number}/keys/{key}/remove")
-def remove_key(request: Request, shot_id: str, number: int, key: int):
+def remove_key(request: Request, shot_id: str, number: int, key: int) -> Response:
     """Take a key out of a path; the last one stays."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
@@ -233,7 +244,7 @@ def remove_key(request: Request, shot_id: str, number: int, key: int):
 
 
 @router.post("/cues")
-def add_cue(shot_id: str, frame: int = Form()):
+def add_cue(shot_id: str, frame: int = Form()) -> dict[str, Any]:
     """Name a moment."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
@@ -245,12 +256,12 @@ def add_cue(shot_id: str, frame: int = Form()):
 
 
 @router.post("/cues/{number}/remove")
-def remove_cue(request: Request, shot_id: str, number: int):
+def remove_cue(request: Request, shot_id: str, number: int) -> Response:
     """Take a cue away."""
     return _without(request, shot_id, "cue", "cues", number)
 
 
-def _without(request, shot_id, what, place, number):
+def _without(request: Request, shot_id: str, what: str, place: str, number: int) -> Response:
     """Take one entry out of a list of the document."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
@@ -266,7 +277,7 @@ def _without(request, shot_id, what, place, number):
 
 
 @router.post("/values")
-def add_value(request: Request, shot_id: str):
+def add_value(request: Request, shot_id: str) -> Response:
     """Add a named value."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
@@ -276,13 +287,13 @@ def add_value(request: Request, shot_id: str):
 
 
 @router.post("/values/{number}/remove")
-def remove_value(request: Request, shot_id: str, number: int):
+def remove_value(request: Request, shot_id: str, number: int) -> Response:
     """Take a named value away; settings that took it keep the number."""
     return _without(request, shot_id, "value", "values", number)
 
 
 @router.post("/taking-part")
-def add_part(request: Request, shot_id: str, of: str = Form()):
+def add_part(request: Request, shot_id: str, of: str = Form()) -> Response:
     """Give a piece or a tag a row in who takes part."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
@@ -292,13 +303,13 @@ def add_part(request: Request, shot_id: str, of: str = Form()):
 
 
 @router.post("/taking-part/{number}/remove")
-def remove_part(request: Request, shot_id: str, number: int):
+def remove_part(request: Request, shot_id: str, number: int) -> Response:
     """Take a row away: the piece stops all, is always there, and is seen."""
     return _without(request, shot_id, "row", "taking_part", number)
 
 
 @router.post("/camera")
-def set_camera(shot_id: str, eye: str = Form(), target: str = Form(), new: bool = Form(False)):
+def set_camera(shot_id: str, eye: str = Form(), target: str = Form(), new: bool = Form(False)) -> dict[str, Any]:
     """Put the camera that is seen through, or a new one, where the stage is seen from."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
@@ -315,7 +326,7 @@ def set_camera(shot_id: str, eye: str = Form(), target: str = Form(), new: bool 
 
 
 @router.post("/seen")
-def set_seen(shot_id: str, path: str = Form(), value: str = Form("")):
+def set_seen(shot_id: str, path: str = Form(), value: str = Form("")) -> dict[str, Any]:
     """Change the picture or which camera it is taken through, from the view."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
@@ -329,7 +340,7 @@ def set_seen(shot_id: str, path: str = Form(), value: str = Form("")):
 
 
 @router.post("/cameras/remove")
-def remove_camera(request: Request, shot_id: str):
+def remove_camera(request: Request, shot_id: str) -> Response:
     """Take the camera away that is seen through; the one before it is seen through then."""
     with session() as db:
         kept = shots.get(db, shot_id, to_change=True)
@@ -342,6 +353,6 @@ def remove_camera(request: Request, shot_id: str):
         return _panel(request, save(db, kept, data, "remove a camera"), 0, changed=True)
 
 
-def _free(stem, taken):
+def _free(stem: str, taken: Iterable[Any]) -> str:
     names = {x.name for x in taken}
     return next(n for i in range(1, 10_000) if (n := f"{stem} {i}") not in names)

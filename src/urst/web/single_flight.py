@@ -44,11 +44,11 @@ class SingleFlight:
             self._keep(asked, stamp, answer)
             return answer
 
-    def _turn(self, asked):
+    def _turn(self, asked: Hashable) -> Any:
         with self._lock:
             return self._locks.setdefault(asked, threading.Lock())
 
-    def _keep(self, asked, stamp, answer) -> None:
+    def _keep(self, asked: Hashable, stamp: Hashable, answer: Any) -> None:
         with self._lock:
             self._kept[asked] = stamp, answer
             self._kept.move_to_end(asked)

@@ -1,6 +1,7 @@
 """Planes across baked frames, and what a probe tells of the place that it meets."""
 
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
 from fastapi import APIRouter, HTTPException, Response
@@ -19,7 +20,7 @@ _FINE, _FAR = 2, 4000
 
 
 @lru_cache(maxsize=3)
-def _frame(key, frame):
+def _frame(key: str, frame: int) -> tuple[dict[str, np.ndarray], dict[str, Any], Any]:
     """A frame with its grid and its kind; keys never change what they hold."""
     try:
         meta = store().read_static(key)[1]
@@ -32,7 +33,7 @@ def _frame(key, frame):
 
 
 @router.get("/data/{key}/slices/{frame}")
-def plane(key: str, frame: int, of: str, axis: str, at: float):
+def plane(key: str, frame: int, of: str, axis: str, at: float) -> Response:
     """A plane across an axis at a place [m]: values (n, m) along the two others, where they are known, their bounds
     over all the frame."""
     arrays, meta, kind = _frame(key, frame)
@@ -60,7 +61,7 @@ def plane(key: str, frame: int, of: str, axis: str, at: float):
     return Response(codec.encode(found, meta), media_type="application/octet-stream")
 
 
-def _round(most):
+def _round(most: float) -> float:
     """The next of 1, 2 and 5 times a power of ten."""
     if most <= 0.0:
         return 1.0
@@ -69,7 +70,7 @@ def _round(most):
 
 
 @router.get("/data/{key}/probe/{frame}")
-def probe(key: str, frame: int, eye: str, way: str, until: float = 1e9):
+def probe(key: str, frame: int, eye: str, way: str, until: float = 1e9) -> Response:
     """What a ray first meets of a frame before it has gone a length [m]: the place and what is told of it; empty if it
     meets nothing."""
     try:

@@ -1,16 +1,23 @@
 """What gives something off, seen before the bake: from where, how fast and how much in all."""
 
+from collections.abc import Callable
+from typing import Any
+
 import numpy as np
-from fastapi import APIRouter
+from fastapi import APIRouter, Response
 from fastapi.responses import JSONResponse
 
+from urst.core.bodies.fragments import Fragments
 from urst.core.bodies.sampling import sample
 from urst.core.curves.stream import Stream
 from urst.core.geometry import rotation
 from urst.core.launch import launch
+from urst.core.launch.settings import Launch
 from urst.db import shots
 from urst.db.engine import session
 from urst.scene.placing import Drive, poses, standing
+from urst.scene.sources import PieceSource
+from urst.shot.document import Shot
 
 router = APIRouter(prefix="/shots/{shot_id}")
 
@@ -21,7 +28,7 @@ _MOMENT = 1e-3
 
 
 @router.get("/sources/{layer_id}")
-def sources(shot_id: str, layer_id: str, frame: int):
+def sources(shot_id: str, layer_id: str, frame: int) -> Response:
     """For each source of a layer: places that give, velocities there, and how much in all, in words; its launches
     likewise."""
     with session() as db:
@@ -34,7 +41,7 @@ def sources(shot_id: str, layer_id: str, frame: int):
     return JSONResponse(given)
 
 
-def _drawn(shot, source, unit, frame):
+def _drawn(shot: Shot, source: PieceSource, unit: str, frame: int) -> dict[str, Any]:
     number = next(i for i, p in enumerate(shot.pieces) if p.name == source.piece)
     fragments, clock = standing(shot, [number]), shot.clock()
     body, local, _ = sample(fragments, source.where, _PLACES, 1)
@@ -47,7 +54,7 @@ def _drawn(shot, source, unit, frame):
     return _entry(source.piece, open_, now, carried + np.array(source.velocity), amount_text)
 
 
-def _pouring(shot, inflow, points, total, frame):
+def _pouring(shot: Shot, inflow: Any, points: Callable[..., Any], total: float, frame: int) -> dict[str, Any]:
     number = next(i for i, p in enumerate(shot.pieces) if p.name == inflow.piece)
     fragments = standing(shot, [number])
     body, local, normal = points(fragments, _PLACES)
@@ -57,14 +64,16 @@ def _pouring(shot, inflow, points, total, frame):
     return _entry(inflow.piece, open_, now, launch.velocities(inflow.launch, now, outward, carried), amount_text)
 
 
-def _window(shot, source, frame):
+def _window(shot: Shot, source: PieceSource, frame: int) -> tuple[int, int, bool]:
     """First and last frame of a source, and whether it is open."""
     first = shot.start if source.since is None else source.since
     last = shot.end if source.until is None else min(source.until, shot.end)
     return first, last, first <= frame <= last
 
 
-def _riding(shot, number, fragments, frame, body, local, normal=None):
+def _riding(
+    shot: Shot, number: int, fragments: Fragments, frame: int, body: np.ndarray, local: np.ndarray, normal: None = None
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Points of a piece at a frame, how they move, and which way their normals look."""
     drive, time = Drive(shot, [number], fragments), shot.clock().seconds(frame)
     now, later = (_at(fragments, drive, t, body, local) for t in (time, time + _MOMENT))
@@ -74,7 +83,9 @@ def _riding(shot, number, fragments, frame, body, local, normal=None):
     return now, (later - now) / _MOMENT, turned
 
 
-def _entry(name, open_, places, velocity, total, arrows=_ARROWS):
+def _entry(
+    name: str, open_: bool, places: np.ndarray, velocity: np.ndarray, total: str, arrows: int = _ARROWS
+) -> dict[str, Any]:
     return {
         "piece": name,
         "open": open_,
@@ -85,7 +96,7 @@ def _entry(name, open_, places, velocity, total, arrows=_ARROWS):
     }
 
 
-def _launched(shot, name, setting, numbers):
+def _launched(shot: Shot, name: str, setting: Launch, numbers: list[int]) -> dict[str, Any]:
     fragments = standing(shot, numbers)
     places = fragments.centre
     velocity = launch.velocities(setting, places, places - places.mean(axis=0), np.zeros(places.shape))
@@ -93,6 +104,6 @@ def _launched(shot, name, setting, numbers):
     return _entry(name, True, places[some], velocity[some], f"{len(places):,} bodies set off", len(places))
 
 
-def _at(fragments, drive, time, body, local):
+def _at(fragments: Fragments, drive: Drive, time: float, body: np.ndarray, local: np.ndarray) -> np.ndarray:
     position, orientation = poses(fragments, drive, time)
     return position[body] + rotation.turns(orientation[body]).apply(local)

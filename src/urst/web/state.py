@@ -3,13 +3,15 @@
 import hashlib
 import json
 import time
+from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from urst.core.checks.findings import Finding
 from urst.db import runs, shots
 from urst.db.engine import session
-from urst.db.tables import BakeRow, RevisionRow
+from urst.db.tables import BakeRow, RevisionRow, RunRow
 from urst.errors import UrstError
 from urst.shot.accepted import reason, without_numbers
 from urst.shot.by_shot import by_shot
@@ -64,7 +66,7 @@ def revision_before(db: Session, kept: shots.Kept, quality: str) -> int | None:
 _KEY_MEMORY: dict = {}
 
 
-def _keys_of(shot_id, number, created, document, quality):
+def _keys_of(shot_id: str, number: int, created: Any, document: dict[str, Any], quality: str) -> dict[str, str]:
     tag = (shot_id, number, created, quality)
     if tag not in _KEY_MEMORY:
         if len(_KEY_MEMORY) > 2000:
@@ -86,7 +88,7 @@ def findings(shot: Shot, gauges: dict) -> list:
     return found + watch(shot, gauges)
 
 
-def name_of(finding) -> str:
+def name_of(finding: Finding) -> str:
     """Return what tells a finding from others, and from the same with another mend."""
     current = json.dumps([finding.layer, finding.title, finding.changes], default=str)
     return hashlib.sha1(current.encode(), usedforsecurity=False).hexdigest()[:16]
@@ -100,12 +102,12 @@ def current(shot_id: str, quality: str) -> bytes:
     return _shared.shared((shot_id, quality), lambda: _current(shot_id, quality))
 
 
-def _current(shot_id, quality):
+def _current(shot_id: str, quality: str) -> bytes:
     with session() as db:
         return _current_anew(db, shot_id, quality)
 
 
-def _current_anew(db, shot_id, quality):
+def _current_anew(db: Session, shot_id: str, quality: str) -> bytes:
     stood = runs.stamp(db, shot_id)
     keys = _all_keys(db, shot_id, stood[:2], quality)
     disk, now = store(), time.time_ns()
@@ -113,13 +115,13 @@ def _current_anew(db, shot_id, quality):
     stamp = stood, changed, disk.free_bytes() // 10**9
     settled = all(now - t > _YOUNG for t in changed)
 
-    def make():
+    def make() -> bytes:
         return json.dumps(summary(db, shots.get(db, shot_id), quality)).encode()
 
     return _once.get((shot_id, quality), stamp if settled else None, make)
 
 
-def _all_keys(db, shot_id, stands, quality):
+def _all_keys(db: Session, shot_id: str, stands: tuple[int, str], quality: str) -> list[str]:
     """Keys of a shot's layers now and in earlier revisions."""
     tag = (shot_id, stands, "all", quality)
     if tag not in _KEY_MEMORY:
@@ -188,7 +190,7 @@ def summary(db: Session, kept: shots.Kept, quality: str = "shot") -> dict:
     }
 
 
-def _run(row) -> dict:
+def _run(row: RunRow) -> dict:
     return {
         "id": row.id,
         "kind": row.kind,

@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from fastapi import Request
+from fastapi import Request, Response
 from fastapi.templating import Jinja2Templates
 from markupsafe import Markup
 
@@ -26,7 +26,7 @@ def filled(name: str, **values) -> Markup:
     return Markup(_templates.get_template(name).render(**values))
 
 
-def page(request: Request, name: str, status: int = 200, **values):
+def page(request: Request, name: str, status: int = 200, **values) -> Response:
     """Fill a template."""
     theme = "plaster" if request.cookies.get("theme") == "plaster" else "soot"
     return _templates.TemplateResponse(request, name, values | {"theme": theme}, status_code=status)

@@ -35,7 +35,7 @@ class Throttle:
             return
         await self._in_turn(about[1], scope, receive, send)
 
-    async def _in_turn(self, name, scope, receive, send) -> None:
+    async def _in_turn(self, name: str, scope: Scope, receive: Receive, send: Send) -> None:
         self._there[name] += 1
         each = self._each.setdefault(name, asyncio.Semaphore(OF_ONE))
         held = False

@@ -1,11 +1,14 @@
 """This against before: earlier results of a shot, and versions kept by name."""
 
-from fastapi import APIRouter, Form, Request
+from typing import Any
+
+from fastapi import APIRouter, Form, Request, Response
 
 from urst.db import shots, versions
 from urst.db.engine import session
 from urst.errors import BadValue
 from urst.shot.compare import differences
+from urst.shot.document import Shot
 from urst.web import movies, recipe, request_context, state
 from urst.web.templates import page
 
@@ -15,7 +18,7 @@ router = APIRouter(prefix="/shots/{shot_id}")
 _MOST_LISTED = 12
 
 
-def _described(before, now):
+def _described(before: Shot, now: Shot) -> list[str]:
     """Differences in words: 'Fall · Tension 0.35 → 0.3 MPa'."""
     found = [recipe.difference(d, before, now) for d in differences(before, now)]
     more = len(found) - _MOST_LISTED
@@ -23,7 +26,7 @@ def _described(before, now):
 
 
 @router.get("/before")
-def before(shot_id: str, quality: str = "shot"):
+def before(shot_id: str, quality: str = "shot") -> dict[str, Any]:
     """The latest earlier state of which something else is on disk, and what differs."""
     with session() as db:
         kept = shots.get(db, shot_id)
@@ -35,7 +38,7 @@ def before(shot_id: str, quality: str = "shot"):
 
 
 @router.get("/versions/{number}/seen")
-def seen(shot_id: str, number: int):
+def seen(shot_id: str, number: int) -> dict[str, Any]:
     """A version against the document as it stands."""
     with session() as db:
         kept = shots.get(db, shot_id)
@@ -44,7 +47,7 @@ def seen(shot_id: str, number: int):
 
 
 @router.get("/versions")
-def listed(request: Request, shot_id: str):
+def listed(request: Request, shot_id: str) -> Response:
     """The list of versions."""
     with session() as db:
         kept, every = shots.get(db, shot_id), versions.every(db, shot_id)
@@ -53,7 +56,7 @@ def listed(request: Request, shot_id: str):
 
 
 @router.post("/versions")
-def keep(request: Request, shot_id: str, name: str = Form("")):
+def keep(request: Request, shot_id: str, name: str = Form("")) -> Response:
     """Keep the document as it stands."""
     with session() as db:
         versions.keep(db, shot_id, name)
@@ -61,7 +64,7 @@ def keep(request: Request, shot_id: str, name: str = Form("")):
 
 
 @router.post("/versions/{number}/name")
-def rename(request: Request, shot_id: str, number: int, name: str = Form("")):
+def rename(request: Request, shot_id: str, number: int, name: str = Form("")) -> Response:
     """Give a version another name."""
     with session() as db:
         versions.rename(db, shot_id, number, name)
@@ -69,7 +72,7 @@ def rename(request: Request, shot_id: str, number: int, name: str = Form("")):
 
 
 @router.post("/versions/{number}/forget")
-def forget(request: Request, shot_id: str, number: int):
+def forget(request: Request, shot_id: str, number: int) -> Response:
     """Take a version out of the list."""
     with session() as db:
         versions.forget(db, shot_id, number)
@@ -77,7 +80,7 @@ def forget(request: Request, shot_id: str, number: int):
 
 
 @router.post("/versions/{number}/back")
-def go_back(shot_id: str, number: int):
+def go_back(shot_id: str, number: int) -> dict[str, Any]:
     """Put a version in force, as a change that can be undone."""
     with session() as db:
         kept, earlier = shots.get(db, shot_id, to_change=True), versions.at(db, shot_id, f"v{number}")

@@ -1,10 +1,12 @@
 """Billow: dust and smoke in the air."""
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 
 from urst.core.checks.findings import Finding
+from urst.core.curves.curve import Curve
 from urst.kinds.billow.proposal import proposal
 from urst.kinds.billow.settings import BillowSettings
 from urst.kinds.emitting import Emitting
@@ -14,9 +16,11 @@ from urst.kinds.offers.bodies import BODIES
 from urst.kinds.offers.gas import GAS, GasFacts
 from urst.kinds.offers.grid import Grid
 from urst.kinds.offers.liquid import LIQUID
+from urst.kinds.offers.offer import Offer
 from urst.kinds.offers.points import POINTS, PointFacts
 from urst.kinds.questions import CENTIMETRES, FRAME, METRES, SECONDS, SPEED, Field, Question
 from urst.kinds.surroundings import thin
+from urst.scene.materials import Material
 from urst.scene.placing import placed_corners
 from urst.scene.shapes import is_endless
 
@@ -159,14 +163,14 @@ class Billow(Emitting):
         ),
     )
 
-    def grid(self, layer):
+    def grid(self, layer: Any) -> Grid:
         s = layer.settings
         return Grid(low=s.low, cell=s.cell_size, shape=s.shape())
 
-    def facts(self, shot, layer, offer):
+    def facts(self, shot: Any, layer: Any, offer: Offer) -> GasFacts:
         return GasFacts(grid=self.grid(layer))
 
-    def follow_name(self, layer, place, before, now):
+    def follow_name(self, layer: dict[str, Any], place: str, before: str, now: str) -> None:
         if place != "scalars":
             return
         settings = layer["settings"]
@@ -175,7 +179,7 @@ class Billow(Emitting):
             if giver[name] == before:
                 giver[name] = now
 
-    def content(self, shot, layer):
+    def content(self, shot: Any, layer: Any) -> dict[str, Any]:
         # how it looks changes nothing that is baked
         found = super().content(shot, layer)
         looks = {"colour", "extinction"}
@@ -186,7 +190,7 @@ class Billow(Emitting):
             source["gives"] = now.number(s.gives)
         return found
 
-    def kept(self, layer):
+    def kept(self, layer: Any) -> tuple[Quantity, ...]:
         scalars = layer.settings.scalars
         return (
             *(Quantity(s.name, s.name, 0.35) for s in scalars if not s.is_temperature()),
@@ -194,34 +198,34 @@ class Billow(Emitting):
             *(Quantity(s.name, s.name, 0.4, always=False) for s in scalars if s.is_temperature()),
         )
 
-    def start_needs(self, layer):
+    def start_needs(self, layer: Any) -> tuple[str, ...]:
         return tuple(q.name for q in self.kept(layer) if not q.always)
 
-    def drawn(self, arrays):
+    def drawn(self, arrays: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
         return {n: x for n, x in arrays.items() if not n.startswith("velocity_")}
 
-    def shades(self, shot, layer):
+    def shades(self, shot: Any, layer: Any) -> list[Shade]:
         return [Shade(s.name, s.colour, s.extinction) for s in layer.settings.scalars if not s.is_temperature()]
 
-    def links(self, shot):
+    def links(self, shot: Any) -> list[Any]:
         # the bodies that shed the points stop the gas; without points, the last that move do
         points = [x for x in super().links(shot) if shot.facts(x, POINTS).puffs]
         bodies = [x for x in shot.layers if BODIES in shot.kind_of(x).offers]
         shedding = [b for b in bodies if any(b.id in x.reads for x in points)]
         return [*(shedding or bodies[-1:]), *points]
 
-    def proposal(self, shot, reads):
+    def proposal(self, shot: Any, reads: Sequence[Any]) -> dict[str, Any]:
         return proposal(shot, reads)
 
-    def draft(self, settings):
+    def draft(self, settings: dict[str, Any]) -> dict[str, Any]:
         # the domain must hold four cells each way
         most = min(b - a for a, b in zip(settings["low"], settings["high"])) / 4.001
         return settings | {"cell_size": max(settings["cell_size"], min(most, settings["cell_size"] * _DRAFT))}
 
-    def count(self, shot, layer):
+    def count(self, shot: Any, layer: Any) -> int:
         return layer.settings.cells()
 
-    def spread(self, shot, layer, path, curve, results):
+    def spread(self, shot: Any, layer: Any, path: str, curve: Curve, results: Any) -> Spread | None:
         frame = results.frame(layer)
         if frame is None or curve.over != "height":
             return None
@@ -230,7 +234,7 @@ class Billow(Emitting):
         heights = layer.settings.low[2] + (np.arange(len(density)) + 0.5) * layer.settings.cell_size
         return Spread(heights, "dust by height", density)
 
-    def rehearsal(self):
+    def rehearsal(self) -> tuple[dict[str, Any], dict[str, Any]]:
         sources = [{"piece": "Crate"}, {"piece": "Ball", "where": "volume"}]
         scalars = [
             {"name": "density", "diffusion": 0.01},
@@ -242,7 +246,7 @@ class Billow(Emitting):
         coarse = {"id": "coarse", "kind": self.name, "settings": settings | {"cell_size": 0.4}}
         return coarse, {"id": self.name, "kind": self.name, "settings": settings}
 
-    def findings(self, shot, layer):
+    def findings(self, shot: Any, layer: Any) -> list[Finding]:
         return (
             self._no_source(shot, layer)
             + self._ungiven(shot, layer)
@@ -250,7 +254,7 @@ class Billow(Emitting):
             + thin(shot, layer, "gas", 1.5, "The gas sees it with holes, or not at all.", driven=False)
         )
 
-    def _no_source(self, shot, layer):
+    def _no_source(self, shot: Any, layer: Any) -> list[Finding]:
         if self._giving(shot, layer) or layer.settings.sources or layer.start:
             return []
         return [
@@ -280,12 +284,12 @@ class Billow(Emitting):
             if not x.is_temperature() and n not in given
         ]
 
-    def _giving(self, shot, layer) -> list[PointFacts]:
+    def _giving(self, shot: Any, layer: Any) -> list[PointFacts]:
         """The points it reads that give off dust."""
         found = [shot.facts(x, POINTS) for x in shot.takes(layer, POINTS)]
         return [f for f in found if f.puffs]
 
-    def _outside(self, shot, layer):
+    def _outside(self, shot: Any, layer: Any) -> list[Finding]:
         """What gives off dust must stand in the domain."""
         giving = {i for f in self._giving(shot, layer) for i in f.pieces}
         names = {s.piece for s in layer.settings.sources} | {shot.pieces[i].name for i in giving}
@@ -310,12 +314,12 @@ class Billow(Emitting):
             )
         ]
 
-    def matter(self, shot, layer):
+    def matter(self, shot: Any, layer: Any) -> Material | None:
         if layer.settings.sources:
             return made_of(shot.piece(layer.settings.sources[0].piece))
         return next((shot.kind_of(x).matter(shot, x) for x in shot.takes(layer, POINTS)), None)
 
-    def watch(self, shot, layer, rows):
+    def watch(self, shot: Any, layer: Any, rows: dict[int, dict[str, float]]) -> list[Finding]:
         cut = first_over(self.gauge("edge_share"), rows)
         if cut is None:
             return []

@@ -1,10 +1,13 @@
 """What a new Billow begins with."""
 
+from collections.abc import Sequence
 from math import floor, log10
+from typing import Any
 
 import numpy as np
 
 from urst.kinds.offers.points import POINTS
+from urst.scene.pieces import SetPiece
 from urst.scene.placing import bounds, placed
 from urst.scene.shapes import is_endless
 
@@ -18,7 +21,7 @@ _CELLS_ACROSS = 2.0
 _ASIDE, _ABOVE, _BELOW = 1.0, 0.8, 0.08
 
 
-def proposal(shot, reads) -> dict:
+def proposal(shot: Any, reads: Sequence[Any]) -> dict:
     """Return a domain about what gives off dust and what moves, and cells that resolve it.
 
     shot, reads : the document, and the layers that will be read
@@ -51,12 +54,12 @@ def proposal(shot, reads) -> dict:
     }
 
 
-def _box(pieces, shot):
+def _box(pieces: list[SetPiece], shot: Any) -> tuple[np.ndarray, np.ndarray]:
     corners = [m.bounds() for p in pieces for m in placed(p, shot)]
     return np.min([c[0] for c in corners], axis=0), np.max([c[1] for c in corners], axis=0)
 
 
-def _rounded_up(value):
+def _rounded_up(value: float) -> float:
     """To two digits."""
     unit = 10.0 ** (floor(log10(value)) - 1)
     return float(f"{np.ceil(value / unit - 1e-9) * unit:.2g}")

@@ -25,7 +25,7 @@ class BillowSettings(GasSettings):
     )
 
     @model_validator(mode="after")
-    def _known(self):
+    def _known(self) -> "BillowSettings":
         able = self.concentrations()
         for name in (self.debris_gives, *(s.gives for s in self.sources)):
             if name and name not in able:

@@ -4,14 +4,16 @@ import numpy as np
 
 from urst.core.gas.emitters import DustSource
 from urst.core.gas.solver import GasSolver
+from urst.core.gas.sources import Source
+from urst.kinds.inputs import Inputs
 from urst.kinds.prepared import PreparedLayer
 
 
-def prepare(inputs) -> PreparedLayer:
+def prepare(inputs: Inputs) -> PreparedLayer:
     """Put together the air, what stands in it and what gives off dust."""
     shot, layer, settings = inputs.shot, inputs.layer, inputs.layer.settings
     boundaries = [p.boundary for p in inputs.bodies("gas")] + inputs.surroundings("gas")
-    sources = [
+    sources: list[Source] = [
         *inputs.puffs(settings.number(settings.debris_gives)),
         *(
             DustSource(

@@ -1,5 +1,7 @@
 """What a new Break begins with."""
 
+from typing import Any
+
 import numpy as np
 
 from urst.core.fracture.settings import FractureSettings
@@ -12,7 +14,7 @@ from urst.scene.shapes import is_endless, is_sheet, volumes
 _FEWEST, _MOST = 20, 400
 
 
-def breakable(shot) -> list:
+def breakable(shot: Any) -> list:
     """Return the loose solid pieces that no layer breaks yet, the largest first.
 
     Raises
@@ -31,7 +33,7 @@ def breakable(shot) -> list:
     return sorted(free, key=lambda p: -sum(volumes(p.shape)))
 
 
-def proposal(shot) -> dict:
+def proposal(shot: Any) -> dict:
     """Return settings that break the largest loose piece about as finely as what moves in the shot would."""
     piece = breakable(shot)[0]
     points = np.concatenate([m.vertices for m in placed(piece, shot)])

@@ -3,11 +3,12 @@
 import numpy as np
 
 from urst.core.fracture.breaking import break_pieces
+from urst.kinds.inputs import Inputs
 from urst.kinds.prepared import PreparedLayer
 from urst.scene.placing import placed
 
 
-def prepare(inputs) -> PreparedLayer:
+def prepare(inputs: Inputs) -> PreparedLayer:
     """Break the pieces."""
     shot, layer = inputs.shot, inputs.layer
     cast = inputs.kind.cast(shot, layer)

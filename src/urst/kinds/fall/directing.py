@@ -1,9 +1,14 @@
 """The events and joints of a fall in the document: what they ask, whom they mean."""
 
+from typing import Any
+
 import numpy as np
 
+from urst.core.rigid.settings import Event, Joint
 from urst.kinds import launching
+from urst.kinds.fall.settings import FallSettings
 from urst.kinds.questions import DEGREES, FRAME, METRES, PER_SECOND, SECONDS, SPEED, Field, Question
+from urst.scene.pieces import SetPiece
 
 _LAUNCH = (("what", ("launch",)),)
 _PLACED = (("what", ("launch", "blast")),)
@@ -79,7 +84,7 @@ REGIONS = Question(
 )
 
 
-def means(names, piece) -> bool:
+def means(names: tuple[str, ...], piece: SetPiece) -> bool:
     """Return whether names of pieces and tags mean a piece; no names mean every one.
 
     Parameters
@@ -90,7 +95,7 @@ def means(names, piece) -> bool:
     return not names or piece.name in names or any(t in names for t in piece.tags)
 
 
-def whom(names, pieces, of_body: np.ndarray) -> np.ndarray:
+def whom(names: tuple[str, ...], pieces: list[SetPiece], of_body: np.ndarray) -> np.ndarray:
     """Return which bodies names of pieces and tags mean, (n,) bool.
 
     Parameters
@@ -103,7 +108,7 @@ def whom(names, pieces, of_body: np.ndarray) -> np.ndarray:
     return np.array([means(names, p) for p in pieces], bool)[of_body]
 
 
-def problem(shot, settings) -> str:
+def problem(shot: Any, settings: FallSettings) -> str:
     """Return what is wrong with the events within a shot, empty if nothing is."""
     known = {p.name for p in shot.pieces} | {t for p in shot.pieces for t in p.tags}
     for e in settings.events:
@@ -132,7 +137,7 @@ def renamed(settings: dict, before: str, now: str) -> dict:
     return settings | ({"events": events} if events else {}) | ({"joints": joints} if joints else {})
 
 
-def joints_content(joints, pieces) -> list:
+def joints_content(joints: tuple[Joint, ...], pieces: list[SetPiece]) -> list:
     """Return what a result depends on of the joints: which pieces they join, not what these are called.
 
     Parameters
@@ -147,7 +152,7 @@ def joints_content(joints, pieces) -> list:
     ]
 
 
-def events_content(events, pieces) -> list:
+def events_content(events: tuple[Event, ...], pieces: list[SetPiece]) -> list:
     """Return what a result depends on of the events: which pieces they mean, not what these are called.
 
     Parameters

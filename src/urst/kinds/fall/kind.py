@@ -1,8 +1,11 @@
 """Fall: rigid bodies."""
 
+from typing import Any
+
 import numpy as np
 
 from urst.core.checks.findings import Finding
+from urst.core.curves.curve import Curve
 from urst.core.curves.varies import reach
 from urst.kinds.fall import directing, standing
 from urst.kinds.fall.settings import FallSettings
@@ -11,6 +14,7 @@ from urst.kinds.kind import Kind, at
 from urst.kinds.offers.bodies import BODIES, BodyFacts
 from urst.kinds.offers.fragments import FRAGMENTS, FragmentFacts
 from urst.kinds.offers.gas import GAS
+from urst.kinds.offers.offer import Offer
 from urst.kinds.questions import DEGREES, DENSITY, MEGA, PER_SECOND, PERCENT, SECONDS, SPEED, Field, Note, Question
 from urst.scene import content
 from urst.scene.placing import fastest, placed_corners
@@ -153,16 +157,16 @@ class Fall(Kind):
         ),
     )
 
-    def cast(self, shot, layer):
+    def cast(self, shot: Any, layer: Any) -> list[int]:
         broken = {i for f in self._broken(shot, layer) for i in f.pieces}
         return [
             i for i, p in enumerate(shot.pieces) if i in broken or (shot.part_of(p).bodies and not is_sheet(p.shape))
         ]
 
-    def _broken(self, shot, layer) -> list[FragmentFacts]:
+    def _broken(self, shot: Any, layer: Any) -> list[FragmentFacts]:
         return [shot.facts(x, FRAGMENTS) for x in shot.takes(layer, FRAGMENTS)]
 
-    def facts(self, shot, layer, offer):
+    def facts(self, shot: Any, layer: Any, offer: Offer) -> BodyFacts:
         broken = self._broken(shot, layer)
         return BodyFacts(
             pieces=tuple(self.cast(shot, layer)),
@@ -171,22 +175,22 @@ class Fall(Kind):
             area=sum(f.area for f in broken),
         )
 
-    def outputs(self, offer, arrays):
+    def outputs(self, offer: Offer, arrays: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
         return arrays | {"parted": arrays["bond_alive"] == 0}
 
-    def lands(self, shot, layer) -> list[int]:
+    def lands(self, shot: Any, layer: Any) -> list[int]:
         """Return the numbers of the open sheets that bodies lie on; nothing else of them is this layer's."""
         cast = set(self.cast(shot, layer))
         sheets = (i for i, p in enumerate(shot.pieces) if shot.part_of(p).bodies and is_sheet(p.shape))
         return [i for i in sheets if i not in cast]
 
-    def problem(self, shot, layer):
+    def problem(self, shot: Any, layer: Any) -> str:
         return directing.problem(shot, layer.settings)
 
-    def rename_references(self, settings, before, now):
+    def rename_references(self, settings: dict[str, Any], before: str, now: str) -> dict[str, Any]:
         return directing.renamed(settings, before, now)
 
-    def launches(self, shot, layer):
+    def launches(self, shot: Any, layer: Any) -> list[tuple[str, Any, list[int]]]:
         cast = [i for i in self.cast(shot, layer) if shot.pieces[i].motion != "fixed"]
         return [
             (e.name, e.launch, [i for i in cast if directing.means(e.of, shot.pieces[i])])
@@ -194,7 +198,7 @@ class Fall(Kind):
             if e.what == "launch"
         ]
 
-    def content(self, shot, layer):
+    def content(self, shot: Any, layer: Any) -> dict[str, Any]:
         lands = self.lands(shot, layer)
         numbers = self.cast(shot, layer) + lands
         pieces = [shot.pieces[i] for i in numbers]
@@ -216,19 +220,19 @@ class Fall(Kind):
             "broken": [[n for n, i in enumerate(numbers) if i in f.pieces] for f in self._broken(shot, layer)],
         }
 
-    def draft(self, settings):
+    def draft(self, settings: dict[str, Any]) -> dict[str, Any]:
         return settings | {"steps": min(settings["steps"], max(_FEWEST_STEPS, round(settings["steps"] * _DRAFT)))}
 
-    def count(self, shot, layer):
+    def count(self, shot: Any, layer: Any) -> int:
         broken = self._broken(shot, layer)
         parts = {i for f in broken for i in f.pieces}
         whole = sum(count(shot.pieces[i].shape) for i in self.cast(shot, layer) if i not in parts)
         return whole + sum(f.count for f in broken)
 
-    def rounds(self, layer):
+    def rounds(self, layer: Any) -> int:
         return layer.settings.steps * layer.settings.substeps
 
-    def notes(self, shot, layer, first):
+    def notes(self, shot: Any, layer: Any, first: dict[str, float]) -> dict[str, Note]:
         s = layer.settings
         speed, name = fastest(shot)
         text = (
@@ -248,24 +252,24 @@ class Fall(Kind):
             )
         return found
 
-    def spread(self, shot, layer, path, curve, results):
+    def spread(self, shot: Any, layer: Any, path: str, curve: Curve, results: Any) -> Spread | None:
         static = results.static(layer)
         if static is None or not path.startswith("bonds."):
             return None
         return Spread(reach(curve, static["patch_centre"][static["bond"]]), f"{curve.over} of bonds at the start")
 
-    def rehearsal(self):
+    def rehearsal(self) -> tuple[dict[str, Any]]:
         slack = {"kind": "rope", "first": "Crate", "at": (0, -0.8, 0.45), "to": (0, -0.8, 3), "length": 6}
         settings = {"steps": 4, "settle": 0.1, "bonds": {"tension": 2e4, "shear": 3e4}, "joints": [slack]}
         return ({"id": self.name, "kind": self.name, "settings": settings},)
 
-    def findings(self, shot, layer):
+    def findings(self, shot: Any, layer: Any) -> list[Finding]:
         return [
             *self._fast(shot, layer),
             *standing.findings(shot, layer, self.cast(shot, layer) + self.lands(shot, layer)),
         ]
 
-    def _fast(self, shot, layer):
+    def _fast(self, shot: Any, layer: Any) -> list[Finding]:
         """What is too fast for its steps, or solved in too few."""
         loose = [shot.pieces[i] for i in self.cast(shot, layer) if shot.pieces[i].motion == "loose"]
         thin = [float(np.ptp(c, axis=0).min()) for p in loose for c in placed_corners(p, shot)]
@@ -285,7 +289,7 @@ class Fall(Kind):
             )
         ]
 
-    def _coarse(self, shot, layer):
+    def _coarse(self, shot: Any, layer: Any) -> list[Finding]:
         """Contacts solved so seldom that what should stand gives way."""
         substeps = layer.settings.substeps
         rate = shot.rate * layer.settings.steps * substeps
@@ -301,10 +305,10 @@ class Fall(Kind):
             )
         ]
 
-    def watch(self, shot, layer, rows):
+    def watch(self, shot: Any, layer: Any, rows: dict[int, dict[str, float]]) -> list[Finding]:
         return [*self._overlaps(shot, layer, rows), *self._lost(layer, rows)]
 
-    def _lost(self, layer, rows):
+    def _lost(self, layer: Any, rows: dict[int, dict[str, float]]) -> list[Any]:
         frame, most = max(((f, g.get("lost", 0.0)) for f, g in rows.items()), key=lambda r: r[1], default=(0, 0.0))
         if most == 0.0:
             return []
@@ -317,7 +321,7 @@ class Fall(Kind):
             )
         ]
 
-    def _overlaps(self, shot, layer, rows):
+    def _overlaps(self, shot: Any, layer: Any, rows: dict[int, dict[str, float]]) -> list[Finding]:
         gauge = self.gauge("deepest_overlap")
         frame, worst = max(((f, g.get(gauge.name, 0.0)) for f, g in rows.items()), key=lambda r: r[1], default=(0, 0.0))
         if not gauge.over(worst):
@@ -333,7 +337,7 @@ class Fall(Kind):
         ]
 
 
-def _more_checks(shot, layer, steps):
+def _more_checks(shot: Any, layer: Any, steps: int) -> dict[str, Any]:
     """The mend of what is checked too seldom; none where it cannot be more often."""
     if steps <= layer.settings.steps:
         return {}

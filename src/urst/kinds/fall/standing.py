@@ -1,8 +1,11 @@
 """What looks wrong about how pieces stand before they fall: floating above something, too heavy for what is below."""
 
+from typing import Any
+
 import numpy as np
 
 from urst.core.checks.findings import Finding
+from urst.scene.pieces import SetPiece
 from urst.scene.placing import placed_corners
 from urst.scene.shapes import is_endless
 
@@ -16,7 +19,7 @@ _MANY = 2000
 _HEAVIER = 30_000.0
 
 
-def findings(shot, layer, cast) -> list[Finding]:
+def findings(shot: Any, layer: Any, cast: list[int]) -> list[Finding]:
     """Return what looks wrong about the pieces of a layer, by the boxes about them.
 
     Parameters
@@ -33,23 +36,23 @@ def findings(shot, layer, cast) -> list[Finding]:
     return [*_floating(shot, layer, cast, low, high), *_top_heavy(shot, layer, cast, low, high)]
 
 
-def _box(piece, shot):
+def _box(piece: SetPiece, shot: Any) -> tuple[np.ndarray, np.ndarray]:
     if is_endless(piece.shape):
         return np.array([-np.inf, -np.inf, -np.inf]), np.array([np.inf, np.inf, piece.position[2]])
     corners = np.concatenate(placed_corners(piece, shot))
     return corners.min(axis=0), corners.max(axis=0)
 
 
-def _under(low, high, n):
+def _under(low: np.ndarray, high: np.ndarray, n: int) -> tuple[np.ndarray, np.ndarray]:
     """Which boxes lie below another, at least in part, and how far, (k,) and (k,)."""
-    over = (low[:, :2] < high[n, :2] - _TOUCH).all(axis=1) & (high[:, :2] > low[n, :2] + _TOUCH).all(axis=1)
+    over = np.all((low[:, :2] < high[n, :2] - _TOUCH) & (high[:, :2] > low[n, :2] + _TOUCH), axis=1)
     over[n] = False
     gap = low[n, 2] - high[:, 2]
     below = np.flatnonzero(over & (gap > -0.5 * (high[n, 2] - low[n, 2])))
     return below, gap[below]
 
 
-def _floating(shot, layer, cast, low, high):
+def _floating(shot: Any, layer: Any, cast: list[int], low: np.ndarray, high: np.ndarray) -> list[Any]:
     held = {name for e in layer.settings.events if e.what == "let go" for name in e.of}
     found = []
     for n, i in enumerate(cast):
@@ -77,7 +80,7 @@ def _floating(shot, layer, cast, low, high):
     return found
 
 
-def _top_heavy(shot, layer, cast, low, high):
+def _top_heavy(shot: Any, layer: Any, cast: list[int], low: np.ndarray, high: np.ndarray) -> list[Any]:
     size = np.prod(np.minimum(high - low, 1e3), axis=1)
     weight = np.array([shot.pieces[i].bulk()[0] for i in cast]) * size
     for n, i in enumerate(cast):

@@ -1,12 +1,14 @@
 """Baking a Fall."""
 
+from typing import Any
+
 import numpy as np
 
 from urst.core.bodies.fragments import Fragments, assemble, joined
 from urst.core.bodies.mobility import DRIVEN, FIXED, LOOSE
 from urst.core.bodies.patches import JOINT, find_patches, ties, together
 from urst.core.coupling.drag import BodyDrag, in_baked_gases
-from urst.core.geometry.land import land
+from urst.core.geometry.land import Land, land
 from urst.core.geometry.mesh import Mesh
 from urst.core.rigid.director import Directed
 from urst.core.rigid.joints import Jointed
@@ -14,16 +16,19 @@ from urst.core.rigid.matter import Matter
 from urst.core.rigid.settling import settle as settle_bodies
 from urst.core.rigid.solver import RigidSolver
 from urst.kinds.fall.directing import whom
+from urst.kinds.inputs import Inputs
 from urst.kinds.prepared import PreparedLayer
+from urst.scene.pieces import SetPiece
 from urst.scene.placing import Drive, comes_and_goes, lying, present, solids
 
 _MOTION = {"fixed": FIXED, "driven": DRIVEN, "loose": LOOSE}
 
 
-def prepare(inputs) -> PreparedLayer:
+def prepare(inputs: Inputs) -> PreparedLayer:
     """Put the bodies together: fragments of the breaks that are read, and the pieces nobody broke."""
     shot, settings, clock = inputs.shot, inputs.layer.settings, inputs.clock
-    cast, lands = inputs.kind.cast(shot, inputs.layer), inputs.kind.lands(shot, inputs.layer)
+    kind: Any = inputs.kind
+    cast, lands = kind.cast(shot, inputs.layer), kind.lands(shot, inputs.layer)
     own = _bodies(inputs, cast)
     patches = together(find_patches(own, JOINT), ties(own, own.whole))
     fragments, surfaces = _with_lands(shot, own, cast, lands)
@@ -50,7 +55,7 @@ def prepare(inputs) -> PreparedLayer:
         ends = np.array([clock.seconds(f) for f in shot.frames()])
 
         # by the frame that is being solved: a body is gone from the frame after its last
-        def there(time):
+        def there(time: float) -> np.ndarray:
             frame = shot.start + min(int(np.searchsorted(ends, time + 1e-9)), len(ends) - 1)
             return present(shot, cast, fragments.piece, "bodies", frame)
 
@@ -96,7 +101,7 @@ def prepare(inputs) -> PreparedLayer:
     return PreparedLayer(static, {}, solver, inputs.feeds, before_step=acting, settle=settle)
 
 
-def _bodies(inputs, cast) -> Fragments:
+def _bodies(inputs: Inputs, cast: list[int]) -> Fragments:
     shot, sets, broken = inputs.shot, [], set()
     for facts, fragments in inputs.fragments():
         theirs = np.array([cast.index(i) for i in facts.pieces])
@@ -107,7 +112,7 @@ def _bodies(inputs, cast) -> Fragments:
     return joined([*sets, assemble(whole)] if whole or not sets else sets)
 
 
-def _with_lands(shot, own, cast, lands):
+def _with_lands(shot: Any, own: Fragments, cast: list[int], lands: list[int]) -> tuple[Fragments, list[Land]]:
     """Put open sheets behind the bodies, and return their surfaces beside."""
     if not lands:
         return own, []
@@ -117,7 +122,7 @@ def _with_lands(shot, own, cast, lands):
     return joined([own, boxes]), surfaces
 
 
-def _start_velocity(fragments, owner):
+def _start_velocity(fragments: Fragments, owner: list[SetPiece]) -> np.ndarray:
     """A piece is thrown as a whole: its spin also moves the fragments away from its centre."""
     velocity = np.array([p.velocity if p.motion == "loose" else (0, 0, 0) for p in owner], float).reshape(-1, 3)
     spin = np.array([p.spin for p in owner], float).reshape(-1, 3)

@@ -1,6 +1,8 @@
 """Flood: liquid among the set and what falls into it."""
 
+from collections.abc import Callable, Iterable, Sequence
 from functools import partial
+from typing import Any
 
 import numpy as np
 
@@ -8,19 +10,21 @@ from urst.core.checks.findings import Finding
 from urst.core.fields.wet import DENSITY
 from urst.core.geometry.convex import hull_of
 from urst.core.geometry.mesh import open_edges
-from urst.core.liquid.settings import PARTICLES, LiquidSettings
+from urst.core.liquid.settings import PARTICLES, Fill, LiquidSettings
 from urst.kinds import launching
 from urst.kinds.flood import pouring, reading, splash
 from urst.kinds.flood.proposal import proposal
-from urst.kinds.gauge import Gauge, Quantity, Sliced
+from urst.kinds.gauge import Gauge, Quantity, Reading, Sliced
 from urst.kinds.kind import Kind, at, piece_problem
 from urst.kinds.offers.bodies import BODIES
 from urst.kinds.offers.grid import Grid
 from urst.kinds.offers.liquid import LIQUID, LiquidFacts, SeaFacts
+from urst.kinds.offers.offer import Offer
 from urst.kinds.questions import CENTIMETRES, DEGREES, FRAME, METRES, PER_SECOND, SECONDS, SPEED, Field, Question
 from urst.kinds.surroundings import around, thin
 from urst.scene import content
-from urst.scene.materials import WATER
+from urst.scene.materials import WATER, Material
+from urst.scene.pieces import SetPiece
 from urst.scene.placing import placed, placed_corners, stopping
 from urst.scene.shapes import Closed, count, displaced, is_cut, is_endless, is_hollow, is_sheet, meshes, room
 
@@ -212,7 +216,7 @@ class Flood(Kind):
         ),
     )
 
-    def problem(self, shot, layer):
+    def problem(self, shot: Any, layer: Any) -> str:
         s = layer.settings
         found = [([f.piece for f in s.fills], "is filled from"), ([f.piece for f in s.inflows], "is poured from")]
         found.append(([f.piece for f in s.regions], "is taken away or slowed in"))
@@ -220,17 +224,17 @@ class Flood(Kind):
         found.append(([s.start_within] if s.start_within else [], "begins within"))
         return next((p for p in (piece_problem(shot, names, verb) for names, verb in found) if p), "")
 
-    def rename_references(self, settings, before, now):
+    def rename_references(self, settings: dict[str, Any], before: str, now: str) -> dict[str, Any]:
         other = lambda name: now if name == before else name  # noqa: E731
 
-        def named(rows):
+        def named(rows: Iterable[dict[str, Any]]) -> list[dict[str, Any]]:
             region = lambda f: {"region": other(f["region"])} if f.get("region") else {}  # noqa: E731
             return [f | {"piece": other(f["piece"])} | region(f) for f in rows]
 
         within = {"start_within": other(settings["start_within"])} if settings.get("start_within") else {}
         return settings | {n: named(settings.get(n, [])) for n in _LISTS} | within
 
-    def content(self, shot, layer):
+    def content(self, shot: Any, layer: Any) -> dict[str, Any]:
         settings = layer.settings.model_dump(mode="json")
         if layer.settings.start_within is not None:
             settings["start_within"] = content.stance(shot.piece(layer.settings.start_within), shot)
@@ -248,24 +252,24 @@ class Flood(Kind):
                 row["region"] = content.stance(shot.piece(x.region), shot)
         return {"settings": settings, "clock": content.clock(shot)} | around(shot, layer, "liquid")
 
-    def proposal(self, shot, reads):
+    def proposal(self, shot: Any, reads: Sequence[Any]) -> dict[str, Any]:
         return proposal(shot)
 
-    def grid(self, layer):
+    def grid(self, layer: Any) -> Grid:
         s = layer.settings
         return Grid(low=s.low, cell=s.cell_size, shape=s.shape())
 
-    def facts(self, shot, layer, offer):
+    def facts(self, shot: Any, layer: Any, offer: Offer) -> LiquidFacts:
         s = layer.settings
         level = float(s.level or 0.0)
         sea = SeaFacts(waves=s.waves, level=level, depth=level - s.low[2], seed=s.seed) if s.sides == "waves" else None
         return LiquidFacts(grid=self.grid(layer), viscosity=s.kinematic(), density=DENSITY, sea=sea)
 
-    def draft(self, settings):
+    def draft(self, settings: dict[str, Any]) -> dict[str, Any]:
         most = min(b - a for a, b in zip(settings["low"], settings["high"])) / 4.001
         return settings | {"cell_size": max(settings["cell_size"], min(most, settings["cell_size"] * _DRAFT))}
 
-    def count(self, shot, layer):
+    def count(self, shot: Any, layer: Any) -> int:
         s = layer.settings
         low, high = _about(shot, s)
         pool = float(np.prod(np.maximum(high - low, 0.0))) if s.level is not None else 0.0
@@ -278,10 +282,10 @@ class Flood(Kind):
         full += sum(pouring.poured(shot, x) for x in s.inflows if not is_endless(shot.piece(x.piece).shape))
         return int(full / s.cell_size**3 * PARTICLES)
 
-    def rounds(self, layer):
+    def rounds(self, layer: Any) -> int:
         return _STEPS
 
-    def rehearsal(self):
+    def rehearsal(self) -> tuple[dict[str, Any], dict[str, Any]]:
         settings = {
             "cell_size": 0.12,
             "low": (-1.5, -1.5, -0.1),
@@ -296,7 +300,7 @@ class Flood(Kind):
         coarse = {"id": "coarse", "kind": self.name, "settings": settings | thick}
         return coarse, {"id": self.name, "kind": self.name, "settings": settings | {"fills": fills}}
 
-    def findings(self, shot, layer):
+    def findings(self, shot: Any, layer: Any) -> list[Finding]:
         return (
             self._dry(shot, layer)
             + self._unbegun(shot, layer)
@@ -319,7 +323,7 @@ class Flood(Kind):
             )
         )
 
-    def _unbegun(self, shot, layer):
+    def _unbegun(self, shot: Any, layer: Any) -> list[Any]:
         """What is said of a start needs one."""
         s = layer.settings
         if layer.start or (s.start_below is None and s.start_within is None):
@@ -334,7 +338,7 @@ class Flood(Kind):
             )
         ]
 
-    def _dry(self, shot, layer):
+    def _dry(self, shot: Any, layer: Any) -> list[Finding]:
         s, name = layer.settings, layer.name
         if s.level is None and not s.fills and not s.inflows and not layer.start:
             return [
@@ -378,7 +382,7 @@ class Flood(Kind):
             ]
         return []
 
-    def _stopped(self, shot, layer):
+    def _stopped(self, shot: Any, layer: Any) -> list[Finding]:
         """What is filled must not be a wall as well."""
         s, walls = layer.settings, {shot.pieces[i].name for i in stopping(shot, "liquid")}
         rooms = {f.piece for f in s.fills if is_hollow(shot.piece(f.piece).shape)}
@@ -407,7 +411,7 @@ class Flood(Kind):
             )
         ]
 
-    def _plug(self, shot, layer, piece, title):
+    def _plug(self, shot: Any, layer: Any, piece: SetPiece, title: str) -> Finding:
         """The mend of a vessel that is solid."""
         low, high = (
             np.min([m.bounds()[0] for m in meshes(piece.shape)], axis=0),
@@ -423,7 +427,7 @@ class Flood(Kind):
             changes=(((*place, "matter"), "hollow"), ((*place, "wall"), wall)),
         )
 
-    def _within(self, shot, layer):
+    def _within(self, shot: Any, layer: Any) -> list[Any]:
         """What is filled must not lie within something solid."""
         for fill in layer.settings.fills:
             mine = shot.piece(fill.piece)
@@ -446,7 +450,7 @@ class Flood(Kind):
                     ]
         return []
 
-    def _low(self, shot, layer):
+    def _low(self, shot: Any, layer: Any) -> list[Finding]:
         """A level must not lie below what is filled."""
         for n, fill in enumerate(layer.settings.fills):
             piece = shot.piece(fill.piece)
@@ -467,7 +471,7 @@ class Flood(Kind):
                 ]
         return []
 
-    def _vessels(self, shot, layer):
+    def _vessels(self, shot: Any, layer: Any) -> list[Finding]:
         """A vessel holds up to its rim, and where it is open below that it leaks."""
         s = layer.settings
         if s.pool_at is None or s.level is None:
@@ -498,7 +502,7 @@ class Flood(Kind):
                 ]
         return []
 
-    def _outside(self, shot, layer):
+    def _outside(self, shot: Any, layer: Any) -> list[Any]:
         s = layer.settings
         # of a wall that pours only its faces count
         for fill in (*s.fills, *(x for x in s.inflows if x.out_of == "inside")):
@@ -521,7 +525,7 @@ class Flood(Kind):
                 ]
         return []
 
-    def _small(self, shot, layer):
+    def _small(self, shot: Any, layer: Any) -> list[Any]:
         """What is to float must be seen by the cells."""
         pushed = [x for x, _, fro in shot.partners(layer) if fro > 0.0 and BODIES in shot.kind_of(x).offers]
         found = [
@@ -544,7 +548,7 @@ class Flood(Kind):
             )
         ]
 
-    def _unseen(self, shot, layer):
+    def _unseen(self, shot: Any, layer: Any) -> list[Any]:
         """What it is to push must be on its grid."""
         seen = {x.id for x in shot.takes(layer, BODIES)}
         pushed = [x for x, _, fro in shot.partners(layer) if fro > 0.0 and x.id not in seen]
@@ -559,31 +563,31 @@ class Flood(Kind):
             for x in pushed
         ]
 
-    def matter(self, shot, layer):
+    def matter(self, shot: Any, layer: Any) -> Material:
         return WATER
 
-    def inflows(self, shot, layer):
+    def inflows(self, shot: Any, layer: Any) -> list[tuple[Any, Callable, float]]:
         found = [x for x in layer.settings.inflows if not is_endless(shot.piece(x.piece).shape)]
         return [(x, partial(pouring.points, shot, x), pouring.poured(shot, x)) for x in found]
 
-    def cells(self, arrays, meta, name):
+    def cells(self, arrays: dict[str, np.ndarray], meta: dict[str, Any], name: str) -> tuple[np.ndarray, np.ndarray]:
         return reading.cells(arrays, meta, name)
 
-    def probe_surface(self, arrays):
+    def probe_surface(self, arrays: dict[str, np.ndarray]) -> np.ndarray:
         return arrays["phi"]
 
-    def probe(self, arrays, meta, at):
+    def probe(self, arrays: dict[str, np.ndarray], meta: dict[str, Any], at: np.ndarray) -> list[Reading]:
         return reading.probe(arrays, meta, at)
 
 
-def _holds(spanning, points):
+def _holds(spanning: np.ndarray, points: np.ndarray) -> bool:
     """Whether all of some points lie deep within the hull of others."""
     hull = hull_of(spanning)
     offset = np.einsum("fi,fi->f", hull.normals, hull.vertices[[loop[0] for loop in hull.loops]])
     return bool((points @ hull.normals.T < offset - 1e-6).all())
 
 
-def _full(shot, fill):
+def _full(shot: Any, fill: Fill) -> float:
     """How much a fill holds, as if what is filled were as wide everywhere [m3]."""
     piece, fraction = shot.piece(fill.piece), 1.0
     if fill.level is not None:
@@ -592,13 +596,13 @@ def _full(shot, fill):
     return fraction * room(piece.shape)
 
 
-def _near(settings, depth):
+def _near(settings: LiquidSettings, depth: float) -> float:
     """What share of liquid so deep [m] is near enough to its surface to have particles."""
     most = settings.particle_depth
     return 1.0 if most is None or depth <= 0.0 else min(1.0, most * settings.cell_size / depth)
 
 
-def _about(shot, s):
+def _about(shot: Any, s: LiquidSettings) -> tuple[np.ndarray, np.ndarray]:
     """Corners of the box that holds a pool, as far as can be told from the boxes about what bounds most of a side:
     (3,) each."""
     low, high = np.array(s.low), np.array([*s.high[:2], min(s.level if s.level is not None else s.low[2], s.high[2])])

@@ -9,6 +9,7 @@ from urst.core.bodies.fragments import Fragments
 from urst.core.bodies.sampling import sample
 from urst.core.checks.findings import Finding
 from urst.core.curves.stream import Stream
+from urst.core.liquid.settings import Inflow
 from urst.kinds.kind import at
 from urst.scene.placing import placed_corners, standing
 from urst.scene.shapes import is_endless
@@ -79,11 +80,11 @@ def poured(shot: Any, inflow: Any) -> float:
     return Stream(rate, clock.seconds(first), clock.seconds(max(first, last)), clock).given(clock.seconds(shot.end))
 
 
-def _standing(shot, name):
+def _standing(shot: Any, name: str) -> Fragments:
     return standing(shot, [next(i for i, p in enumerate(shot.pieces) if p.name == name)])
 
 
-def _through(shot, inflow):
+def _through(shot: Any, inflow: Inflow) -> float:
     """How much sets off with the speed of its launch, as far as can be told [m3/s]."""
     x = inflow.launch
     corners = np.concatenate(placed_corners(shot.piece(inflow.piece), shot))
@@ -97,7 +98,7 @@ def _through(shot, inflow):
     return speed * float(np.abs(direction) @ sides if x.way == "direction" else 2.0 * sides.sum())
 
 
-def _faceless(shot, layer):
+def _faceless(shot: Any, layer: Any) -> list[Finding]:
     """What pours from faces needs some."""
     for n, inflow in enumerate(layer.settings.inflows):
         if inflow.out_of != "faces" or is_endless(shot.piece(inflow.piece).shape):
@@ -119,7 +120,7 @@ def _faceless(shot, layer):
     return []
 
 
-def _full(shot, layer):
+def _full(shot: Any, layer: Any) -> list[Finding]:
     """What pours under water comes in by its rate alone."""
     s = layer.settings
     for n, inflow in enumerate(s.inflows):

@@ -1,5 +1,7 @@
 """What a new Flood begins with."""
 
+from typing import Any
+
 import numpy as np
 
 from urst.scene.placing import bounds
@@ -10,7 +12,7 @@ _ALONG = 64
 _ASIDE, _ABOVE, _FULL = 0.2, 0.6, 0.25
 
 
-def proposal(shot) -> dict:
+def proposal(shot: Any) -> dict:
     """Return a domain about the set with a pool in it, and cells that resolve it."""
     box = bounds(shot)
     if not box:

@@ -46,11 +46,11 @@ def probe(arrays: dict[str, np.ndarray], meta: dict, at: np.ndarray) -> list[Rea
     ]
 
 
-def _at(field, places):
+def _at(field: np.ndarray, places: np.ndarray) -> np.ndarray:
     return map_coordinates(field.astype(np.float32), places, order=1, mode="nearest")
 
 
-def _end(values):
+def _end(values: np.ndarray) -> float:
     """Where distances along a line first rise above 0, from its first [steps]."""
     out = np.flatnonzero(values > 0.0)
     if not len(out):

@@ -1,5 +1,6 @@
 """What is wrong with a pool for what is to fall into it."""
 
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
@@ -7,6 +8,7 @@ import numpy as np
 from urst.core.checks.findings import Finding
 from urst.kinds.kind import at
 from urst.scene.materials import MATERIALS, WATER
+from urst.scene.pieces import SetPiece
 from urst.scene.placing import placed_corners
 from urst.scene.shapes import displaced, is_endless, volumes
 
@@ -23,7 +25,7 @@ def findings(shot: Any, layer: Any) -> list[Finding]:
     return _cut(shot, layer) + _shallow(shot, layer)
 
 
-def _falling(shot, layer):
+def _falling(shot: Any, layer: Any) -> Iterator[tuple[SetPiece, np.ndarray, np.ndarray]]:
     """Loose pieces of layers it is coupled with, over or in its domain: piece, lowest and highest corner, [m]."""
     s = layer.settings
     casts = [shot.kind_of(x).cast(shot, x) for x, to, fro in shot.partners(layer) if fro > 0.0]
@@ -35,7 +37,7 @@ def _falling(shot, layer):
                 yield piece, low, high
 
 
-def _cut(shot, layer):
+def _cut(shot: Any, layer: Any) -> list[Finding]:
     """What falls in must not splash out of the top of the domain."""
     s, weight = layer.settings, float(np.linalg.norm(shot.gravity))
     found = []
@@ -60,7 +62,7 @@ def _cut(shot, layer):
     ]
 
 
-def _shallow(shot, layer):
+def _shallow(shot: Any, layer: Any) -> list[Finding]:
     """What floats needs water as deep as it lies in it."""
     s = layer.settings
     depth, found = s.level - s.low[2], []

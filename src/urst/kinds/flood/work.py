@@ -1,6 +1,8 @@
 """Baking a Flood."""
 
+from collections.abc import Callable
 from functools import partial
+from typing import Any
 
 import numpy as np
 
@@ -14,6 +16,7 @@ from urst.core.liquid.settling import settle as settle_liquid
 from urst.core.liquid.solver import LiquidSolver
 from urst.errors import BadValue
 from urst.kinds.flood import pouring
+from urst.kinds.inputs import Inputs
 from urst.kinds.prepared import PreparedLayer
 from urst.scene.placing import hollows, standing
 
@@ -36,13 +39,13 @@ _RESTS = (
 _BEGINS = ("box", "position", "speed", "affine", "phi", "pressed", "velocity")
 
 
-def _within(room, level, places):
+def _within(room: Boundary | None, level: float | None, places: np.ndarray) -> np.ndarray:
     """Signed distance of places (n, 3) from what is filled of a room [m]."""
-    away = -np.inf if room is None else room.distance(places, 0.0)
+    away = np.full(len(places), -np.inf) if room is None else room.distance(places, 0.0)
     return away if level is None else np.maximum(away, places[:, 2] - level)
 
 
-def prepare(inputs) -> PreparedLayer:
+def prepare(inputs: Inputs) -> PreparedLayer:
     """Put together what holds the liquid and what is full of it at the start."""
     shot, settings = inputs.shot, inputs.layer.settings
     boundaries = [p.boundary for p in inputs.bodies("liquid")] + inputs.surroundings("liquid")
@@ -91,7 +94,7 @@ def prepare(inputs) -> PreparedLayer:
     return PreparedLayer({}, meta, solver, inputs.feeds, settle=settle)
 
 
-def _inlet(inputs, inflow):
+def _inlet(inputs: Inputs, inflow: Any) -> Before | Inside:
     """Where an inflow pours from."""
     carrier, cell = inputs.carrier(inflow.piece), inputs.layer.settings.cell_size
     if inflow.out_of == "inside":
@@ -105,12 +108,12 @@ def _inlet(inputs, inflow):
     return Before(carrier, faces, cell)
 
 
-def _piece(shot, name, how):
+def _piece(shot: Any, name: str, how: Callable[..., Any]) -> Boundary:
     """A set piece as it stands."""
     return Boundary(how(shot, [next(i for i, p in enumerate(shot.pieces) if p.name == name)]))
 
 
-def _fill(solver, shot) -> None:
+def _fill(solver: LiquidSolver, shot: Any) -> None:
     settings = solver.settings
     if settings.level is not None:
         solver.pool(settings.level, settings.pool_at)
@@ -121,7 +124,7 @@ def _fill(solver, shot) -> None:
         solver.fill(partial(_within, room, fill.level), fill.velocity, box=box)
 
 
-def _rest(solver, inputs) -> None:
+def _rest(solver: LiquidSolver, inputs: Inputs) -> None:
     """Let the liquid come to rest, or take up how it did in an earlier bake that began the same."""
     settings, walls = solver.settings, solver.walls
     if settings.settle <= 0.0:

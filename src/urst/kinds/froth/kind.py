@@ -2,13 +2,15 @@
 
 from typing import Any, ClassVar
 
+import numpy as np
+
 from urst.core.checks.findings import Finding
 from urst.core.froth.settings import FrothSettings
 from urst.kinds.gauge import Gauge, Quantity
 from urst.kinds.kind import at
 from urst.kinds.on_liquid import OnLiquid
 from urst.kinds.questions import CENTIMETRES, PER_SECOND, SECONDS, SPEED, Field, Question
-from urst.scene.materials import FROTH
+from urst.scene.materials import FROTH, Material
 
 #: a draft has so many times fewer points
 _DRAFT = 3
@@ -114,16 +116,16 @@ class Froth(OnLiquid):
         ),
     )
 
-    def draft(self, settings):
+    def draft(self, settings: dict[str, Any]) -> dict[str, Any]:
         births = settings["births"]
         fewer = {n: births[n] / _DRAFT for n in ("trapped", "crests")}
         return settings | {"births": births | fewer, "most": max(1, settings["most"] // _DRAFT)}
 
-    def count(self, shot, layer):
+    def count(self, shot: Any, layer: Any) -> int:
         # rarely more than a part of what there may be
         return layer.settings.most // 4
 
-    def findings(self, shot, layer):
+    def findings(self, shot: Any, layer: Any) -> list[Any]:
         s, name = layer.settings, layer.name
         if not any(g.on for g in (s.foam, s.bubbles, s.spray, s.mist)):
             return [
@@ -137,7 +139,7 @@ class Froth(OnLiquid):
             ]
         return super().findings(shot, layer)
 
-    def watch(self, shot, layer, rows):
+    def watch(self, shot: Any, layer: Any, rows: dict[Any, Any]) -> list[Any]:
         full = next((f for f, g in sorted(rows.items()) if g.get("refused", 0.0) > 0.01), None)
         if full is None:
             return []
@@ -153,8 +155,8 @@ class Froth(OnLiquid):
             )
         ]
 
-    def drawn(self, arrays):
+    def drawn(self, arrays: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
         return arrays | {"sort": arrays["kind"]}
 
-    def matter(self, shot, layer):
+    def matter(self, shot: Any, layer: Any) -> Material:
         return FROTH

@@ -2,10 +2,11 @@
 
 from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.froth.solver import FrothSolver
+from urst.kinds.inputs import Inputs
 from urst.kinds.prepared import PreparedLayer
 
 
-def prepare(inputs) -> PreparedLayer:
+def prepare(inputs: Inputs) -> PreparedLayer:
     """Put together the froth of the liquid that is read.
 
     Raises

@@ -1,5 +1,7 @@
 """Gas: a velocity field that drags what flies in it."""
 
+from typing import Any
+
 from urst.kinds.offers.grid import Grid
 from urst.kinds.offers.offer import Facts, Offer
 
@@ -9,7 +11,7 @@ class GasFacts(Facts):
 
     grid: Grid
 
-    def content(self):
+    def content(self) -> dict[str, Any]:
         return self.grid.model_dump(mode="json")
 
 

@@ -13,7 +13,7 @@ class GrainFacts(Facts):
     density: float
     """of the matter in bulk [kg/m3]"""
 
-    def content(self):
+    def content(self) -> list[float]:
         return [self.spacing, self.density]
 
 

@@ -1,5 +1,7 @@
 """Liquid: where it is, how it flows, and the sea it may be part of."""
 
+from typing import Any
+
 from urst.core.liquid.settings import WaveSettings
 from urst.kinds.offers.grid import Grid
 from urst.kinds.offers.offer import Facts, Offer
@@ -27,7 +29,7 @@ class LiquidFacts(Facts):
     sea: SeaFacts | None = None
     """None where the liquid ends at the domain's sides"""
 
-    def content(self):
+    def content(self) -> dict[str, Any]:
         return self.model_dump(mode="json")
 
 

@@ -29,7 +29,7 @@ class PointFacts(Facts):
     puffs: PuffFacts | None = None
     """what puffs among them give off; None if there are none"""
 
-    def content(self):
+    def content(self) -> dict[str, float] | None:
         return self.puffs.model_dump(mode="json") if self.puffs else None
 
 

@@ -1,8 +1,12 @@
 """Shed: debris and dust puffs."""
 
+from collections.abc import Sequence
+from typing import Any
+
 import numpy as np
 
 from urst.core.checks.findings import Finding
+from urst.core.curves.curve import Curve
 from urst.core.curves.varies import mean, most
 from urst.core.debris.settings import CHIP, PUFF
 from urst.kinds.emitting import Emitting
@@ -11,6 +15,7 @@ from urst.kinds.kind import made_of
 from urst.kinds.offers.bodies import BODIES, BodyFacts
 from urst.kinds.offers.gas import GAS
 from urst.kinds.offers.liquid import LIQUID
+from urst.kinds.offers.offer import Offer
 from urst.kinds.offers.points import POINTS, PointFacts, PuffFacts
 from urst.kinds.questions import (
     CENTIMETRES,
@@ -27,6 +32,7 @@ from urst.kinds.questions import (
 from urst.kinds.shed.parting import parting_speeds
 from urst.kinds.shed.proposal import proposal
 from urst.kinds.shed.settings import ShedSettings
+from urst.scene.materials import Material
 
 
 class Shed(Emitting):
@@ -117,7 +123,7 @@ class Shed(Emitting):
         ),
     )
 
-    def facts(self, shot, layer, offer):
+    def facts(self, shot: Any, layer: Any, offer: Offer) -> PointFacts:
         s = layer.settings
         own = tuple(i for source in s.sources for i, p in enumerate(shot.pieces) if p.name == source.piece)
         return PointFacts(
@@ -125,17 +131,17 @@ class Shed(Emitting):
             puffs=PuffFacts(mass=s.puff_mass, life=s.puff_life, radius=s.puff_radius, giving=s.puff_giving),
         )
 
-    def _shedding(self, shot, layer) -> list[BodyFacts]:
+    def _shedding(self, shot: Any, layer: Any) -> list[BodyFacts]:
         return [shot.facts(x, BODIES) for x in shot.takes(layer, BODIES)]
 
-    def outputs(self, offer, arrays):
+    def outputs(self, offer: Offer, arrays: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
         puff = arrays["kind"] == PUFF
         return {n: arrays[n][puff] for n in ("position", "velocity", "age")}
 
-    def proposal(self, shot, reads):
+    def proposal(self, shot: Any, reads: Sequence[Any]) -> dict[str, Any]:
         return proposal(shot, reads)
 
-    def count(self, shot, layer):
+    def count(self, shot: Any, layer: Any) -> int:
         # about a third of the faces part in a typical strike
         s = layer.settings
         area = sum(f.area for f in self._shedding(shot, layer))
@@ -143,7 +149,7 @@ class Shed(Emitting):
         given = sum(mean(x.rate, shot.start, shot.end) for x in s.sources)
         return int((most(s.chips) + most(s.dust)) * area / 3 + given * min(seconds, s.life))
 
-    def spread(self, shot, layer, path, curve, results):
+    def spread(self, shot: Any, layer: Any, path: str, curve: Curve, results: Any) -> Spread | None:
         if path in ("chips", "dust"):
             bodies = [(results.static(x), results.frame(x)) for x in shot.takes(layer, BODIES)]
             speeds = [parting_speeds(static, frame) for static, frame in bodies if static and frame]
@@ -156,7 +162,7 @@ class Shed(Emitting):
             return Spread(frame["age"][~chip], "age of puffs")
         return Spread(np.linalg.norm(frame["velocity"][chip], axis=1), "speed of chips")
 
-    def rehearsal(self):
+    def rehearsal(self) -> tuple[dict[str, Any], dict[str, Any], dict[str, Any]]:
         bodies = (
             {"id": "broken", "kind": "break", "settings": {"pieces": ["Wall"], "count": 30}},
             {
@@ -169,7 +175,7 @@ class Shed(Emitting):
         sources = [{"piece": "Crate"}, {"piece": "Crate", "where": "volume", "dust_share": 0.5}]
         return (*bodies, {"id": self.name, "kind": self.name, "reads": ["bodies"], "settings": {"sources": sources}})
 
-    def findings(self, shot, layer):
+    def findings(self, shot: Any, layer: Any) -> list[Finding]:
         if shot.takes(layer, BODIES) or layer.settings.sources or layer.start:
             return []
         return [
@@ -180,10 +186,10 @@ class Shed(Emitting):
             )
         ]
 
-    def drawn(self, arrays):
+    def drawn(self, arrays: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
         chip = arrays["kind"] == CHIP
         return {n: arrays[n][chip] for n in ("position", "velocity", "size")} | {"puff": arrays["position"][~chip]}
 
-    def matter(self, shot, layer):
+    def matter(self, shot: Any, layer: Any) -> Material | None:
         pieces = self.facts(shot, layer, POINTS).pieces
         return made_of(shot.pieces[pieces[0]]) if pieces else None

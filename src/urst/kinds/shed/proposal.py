@@ -1,5 +1,8 @@
 """What a new Shed begins with."""
 
+from collections.abc import Sequence
+from typing import Any
+
 import numpy as np
 
 from urst.core.debris.settings import DebrisSettings
@@ -12,7 +15,7 @@ _SMALLEST, _LARGEST, _REACH, _PUFF = 0.03, 0.18, 0.4, 0.9
 _SIDE = 0.3
 
 
-def proposal(shot, reads) -> dict:
+def proposal(shot: Any, reads: Sequence[Any]) -> dict:
     """Return sizes after the fragments it will shed from; where it reads no bodies, the first piece gives off
     points."""
     bodies = [shot.facts(x, BODIES) for x in reads if BODIES in shot.kind_of(x).offers]
@@ -36,6 +39,6 @@ def proposal(shot, reads) -> dict:
     }
 
 
-def _two(value):
+def _two(value: float) -> float:
     """To two digits."""
     return float(f"{np.maximum(value, 1e-9):.2g}")

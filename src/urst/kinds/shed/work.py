@@ -8,10 +8,11 @@ from urst.core.coupling.drag import PointDrag, in_baked_gases
 from urst.core.coupling.wetted import PointsInLiquids
 from urst.core.debris.solver import DebrisSolver
 from urst.core.debris.sources import PointSource
+from urst.kinds.inputs import Inputs
 from urst.kinds.prepared import PreparedLayer
 
 
-def prepare(inputs) -> PreparedLayer:
+def prepare(inputs: Inputs) -> PreparedLayer:
     """Put together what sheds, what is bounced off and what gives off points."""
     shot, settings = inputs.shot, inputs.layer.settings
     partings = inputs.bodies("chips")

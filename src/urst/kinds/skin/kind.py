@@ -1,12 +1,14 @@
 """Skin: a liquid as a closed surface."""
 
+from typing import Any
+
 from urst.core.checks.findings import Finding
 from urst.core.skin.settings import SkinSettings
 from urst.kinds.gauge import Gauge, Quantity
 from urst.kinds.kind import at
 from urst.kinds.on_liquid import OnLiquid
 from urst.kinds.questions import CENTIMETRES, Field, Question
-from urst.scene.materials import WATER
+from urst.scene.materials import WATER, Material
 
 #: draft cells are so much longer
 _DRAFT = 1.5
@@ -65,18 +67,18 @@ class Skin(OnLiquid):
         ),
     )
 
-    def draft(self, settings):
+    def draft(self, settings: dict[str, Any]) -> dict[str, Any]:
         size = settings.get("cell_size")
         return settings | {"cell_size": size * _DRAFT if size else size}
 
-    def count(self, shot, layer):
+    def count(self, shot: Any, layer: Any) -> int:
         liquid = self.liquid(shot, layer)
         if liquid is None:
             return 1
         size = layer.settings.cell_size or 0.5 * liquid.grid.cell
         return int(liquid.grid.cells() * (liquid.grid.cell / size) ** 3)
 
-    def findings(self, shot, layer):
+    def findings(self, shot: Any, layer: Any) -> list[Any]:
         liquid = self.liquid(shot, layer)
         if liquid is None:
             return super().findings(shot, layer)
@@ -95,5 +97,5 @@ class Skin(OnLiquid):
             ]
         return []
 
-    def matter(self, shot, layer):
+    def matter(self, shot: Any, layer: Any) -> Material:
         return WATER

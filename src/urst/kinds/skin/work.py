@@ -5,10 +5,11 @@ import numpy as np
 from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.liquid.waves import Waves
 from urst.core.skin.skinner import Skinner
+from urst.kinds.inputs import Inputs
 from urst.kinds.prepared import PreparedLayer
 
 
-def prepare(inputs) -> PreparedLayer:
+def prepare(inputs: Inputs) -> PreparedLayer:
     """Put together the surface of the liquid that is read.
 
     Raises

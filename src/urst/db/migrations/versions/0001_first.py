@@ -1,5 +1,7 @@
 """Shots, revisions, runs and bakes."""
 
+from typing import Any
+
 import sqlalchemy as sa
 from alembic import op
 from sqlalchemy.dialects.postgresql import JSONB
@@ -8,7 +10,7 @@ revision = "0001"
 down_revision = None
 
 
-def _moment(name, **options):
+def _moment(name: str, **options: Any) -> sa.Column:
     return sa.Column(name, sa.DateTime(timezone=True), **options)
 
 
