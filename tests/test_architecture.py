@@ -223,6 +223,10 @@ class Kinds(unittest.TestCase):
 COMPILED = {"serial", "parallel", "fused", "inline", "kernel", "called"}
 
 
+def compiled(node):
+    return any(isinstance(d, ast.Name) and d.id in COMPILED for d in node.decorator_list)
+
+
 class Types(unittest.TestCase):
     def test_every_function_but_kernels_says_its_types(self):
         missing = []
@@ -233,7 +237,7 @@ class Types(unittest.TestCase):
             for node in ast.walk(ast.parse(path.read_text())):
                 if not isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
                     continue
-                if any(isinstance(d, ast.Name) and d.id in COMPILED for d in node.decorator_list):
+                if compiled(node):
                     continue
                 taken = [*node.args.posonlyargs, *node.args.args, *node.args.kwonlyargs]
                 bare = [a.arg for a in taken if a.annotation is None and a.arg not in ("self", "cls")]
@@ -243,23 +247,35 @@ class Types(unittest.TestCase):
 
 
 class Docstrings(unittest.TestCase):
-    def test_public_functions_of_the_core_say_what_they_take_and_raise(self):
+    """Each public function of the core says what it takes and raises: kernels in a sentence or in what their module
+    says of them all, others under Parameters and Raises."""
+
+    def test_public_functions_say_what_they_take_and_raise(self):
         missing = []
         for path in (SOURCE / "core").rglob("*.py"):
             tree = ast.parse(path.read_text())
             for owner in [tree, *(n for n in ast.walk(tree) if isinstance(n, ast.ClassDef) and n.name[0] != "_")]:
                 for node in owner.body:
-                    if not isinstance(node, ast.FunctionDef) or node.name[0] == "_":
-                        continue
-                    if any(isinstance(d, ast.Name) and d.id in COMPILED for d in node.decorator_list):
-                        continue
-                    text = ast.get_docstring(node) or ""
-                    names = {a.arg for a in (*node.args.args, *node.args.kwonlyargs)} - {"self", "cls"}
-                    if len(names) > 1 and "Parameters\n" not in text and "see `" not in text:
-                        missing.append(f"{path.name}: {node.name} has no Parameters")
-                    if any(isinstance(n, ast.Raise) for n in ast.walk(node)) and "Raises\n" not in text:
-                        missing.append(f"{path.name}: {node.name} has no Raises")
+                    if isinstance(node, ast.FunctionDef) and node.name[0] != "_":
+                        lacks = self.kernel_lacks if compiled(node) else self.lacks
+                        missing += [f"{path.relative_to(SOURCE)}: {node.name} {x}" for x in lacks(node, tree)]
         self.assertEqual(missing, [])
+
+    def lacks(self, node, _):
+        text = ast.get_docstring(node) or ""
+        names = {a.arg for a in (*node.args.args, *node.args.kwonlyargs)} - {"self", "cls"}
+        if len(names) > 1 and "Parameters\n" not in text and "see `" not in text:
+            yield "has no Parameters"
+        if any(isinstance(n, ast.Raise) for n in ast.walk(node)) and "Raises\n" not in text:
+            yield "has no Raises"
+
+    def kernel_lacks(self, node, tree):
+        text = ast.get_docstring(node) or ""
+        if not text:
+            yield "has no docstring"
+        said = set(re.findall(r"\w+", f"{text} {ast.get_docstring(tree)}"))
+        if "see `" not in text:
+            yield from (f"does not say what {a.arg} is" for a in node.args.args if a.arg not in said)
 
 
 class Style(unittest.TestCase):

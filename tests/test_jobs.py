@@ -73,7 +73,7 @@ class Work(unittest.TestCase):
         self.assertEqual(row(second).progress, {})
 
     def test_a_dead_worker_s_run_is_taken_up_again(self):
-        shot = falling_box(1500)
+        shot = falling_box(500)
         run = self.submit(shot)
         wait_for(lambda: row(run).progress.get("done", 0) > 10, "some frames")
         self.live.kill("worker")
@@ -84,7 +84,7 @@ class Work(unittest.TestCase):
         self.assertEqual(self.ended(run, 150).state, "done")
         # what was done before is kept, not baked again
         self.assertEqual(third.stat().st_mtime_ns, written)
-        self.assertEqual(len(self.store.frames(layer_keys(shot)["fall"])), 1500)
+        self.assertEqual(len(self.store.frames(layer_keys(shot)["fall"])), 500)
 
     def test_a_run_whose_job_a_crash_has_ended_or_never_queued_is_worked_off_all_the_same(self):
         ids = []
@@ -157,7 +157,7 @@ class Work(unittest.TestCase):
 
     def test_two_workers_bake_two_shots_alike_once_and_one_takes_over_when_the_other_dies(self):
         self.live.start("worker2", command="worker")
-        shot = falling_box(900)
+        shot = falling_box(450)
         key = layer_keys(shot)["fall"]
         both = [queue.submit(self.live.add(shot), shot, ["fall"]) for _ in range(2)]
         wait_for(lambda: len(self.store.frames(key)) > 20, "some frames")

@@ -1,6 +1,8 @@
 """Fields sampled straight between their samples, the one way for all grids.
 
 Places are index coordinates: a whole number is a sample. Numbers keep the precision of the field and the place.
+
+f is a field of three axes, (p, q, r) a sample's indices and (x, y, z) a place.
 """
 
 import numpy as np

@@ -1,4 +1,9 @@
-"""Kernels of the debris points: birth on parting faces, flight with drag, collision with convex bodies."""
+"""Kernels of the debris points: birth on parting faces, flight with drag, collision with convex bodies.
+
+Of `n` points: position (n, 3) [m], velocity (n, 3) [m/s], size (n,) across [m]; density [kg/m3] is that of what they
+are made of. Of `b` bodies: planes (k, 4) bound them, n . x <= d [m], those of each from face_start (b + 1,) on; low and
+high (b, 3) are their bounds [m]; bins is a `Bins`.
+"""
 
 from typing import NamedTuple
 
@@ -154,6 +159,9 @@ def spawn(faces, count, speed, first_number, rule, bodies, dt, out):
     A point starts on the patch, midway between the two bodies, with the mean of their surface velocities and a random
     share of the speed of parting, at a moment drawn from the step; it has flown since. Sizes follow a power law with
     as much mass in each decade.
+
+    count (m, 2) says how many chips and puffs each patch gives, first_number the number that their draws begin with, dt
+    the step [s]; faces is a `Faces`, rule a `Rule`, out a `Points` that is written.
     """
     pair, area, extent, axis, normal, anchor = (
         faces.pair,
@@ -259,7 +267,10 @@ def bin_bodies(low, high, bins, limit):
 
 @inline
 def drag_rate(speed, size, density):
-    """1 / relaxation time in air [1/s]: 18 mu / (rho d^2) (1 + 0.15 Re^0.687) (Schiller & Naumann 1933)."""
+    """1 / relaxation time in air [1/s]: 18 mu / (rho d^2) (1 + 0.15 Re^0.687) (Schiller & Naumann 1933).
+
+    speed is that through the air [m/s].
+    """
     reynolds = AIR_DENSITY * speed * size / AIR_VISCOSITY
     return 18.0 * AIR_VISCOSITY / (density * size * size) * (1.0 + 0.15 * reynolds**0.687)
 

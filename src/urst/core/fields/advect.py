@@ -3,6 +3,10 @@
 Velocities live on the faces: u (nx+1, ny, nz), v (nx, ny+1, nz), w (nx, ny, nz+1), in cells a second here; scalars
 in the cell centres. A field's place on the grid is told by `axis`: 0, 1, 2 for the faces across x, y, z, CENTRE for
 cell centres. Where a sample comes from is traced once for all fields with the same place.
+
+In what follows f is the field that is carried, ahead the same after the plain step, and out what is written; origin and
+goal (`Places`) tell where each sample comes from and goes to. was_open, is_open and is_clear (nx, ny, nz) bool mark
+cells without solids before and after the step, and those with none near.
 """
 
 from typing import NamedTuple

@@ -1,4 +1,8 @@
-"""Kernels that put together the pressure matrix of each level, and pack fields by colour; the layout: `multigrid`."""
+"""Kernels that put together the pressure matrix of each level, and pack fields by colour; the layout: `multigrid`.
+
+wx, wy and wz are open fractions of faces, float32; diagonal, inverse and packed fields stand as `multigrid` has them,
+(2, nx + 2, ...) float32; is_open (nx, ny, nz) uint8 is 1 in open cells; out is written.
+"""
 
 import numpy as np
 from numba import prange
@@ -136,6 +140,8 @@ def free_surface(faces, surface, least, out_x, out_y, out_z, near, exact):
     weights towards the surface, exact the same with each over the share of the way at which the surface is met (Gibou
     et al. 2002, A second-order-accurate symmetric discretization of the Poisson equation on irregular domains, sec.
     2).
+
+    out_x, out_y and out_z are faces across x, y and z, float32.
     """
     nx, ny, nz = surface.shape
     wx, wy, wz = faces.x, faces.y, faces.z

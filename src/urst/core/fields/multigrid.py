@@ -17,6 +17,10 @@ The half sweeps of a level follow each other through its planes, sweep s in plan
 for all of them. Slabs of planes are treated side by side. Each sweep ends one plane before the last sweep's end at a
 side it shares with another slab; the wedges left between slabs are filled in afterwards. Every cell sees the same
 neighbours as if one half sweep ended before the next began, so neither slabs nor threads change a bit of the result.
+
+p is the unknown, rhs the right-hand side, image A p and direction that of a conjugate gradient step, all packed,
+float32, out is written and fraction what of the last direction is kept; partial (nx,) float64 takes what each plane
+adds to a sum; a and b are any two packed fields. A slab of planes from low to high is at its half sweep number stage.
 """
 
 from types import FunctionType

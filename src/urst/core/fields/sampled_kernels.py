@@ -1,4 +1,8 @@
-"""Kernels that sample a face field about points and deposit into it with the same weights."""
+"""Kernels that sample a face field about points and deposit into it with the same weights.
+
+weight (faces, float32) is the open fraction of each face across `axis` (0, 1, 2), about an `About` with the n points;
+out is written or added to.
+"""
 
 from typing import NamedTuple
 

@@ -1,4 +1,8 @@
-"""Kernels of the fracture: cutting a convex polyhedron by planes."""
+"""Kernels of the fracture: cutting a convex polyhedron by planes.
+
+A body is a `Faces`; polygons (f, c, 3) [m] and counts (f,) are its own. Corners nearer to a plane, or to each other,
+than tolerance [m] count as on it, or as one.
+"""
 
 from typing import NamedTuple
 

@@ -1,4 +1,8 @@
-"""Kernels of froth: where it is born and how its points move. Places are in cells of the liquid's grid."""
+"""Kernels of froth: where it is born and how its points move. Places are in cells of the liquid's grid.
+
+position and velocity (n, 3) are the liquid's particles' [cells], [m/s]; u is the velocity on faces across one axis
+[m/s], f a field of cells' middles and x, y, z a place; total (cells, 3), weight (cells) and out are written.
+"""
 
 from typing import NamedTuple
 
@@ -195,6 +199,7 @@ def slope(f, x, y, z):
 
 @inline
 def velocity_at(u, x, y, z, out):
+    """Write into column-like out the velocity at a place."""
     x = min(max(x - HALF, ZERO), np.float32(u.shape[0] - 1.001))
     y = min(max(y - HALF, ZERO), np.float32(u.shape[1] - 1.001))
     z = min(max(z - HALF, ZERO), np.float32(u.shape[2] - 1.001))

@@ -1,4 +1,10 @@
-"""Kernels of the gas: sources and forces."""
+"""Kernels of the gas: sources and forces.
+
+u, v and w are velocities on the faces across x, y and z [m/s], weight the open fraction of those faces, float32;
+is_open (nx, ny, nz) uint8 marks cells without solids; is_temperature (k,) bool tells temperatures from concentrations;
+scale is one over the cell [1/m], or how strongly dust pushes the air; curl is a `Curl`, whose arrays are vx, vy, vz and
+size; out is written.
+"""
 
 from typing import NamedTuple
 

@@ -1,4 +1,7 @@
-"""Surfaces of many triangles that things lie on: open, one-sided, sought through a tree of bounds."""
+"""Surfaces of many triangles that things lie on: open, one-sided, sought through a tree of bounds.
+
+A land is a `Land`; triangles go by their numbers in it.
+"""
 
 from typing import NamedTuple
 

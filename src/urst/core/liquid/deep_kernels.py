@@ -1,4 +1,9 @@
-"""Kernels of liquid too deep to need particles: its flow on the grid alone, and the zones between the two."""
+"""Kernels of liquid too deep to need particles: its flow on the grid alone, and the zones between the two.
+
+u, v and w are velocities on the faces across x, y and z [m/s], phi and depth (nx, ny, nz) float32 the distance from the
+surface and how deep a cell lies under it [cells]; position (n, 3) float32 are particles' places [cells]; zone (nx, ny,
+nz) uint8 is one of the three.
+"""
 
 import numpy as np
 from numba import prange

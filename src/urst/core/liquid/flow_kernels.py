@@ -1,4 +1,10 @@
-"""Kernels of the flow on cut faces with a free surface: outflow, pressure's push, velocities beyond the liquid."""
+"""Kernels of the flow on cut faces with a free surface: outflow, pressure's push, velocities beyond the liquid.
+
+u, v and w are velocities on the faces across x, y and z [m/s], of which an axis (0, 1, 2) is treated at a time; weight
+is the open fraction of the same faces and wall how fast these move [m/s], float32. phi (nx, ny, nz) is the distance
+from the surface [cells], p the pressure times step over density and cell [m/s]; a cell above -least [cells] is no
+liquid, a face open by less than closed is shut; out is written.
+"""
 
 import numpy as np
 from numba import prange

@@ -1,4 +1,9 @@
-"""Kernels of the liquid's surface as a signed distance [cells], negative within."""
+"""Kernels of the liquid's surface as a signed distance [cells], negative within.
+
+phi (nx, ny, nz) float32 is that distance, wanted the same from particles, fraction (nx, ny, nz) what of a cell is open,
+reach (nx, ny, nz) uint32 which cells about it are reached past thin walls; u, v and w are velocities on the faces
+across x, y and z [m/s], and step how many cells 1 m/s goes in the step; out is written.
+"""
 
 from typing import NamedTuple
 

@@ -3,6 +3,10 @@
 Places are in cells from the grid's least corner, velocities in m/s. Particles are sorted by cell, plane by plane
 along x, so that slabs of planes can be written side by side in two colours and the sums do not depend on the number
 of threads. What has to look for thin walls is kept apart from what need not, which is most.
+
+position (n, 3), velocity (n, 3) and affine (n, 3, 3) are float32, owner_cell and reach as `Lodging` has them. u is the
+velocity on the faces across an axis (0, 1, 2), mass what has been added there; shape is (nx, ny, nz), x, y, z a place;
+what begins with out_ is written.
 """
 
 from typing import NamedTuple
@@ -115,7 +119,10 @@ def extent(position, parts):
 
 @parallel
 def arrange(order, position, velocity, affine, out_position, out_velocity, out_affine):
-    """Write particles in another order (n,)."""
+    """Write particles in another order (n,).
+
+    out_position, out_velocity and out_affine are written.
+    """
     for number in prange(len(order)):
         p = np.int64(number)
         q = order[p]

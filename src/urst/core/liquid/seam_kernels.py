@@ -3,6 +3,10 @@
 No grid shows such a gap, and without it a crate on the floor of a basin would never come up: nothing presses it from
 below. Cells in a seam are taken as liquid, joined by faces that are hardly open, so that they pass on pressure and
 next to no flow.
+
+distance and owner (2nx, 2ny, 2nz) are the walls' samples, middle (nx, ny, nz) their distance at cells' middles [cells];
+fraction (nx, ny, nz) and weight (faces) are what of cells and faces is open, float32; seam (nx, ny, nz) uint8 marks
+cells in a seam; out is written.
 """
 
 import numpy as np

@@ -2,6 +2,10 @@
 
 Energies of strain at cells and edges, weighted with what of them is liquid (Batty & Bridson 2008, Accurate viscous
 free surfaces for buckling, coiling, and rotating liquids). Lengths are in cells.
+
+Of the faces across an axis (0, 1, 2): weight is their open fraction, fraction how much of the cube about each is
+liquid, kind what each is, uint8. phi (nx, ny, nz) is the distance from the surface; faces open by less than closed are
+walls. flow is the velocity on all faces, strength viscosity times step over density and cell squared; out is written.
 """
 
 from typing import NamedTuple

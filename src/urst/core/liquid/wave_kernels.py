@@ -1,4 +1,7 @@
-"""Kernels of waves: sums over their trains."""
+"""Kernels of waves: sums over their trains.
+
+depth [m] is that of the still water, time in seconds.
+"""
 
 from typing import NamedTuple
 

@@ -1,4 +1,11 @@
-"""Kernels of the quick renderer: triangles, shadows, points and dust in one picture."""
+"""Kernels of the quick renderer: triangles, shadows, points and dust in one picture.
+
+frame (4, 3) is a view: place, right, down and forward; scale its pixels a metre, or at a metre's distance in
+perspective. depth (h, w) is the distance of what each pixel shows [m], index (h, w) which triangle that is; image (h,
+w, 3) is linear RGB, background (3,) what is seen where there is nothing. sx, sy, sz (3,) are a triangle's corners on
+the screen, area twice its area there, (i, j) a pixel's column and row; points (n, 3) [m] have sizes (n,) [m] and a
+colour (n, 3); density (nx, ny, nz) is dust [kg/m3], cloud is a `Cloud` and skins are `Skins`.
+"""
 
 from typing import NamedTuple
 

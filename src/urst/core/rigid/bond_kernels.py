@@ -2,6 +2,12 @@
 
 A bond's own directions are its normal, its first axis and normal x axis, fixed in the first body. Strains, forces and
 stiffnesses along and about them come in this order: along the three, then about the three.
+
+bonds is a `BondState` and some (k,) the numbers of those of its bonds that are meant; bodies have position (n, 3) [m],
+rotation (n, 3, 3) and orientation (n, 4). velocity and moved (m + 1, 6) are those of nodes [m/s], [rad/s], and how far
+they have gone [m], [rad]; inertia is an `Inertia`, h the substep [s]. backward turns the order of a sweep round; kind
+(n,) is fixed, driven or loose, alive (b,) uint8; a force or a strain has six entries, and reach (3,) is how far a turn
+about each direction opens it at its rim [m/rad]; lag [s] is its damping over its stiffness.
 """
 
 from typing import NamedTuple

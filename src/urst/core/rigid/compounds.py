@@ -2,6 +2,10 @@
 
 A compound has no state of its own: its motion is gathered from its members before a check and carried back to them
 after it. In the solver it is a node behind the bodies, and what touches a member pushes the node.
+
+free (m + 1,) bool marks nodes that may be moved, velocity and moved (m + 1, 6) are theirs; pairs (p, 2) are bodies that
+touch and load (p,) the normal force between them [N]; fraction is how far a body gets used to a new force in a check of
+dt seconds.
 """
 
 from typing import NamedTuple

@@ -1,4 +1,8 @@
-"""Kernels of joints: rows between two bodies, each an implicit spring along or about one direction."""
+"""Kernels of joints: rows between two bodies, each an implicit spring along or about one direction.
+
+rows is a `Rows` of which count are in use and n is the number of one; velocity and moved (m + 1, 6) are the nodes',
+inertia an `Inertia`; size is an impulse [N s], [N m s].
+"""
 
 from typing import NamedTuple
 

@@ -3,6 +3,9 @@
 A manifold keeps its points in the frames of its two bodies. While these have moved little against each other since
 they were looked at, the points are only brought up to date; a pair that is apart is not looked at before its distance
 could have closed.
+
+m and was are `Manifolds`, marks and marks_were the `Marks` of their pairs, load and load_was (p,) the forces these
+carry [N].
 """
 
 from collections.abc import Callable

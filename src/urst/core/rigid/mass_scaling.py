@@ -3,6 +3,8 @@
 Impulses that are sought pair by pair take as many visits as one body is heavier than the other. Where something very
 much heavier squeezes a body against something else, that body's own inertia no longer matters, since what squeezes it
 would give it hundreds of times the acceleration of gravity; there it may be taken as heavier than it is.
+
+scale (n,) is how much heavier each body is taken as, 1 for nearly all; inertia is an `Inertia`.
 """
 
 import numpy as np

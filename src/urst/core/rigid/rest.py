@@ -2,6 +2,8 @@
 
 A body that has hardly moved for a while, with neighbours as calm, is left out of everything and stands like a wall.
 What would move it wakes it: something that comes at it, a load far above what it bore, a support that goes.
+
+m is the `Manifolds`, marks are their `Marks`, rest is a `Rest`; weight is the size of gravity [m/s2], dt the check [s].
 """
 
 from typing import NamedTuple

@@ -1,4 +1,8 @@
-"""Contacts laid out for the sweeps: which of them may be solved side by side, and what each needs."""
+"""Contacts laid out for the sweeps: which of them may be solved side by side, and what each needs.
+
+m is a `Manifolds`, rows a `Rows`; free (k + 1,) bool marks nodes that may be moved, carrier (n,) the node that moves
+each body, and points that stand spare metres farther apart than they may close are left out.
+"""
 
 from typing import NamedTuple
 

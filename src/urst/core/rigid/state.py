@@ -1,4 +1,10 @@
-"""The state of rigid bodies, and how they move over a check."""
+"""The state of rigid bodies, and how they move over a check.
+
+bodies is a `Bodies` of n, free (n + 1,) bool marks those that may be moved, inertia an `Inertia` that is written;
+velocity (n + 1, 6) [m/s], [rad/s]. q (4,) is a unit quaternion, w first, r (3, 3) a rotation matrix, m (3, 3) a
+symmetric matrix, v (3,) and (x, y, z) vectors; top_speed [m/s] and top_spin [rad/s] are limits, weight the size of
+gravity [m/s2], dt the check [s]; out is written.
+"""
 
 from typing import NamedTuple
 
@@ -38,6 +44,7 @@ class Inertia(NamedTuple):
 
 @inline
 def rotation_of(q, r):
+    """Write the rotation matrix r of a unit quaternion q."""
     w, x, y, z = q[0], q[1], q[2], q[3]
     r[0, 0], r[0, 1], r[0, 2] = 1 - 2 * (y * y + z * z), 2 * (x * y - w * z), 2 * (x * z + w * y)
     r[1, 0], r[1, 1], r[1, 2] = 2 * (x * y + w * z), 1 - 2 * (x * x + z * z), 2 * (y * z - w * x)

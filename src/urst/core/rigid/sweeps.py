@@ -4,6 +4,8 @@ A batch holds eight manifolds of one colour, no two of which move the same body,
 together and the batches of a colour in any order. All that a sweep needs lies in one array, field by field with the
 lanes innermost: that is what the compiler turns into vector instructions, so the loops over lanes are kept free of
 anything but arithmetic.
+
+r is the array of one batch, rows a `Rows`, x a lane and (tx, ty, tz) a twist [N m s].
 """
 
 from typing import NamedTuple

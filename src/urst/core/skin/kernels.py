@@ -1,5 +1,10 @@
 """Kernels of the surface: the distance on a finer grid, single drops, volume, normals. Lengths are in cells of the
-finer grid unless said."""
+finer grid unless said.
+
+phi and distance (nx, ny, nz) float32 are negative in the liquid; position (n, 3) and velocity (n, 3) [m/s] are
+particles'; total (cells, 3) and sums are added up over count or weight (cells) of them; met (nx, ny, nz) uint8 marks
+cells that `meet_thin` has changed, and blocked which of their faces thin walls close.
+"""
 
 import numpy as np
 from numba import prange

@@ -1,4 +1,8 @@
-"""Kernels between a liquid and bodies: how fast walls move, what of each face a body holds, where liquid is shut in."""
+"""Kernels between a liquid and bodies: how fast walls move, what of each face a body holds, where liquid is shut in.
+
+samples is a `Samples`, node (n,) the node that moves each body, wet a `Wetted`; distance and owner (2nx, 2ny, 2nz) are
+the samples' own, phi (nx, ny, nz) is the distance from the surface [cells].
+"""
 
 from typing import NamedTuple
 

@@ -1,4 +1,9 @@
-"""Kernels that put solids onto a grid, and the divergence among them and its removal."""
+"""Kernels that put solids onto a grid, and the divergence among them and its removal.
+
+solid (nx, ny, nz) int32 is the number of the body that fills a cell, or NONE; u, v and w are velocities on the faces
+across x, y and z [m/s], weight 1 on open faces and 0 on closed ones, float32; the grid has its least corner at origin
+(3,) and cells of cell metres.
+"""
 
 import numpy as np
 from numba import prange
@@ -142,7 +147,12 @@ def count_closed(solid):
 @serial
 def list_closed(solid, bodies, origin, cell, out_body, out_cell, out_value):
     """Write for each such face its body (m,), its open cell (m, 3) and what a unit of the body's velocity and spin
-    drives out of that cell through it (m, 6)."""
+    drives out of that cell through it (m, 6).
+
+    out_body (m,), out_cell (m, 3) and out_value (m, 6) are written.
+
+    bodies has position, velocity and spin (n, 3) of all bodies by number.
+    """
     nx, ny, nz = solid.shape
     r = np.empty(3)
     m = 0

@@ -1,4 +1,7 @@
-"""The six faces of a cell as bits, in masks of faces that thin walls close."""
+"""The six faces of a cell as bits, in masks of faces that thin walls close.
+
+side is the number of a face, 0 to 5.
+"""
 
 import numpy as np
 

@@ -3,6 +3,13 @@
 A thin wall may pass between the middle of a cell and its samples. Then the cell is on the side on which most of its
 room is, and what is left of its room goes to the cell across the face beside it. Faces between cells that have no
 open way across are closed.
+
+distance and owner (2nx, 2ny, 2nz) are the walls' samples, as `wall_kernels` has them; main, touched (nx, ny, nz) and
+home (2nx, 2ny, 2nz) uint8 what `split` and `give_home` write, edges (2nx, 2ny, 2nz) uint8 the ways between samples that
+thin walls cross, see `cross`; blocked (nx, ny, nz) uint8 which faces of cells are closed, reach (nx, ny, nz) uint32
+which of the 26 cells about each are reached. fraction and open_ (nx, ny, nz) are what of cells is open, weight (faces)
+what of faces is, float32; low and high (n, 3) are bodies' bounds [m], owner_cell (m,) int32 whose room particles are
+in; (i, j, k) is a cell; out is written.
 """
 
 import numpy as np

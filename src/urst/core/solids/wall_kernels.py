@@ -1,6 +1,11 @@
 """Kernels of the walls that hold a liquid: distance from convex bodies, open shares of faces and cells.
 
 The distance is kept at eight samples a cell, a quarter of a cell from its sides. Lengths are in cells.
+
+distance d (2nx, 2ny, 2nz) float32 is negative within a wall, owner (same) int32 whose wall that is, samples the open
+fraction of what is about each; fraction (nx, ny, nz) and weight (faces) are what of cells and faces is open, room (nx,
+ny, nz) what of the tent about a cell is, middle (nx, ny, nz) the distance at its middle. (a, b, c) is a sample, (x, y,
+z) a place.
 """
 
 from typing import NamedTuple
