@@ -32,7 +32,7 @@ class Representation(Protocol):
         """
 
     def between(self, first: Arrays, second: Arrays, span: float, fraction: float) -> Arrays:
-        """Return what there is a share of the way from a frame to the next.
+        """Return what there is a fraction of the way from a frame to the next.
 
         Parameters
         ----------

@@ -14,8 +14,8 @@ _MANY_CELLS = 2_000_000
 
 
 class Volume:
-    """Each scalar as shares of its greatest value; what is below none counts as none. Between frames of one size they
-    are blended, else those of the nearer one stand."""
+    """Each scalar as fractions of its greatest value; what is below none counts as none. Between frames of one size
+    they are blended, else those of the nearer one stand."""
 
     def encode(self, arrays: Arrays) -> list[Drawn]:
         scalars = {name: np.maximum(np.asarray(x, np.float32), 0.0) for name, x in arrays.items()}

@@ -35,7 +35,7 @@ def around(shot: Any, layer: Any, matter: Matter) -> dict[str, Any]:
 def thin(
     shot: Any, layer: Any, matter: Matter, across: float, why: str, *, driven: bool = True, fraction: float = 1.0
 ) -> list[Finding]:
-    """Return the thinnest piece that stops a matter and is thinner than a share of a cell, if there is one.
+    """Return the thinnest piece that stops a matter and is thinner than a fraction of a cell, if there is one.
 
     Parameters
     ----------

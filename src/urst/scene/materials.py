@@ -18,7 +18,7 @@ class Material:
     friction: float
     """of the material on itself"""
     restitution: float
-    """share of the approach speed given back"""
+    """fraction of the approach speed given back"""
     toughness: float
     """fracture toughness K_Ic [Pa sqrt(m)]"""
     stiffness: float

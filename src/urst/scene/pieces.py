@@ -69,7 +69,7 @@ class SetPiece(Part):
         None,
         ge=0,
         le=1,
-        description="Stretch of its bonds before they part, as a share; empty: the layer's; the lesser counts",
+        description="Stretch of its bonds before they part, as a fraction; empty: the layer's; the lesser counts",
     )
     velocity: Vector = Field((0.0, 0.0, 0.0), description="At the start [m/s]")
     spin: Vector = Field((0.0, 0.0, 0.0), description="At the start [rad/s]")

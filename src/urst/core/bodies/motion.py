@@ -34,7 +34,7 @@ class Motion:
         """(n, 3) [rad/s]"""
 
     def pose(self, fraction: float) -> tuple[np.ndarray, np.ndarray]:
-        """Return positions (n, 3) [m] and rotation matrices (n, 3, 3) after a share of the time, 0 to 1."""
+        """Return positions (n, 3) [m] and rotation matrices (n, 3, 3) after a fraction of the time, 0 to 1."""
         if fraction >= 1.0:
             turned = rotation.turns(self._after["orientation"])
             return self._after["position"].astype(float), np.ascontiguousarray(turned.as_matrix())

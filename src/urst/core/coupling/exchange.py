@@ -47,7 +47,7 @@ class Exchange(Protocol):
         """
 
 
-#: exchanges smaller than this share of the gas's momentum are lost in its rounding
+#: exchanges smaller than this fraction of the gas's momentum are lost in its rounding
 _FLOOR = 1e-3
 
 
@@ -82,7 +82,7 @@ class GasLedger(Checkpointed):
         self.exchanged += exchanged
 
     def gauges(self) -> dict[str, float]:
-        """Return what went missing on the way, as a share of all that passed."""
+        """Return what went missing on the way, as a fraction of all that passed."""
         return self._lost(self.given)
 
     def _lost(self, given: np.ndarray) -> dict[str, float]:

@@ -10,7 +10,7 @@ from urst.core.checkpoint import State, part_of
 from urst.core.coupling.exchange import Exchange
 from urst.core.coupling.ports import Output, Outputs, Reader
 
-#: share of a step by which time may be cut too long, so that rounding makes no step more
+#: fraction of a step by which time may be cut too long, so that rounding makes no step more
 _SLACK = 1e-9
 
 

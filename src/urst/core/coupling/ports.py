@@ -213,7 +213,7 @@ class Liquid(Protocol):
         """Return what stands or moves on its grid."""
 
     def immersed(self) -> np.ndarray:
-        """Return the share of each body's volume that is in it, (n,)."""
+        """Return the fraction of each body's volume that is in it, (n,)."""
 
     def press(self, dt: float) -> None:
         """Solve the pressure of the step to come, which pushes the bodies.
@@ -232,7 +232,7 @@ class Liquid(Protocol):
         """
 
     def momentum_lost(self) -> float:
-        """Return what went missing between it and solids so far, as a share of all that passed."""
+        """Return what went missing between it and solids so far, as a fraction of all that passed."""
 
     def wet(self, time: float) -> Wet:
         """Return where it is and how it flows, for what meets it without pushing it.

@@ -7,9 +7,9 @@ import numpy as np
 from urst.core.coupling.ports import Points
 from urst.core.fields.wet import Wet
 
-#: what goes along with a ball, as a share of what it displaces (Lamb 1932, sec. 92)
+#: what goes along with a ball, as a fraction of what it displaces (Lamb 1932, sec. 92)
 ALONG = 0.5
-#: what bobs gives its motion to waves: the damping of a floating hemisphere, as a share of what it displaces and its
+#: what bobs gives its motion to waves: the damping of a floating hemisphere, as a fraction of what it displaces and its
 #: frequency (Hulme 1982, about its greatest; quoted from memory)
 RADIATED = 0.3
 #: the drag of a ball beyond a Reynolds number of 1,000 (Newton's regime)

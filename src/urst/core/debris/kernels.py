@@ -16,7 +16,7 @@ from urst.core.jit import inline, parallel, serial
 
 #: impacts of a point in a step that are followed
 IMPACTS = 4
-#: what lies no deeper than this share of its radius rests on a surface, and is not in it
+#: what lies no deeper than this fraction of its radius rests on a surface, and is not in it
 RESTING = 0.5
 #: points stand so far off what they touch [m]
 GAP = 1e-7
@@ -157,7 +157,7 @@ def spawn(faces, count, speed, first_number, rule, bodies, dt, out):
     """Write the newborn points of all patches; returns their number.
 
     A point starts on the patch, midway between the two bodies, with the mean of their surface velocities and a random
-    share of the speed of parting, at a moment drawn from the step; it has flown since. Sizes follow a power law with
+    fraction of the speed of parting, at a moment drawn from the step; it has flown since. Sizes follow a power law with
     as much mass in each decade.
 
     count (m, 2) says how many chips and puffs each patch gives, first_number the number that their draws begin with, dt
@@ -304,7 +304,7 @@ def _restitution(bounce, speed):
 
 @inline
 def _sweep(a, b, radius, planes, first, last):
-    """When, as a share of the way from a to b, a ball meets a convex body that stands still, and by which face; 2 if
+    """When, as a fraction of the way from a to b, a ball meets a convex body that stands still, and by which face; 2 if
     it does not.
 
     What begins in the body leaves by the face that it was least deep behind, so that nothing passes that has once
@@ -380,7 +380,7 @@ def _cell(p, position, bins):
 
 @inline
 def _carried(body, x, y, z, fraction, screws):
-    """Where a body that goes by a screw takes a place in a share of the step, which may be negative."""
+    """Where a body that goes by a screw takes a place in a fraction of the step, which may be negative."""
     w, u = screws.turn[body], screws.shift[body]
     px, py, pz = u[0] + w[1] * z - w[2] * y, u[1] + w[2] * x - w[0] * z, u[2] + w[0] * y - w[1] * x
     qx, qy, qz = w[1] * pz - w[2] * py, w[2] * px - w[0] * pz, w[0] * py - w[1] * px

@@ -23,7 +23,7 @@ class DebrisSettings(BaseModel):
     )
     reach: float = Field(0.12, gt=0, le=10, description="A face has shed all it has once it has parted this far [m]")
     least_speed: float = Field(0.1, ge=0, le=100, description="Faces that part more slowly shed nothing [m/s]")
-    spread: float = Field(0.5, ge=0, le=10, description="Random speed, as a share of the speed of parting")
+    spread: float = Field(0.5, ge=0, le=10, description="Random speed, as a fraction of the speed of parting")
     smallest: float = Field(0.008, gt=0, le=10, description="Smallest chip across [m]")
     largest: float = Field(0.05, gt=0, le=10, description="Largest chip across [m]")
     density: float = Field(1900.0, gt=0, le=3e4, description="Of the chips' matter [kg/m3]")
@@ -35,7 +35,7 @@ class DebrisSettings(BaseModel):
     )
     puff_radius: float = Field(0.25, gt=0, le=100, description="How far about its middle a puff gives off its dust [m]")
     restitution: Annotated[Number, Varies(("speed",), 0, 1)] = Field(
-        0.25, description="Share of speed kept on a bounce; speed: of the impact"
+        0.25, description="Fraction of speed kept on a bounce; speed: of the impact"
     )
     friction: float = Field(0.6, ge=0, le=5, description="Of a chip on a surface")
     substeps: int = Field(4, ge=1, le=64, description="Steps a frame")

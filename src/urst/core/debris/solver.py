@@ -144,7 +144,7 @@ class DebrisSolver(Checkpointed):
         # a face gives what is asked of it at the speed it parts with, until it has parted by the whole reach
         fraction = np.where(speed >= s.least_speed, np.minimum(speed * h / s.reach, 1.0 - shed.spent), 0.0)
         owed = np.column_stack([along(per_area, speed) * faces.area * fraction for per_area in (s.chips, s.dust)])
-        # a share of a point is owed by luck of the draw, fixed for the patch
+        # a fraction of a point is owed by luck of the draw, fixed for the patch
         before = np.floor(shed.given + shed.rounding_offsets)
         shed.given += owed
         shed.spent += fraction

@@ -29,7 +29,7 @@ class PointSource:
     rate: float | Curve
     """[1/s], a curve over frames"""
     dust_share: float | Curve
-    """share of the points that are puffs, 0 to 1, a curve over frames"""
+    """fraction of the points that are puffs, 0 to 1, a curve over frames"""
     velocity: np.ndarray
     """(3,) [m/s], beside the carrier's own"""
     spread: float | Curve

@@ -137,9 +137,9 @@ def free_surface(faces, surface, least, out_x, out_y, out_z, near, exact):
 
     surface (cells): signed distance, negative in the liquid; a cell above -least is none of it. out_* take the
     weights between two liquid cells, and of a liquid cell's faces beyond the grid; near (cells) the sum of the
-    weights towards the surface, exact the same with each over the share of the way at which the surface is met (Gibou
-    et al. 2002, A second-order-accurate symmetric discretization of the Poisson equation on irregular domains, sec.
-    2).
+    weights towards the surface, exact the same with each over the fraction of the way at which the surface is met
+    (Gibou et al. 2002, A second-order-accurate symmetric discretization of the Poisson equation on irregular domains,
+    sec. 2).
 
     out_x, out_y and out_z are faces across x, y and z, float32.
     """

@@ -20,7 +20,7 @@ _PLANES = 12
 _FINE, _COARSER = 4000, 0.002
 #: how much the worst piece of a cut counts beside all that its pieces miss
 _WORST = 0.5
-#: an edge is reflex whose faces lie so far behind each other, as a share of the size
+#: an edge is reflex whose faces lie so far behind each other, as a fraction of the size
 _REFLEX = 1e-4
 
 
@@ -34,7 +34,7 @@ def convex_parts(mesh: Mesh, most: int = 48, enough: float = 0.004) -> list[tupl
     most : int
         Parts at most.
     enough : float
-        A part is convex enough whose hull holds so much more, as a share of the whole's hull.
+        A part is convex enough whose hull holds so much more, as a fraction of the whole's hull.
 
     Returns
     -------

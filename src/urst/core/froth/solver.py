@@ -11,7 +11,7 @@ from urst.core.froth.settings import BUBBLE, FOAM, MIST, SPRAY, FrothSettings
 
 #: cells that the fastest point may cross in a step, and steps a frame at most
 COURANT, MOST_STEPS = 1.5, 8
-#: newborn points differ in speed from the liquid by up to this share of it
+#: newborn points differ in speed from the liquid by up to this fraction of it
 STRAY = 0.15
 _NAMES = {FOAM: "foam", BUBBLE: "bubbles", SPRAY: "spray", MIST: "mist"}
 

@@ -85,7 +85,7 @@ def push(u, weight, axis, added, momentum, air, scale):
 
 @parallel
 def buoyancy(values, used, factor, is_temperature, air, out):
-    """Write the share of gravity that the air takes on: sum of f C / (air + all C) - sum of f dT / T.
+    """Write the fraction of gravity that the air takes on: sum of f C / (air + all C) - sum of f dT / T.
 
     Concentrations C [kg/m3] weigh on the air, temperatures dT [K] above its own lift it (Boussinesq; Turner 1973,
     Buoyancy Effects in Fluids, sec. 1.3). values (k, nx, ny, nz); used: numbers of those that count; factor f (k,);
@@ -131,8 +131,8 @@ def lift(u, weight, axis, fraction, speed):
 def diffuse(f, weight, is_open, rate):
     """One implicit step of diffusion along the last axis: tridiagonal lines, each solved by elimination.
 
-    f (a, b, n), changed in place; weight (a, b, n + 1): open share of the faces along the line; rate: diffusivity times
-    step over cell squared. Nothing passes the two ends of a line.
+    f (a, b, n), changed in place; weight (a, b, n + 1): open fraction of the faces along the line; rate: diffusivity
+    times step over cell squared. Nothing passes the two ends of a line.
     """
     rows, columns, n = f.shape
     one = np.float32(1.0)

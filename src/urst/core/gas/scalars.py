@@ -148,7 +148,7 @@ class Scalars(Checkpointed):
             field *= np.float32(np.exp(-dt * np.log(20.0) / constant(rule.clearing)))
 
     def buoyancy(self, now: Sequence[Scalar]) -> np.ndarray | None:
-        """Return what share of gravity the air takes on, (nx, ny, nz) float32; None if it is none anywhere."""
+        """Return what fraction of gravity the air takes on, (nx, ny, nz) float32; None if it is none anywhere."""
         factor, used = np.array([constant(r.buoyancy) for r in now], np.float32), np.array(self.used(), np.int64)
         if not factor[used].any():
             return None

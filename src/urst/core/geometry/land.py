@@ -14,7 +14,7 @@ from urst.core.jit import kernel, serial
 _LEAF = 4
 #: depth of the deepest tree that is searched
 _STACK = 64
-#: how far behind a surface what got there is brought back, as a share of the surface's size
+#: how far behind a surface what got there is brought back, as a fraction of the surface's size
 _DEPTH = 0.02
 
 

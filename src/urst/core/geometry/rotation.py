@@ -76,7 +76,7 @@ def turned(quaternion: np.ndarray, vector: np.ndarray) -> np.ndarray:
 
 
 def between(first: np.ndarray, second: np.ndarray, fraction: float) -> np.ndarray:
-    """The quaternion (4,) a share of the way from one to another, along the shortest arc (Shoemake 1985).
+    """The quaternion (4,) a fraction of the way from one to another, along the shortest arc (Shoemake 1985).
 
     Parameters
     ----------

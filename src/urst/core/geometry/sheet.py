@@ -6,7 +6,7 @@ from urst.core.geometry.convex import hull_of
 from urst.core.geometry.mesh import Mesh
 from urst.errors import BadMesh
 
-#: thickness of a sheet, as a share of its size
+#: thickness of a sheet, as a fraction of its size
 THICKNESS = 0.02
 
 

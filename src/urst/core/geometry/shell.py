@@ -17,9 +17,9 @@ _CONVEX = 1e-6
 _MITRE = 4.0
 #: normals whose spread about a corner is less than this share are one [-]
 _FLAT = 0.02
-#: faces that would shrink to less than such a share of their area go back by so much, on so much of the area at most
+#: faces that would shrink to less than such a fraction of their area go back by so much, on so much of the area at most
 _SHRUNK, _BACK, _THIN = 1e-3, 0.7, 0.15
-#: a wall that is thinner than such a share of the size is none
+#: a wall that is thinner than such a fraction of the size is none
 _LEAST = 1e-4
 #: rounds in which they do, and in which the greatest thickness is sought
 _ROUNDS = 20

@@ -62,7 +62,7 @@ def headings(launch: Launch, places: np.ndarray, outward: np.ndarray) -> np.ndar
 
 
 def fallen(launch: Launch, places: np.ndarray) -> np.ndarray:
-    """Return the share of the speed that is left at some places, (n,).
+    """Return the fraction of the speed that is left at some places, (n,).
 
     Parameters
     ----------

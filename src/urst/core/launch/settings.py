@@ -23,9 +23,9 @@ class Launch(BaseModel):
         0.0, ge=0, le=6, description="Beyond its reach the speed falls as the distance to this power; 0: nowhere"
     )
     cone: float = Field(0.0, ge=0, le=180, description="How far its way may lie off; 180: all round [deg]")
-    noise: float = Field(0.0, ge=0, le=1, description="How much the speed differs from place to place, as a share")
+    noise: float = Field(0.0, ge=0, le=1, description="How much the speed differs from place to place, as a fraction")
     noise_size: float = Field(0.5, gt=0, le=1e4, description="Size of the lumps in which it differs [m]")
-    carried: float = Field(1.0, ge=0, le=100, description="Share of its own motion, or its carrier's, that it keeps")
+    carried: float = Field(1.0, ge=0, le=100, description="Fraction of its own motion, or its carrier's, that it keeps")
     least: float = Field(0.0, ge=0, le=1e3, description="Slowest it sets off [m/s]")
     most: float = Field(1e3, gt=0, le=1e3, description="Fastest it sets off [m/s]")
     seed: int = Field(1, ge=0, le=2**31 - 1, description="Another number, other scatter")

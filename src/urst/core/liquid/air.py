@@ -18,7 +18,7 @@ from urst.core.solids import body_kernels
 
 #: pockets of fewer cells let their air out
 FEWEST = 12
-#: what a pocket has lost comes back at this rate, and a share of it in a step at most [1/s]
+#: what a pocket has lost comes back at this rate, and a fraction of it in a step at most [1/s]
 BACK, MOST_BACK = 5.0, 0.2
 
 
@@ -48,7 +48,7 @@ def found(weights: list[np.ndarray], phi: np.ndarray, least: np.float32, closed:
     Parameters
     ----------
     weights : three arrays of faces, float32
-        Their open shares.
+        Their open fractions.
     phi : (nx, ny, nz) float32
         Distance from the surface [cells].
     least, closed : float32
@@ -81,7 +81,7 @@ def volumes(label: np.ndarray, phi: np.ndarray, fraction: np.ndarray) -> np.ndar
     ----------
     label : (nx, ny, nz) int32
     phi, fraction : (nx, ny, nz) float32
-        Distance from the surface [cells], and open share of each cell.
+        Distance from the surface [cells], and open fraction of each cell.
     """
     # the surface passes through cells beside theirs
     wide = np.where(label > 0, label, ndimage.maximum_filter(label, 3))
@@ -118,7 +118,7 @@ class AirTerms:
     ----------
     label : (nx, ny, nz) int32
     weights : three arrays of faces, float32
-        Their open shares.
+        Their open fractions.
     phi : (nx, ny, nz) float32
         Distance from the surface [cells].
     least, closed : float32
@@ -169,7 +169,7 @@ class AirTerms:
         self.adjoint, self.inverse = self.rows.T.tocsr(), np.linalg.inv(matrix)
 
     def apply(self, p: np.ndarray, out: np.ndarray) -> float:
-        """Add the terms' product with a packed field to `out`; return its share of p . out.
+        """Add the terms' product with a packed field to `out`; return its part of p . out.
 
         Parameters
         ----------

@@ -4,7 +4,7 @@ import numpy as np
 
 from urst.core.liquid import flow_kernels, level_kernels
 
-#: what hardly moves loses this share in the time that a cell's height is fallen in, if slower than this share of the
+#: what hardly moves loses this share in the time that a cell's height is fallen in, if slower than this fraction of the
 #: speed that it gives
 CALM, SLOW = 0.1, 0.02
 

@@ -24,7 +24,7 @@ ANEW = 256
 ODD, HARDLY = 1, 3
 #: deeper than this there are particles or the flow is known without [cells]
 WET = np.float32(1.5)
-#: below this share of eight particles their velocity counts for nothing so deep
+#: below this fraction of eight particles their velocity counts for nothing so deep
 FEW = np.float32(1.0)
 
 

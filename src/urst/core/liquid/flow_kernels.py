@@ -49,7 +49,7 @@ def outflow(velocity, weights, walls, phi, least, source, out):
                 e, f = wz[i, j, k], wz[i, j, k + 1]
                 net = b * u[i + 1, j, k] - a * u[i, j, k] + d * v[i, j + 1, k] - c * v[i, j, k]
                 net += f * w[i, j, k + 1] - e * w[i, j, k]
-                # a wall that moves drives out what its share of the cell loses
+                # a wall that moves drives out what its part of the cell loses
                 net += (ONE - b) * walls_x[i + 1, j, k] - (ONE - a) * walls_x[i, j, k]
                 net += (ONE - d) * walls_y[i, j + 1, k] - (ONE - c) * walls_y[i, j, k]
                 net += (ONE - f) * walls_z[i, j, k + 1] - (ONE - e) * walls_z[i, j, k]
@@ -96,7 +96,7 @@ def momentum(u, weight, phi, axis, least, closed, out):
     """Write the momentum of the liquid at the faces across an axis that pressure acts on, a plane each, in cells of
     density 1.
 
-    The mass at a face is its open share, and of that what lies below the surface.
+    The mass at a face is its open fraction, and of that what lies below the surface.
     """
     for row in prange(u.shape[0]):
         i, total = np.int64(row), 0.0
@@ -229,19 +229,19 @@ def filter_short(u, known, out):
 
 @parallel
 def crowding(density, room, phi, full, gain, least, out):
-    """Write by how much each cell holds too much, as a share of it: in the deep too little counts as well.
+    """Write by how much each cell holds too much, as a fraction of it: in the deep too little counts as well.
 
     Parameters
     ----------
     density : (nx, ny, nz) float32
         Particles weighed into cells.
     room : (nx, ny, nz) float32
-        Open share of what is weighed into each.
+        Open fraction of what is weighed into each.
     phi : (nx, ny, nz) float32
     full : float32
         Particles that fill a cell.
     gain : float32
-        Share of it that is wanted away.
+        Fraction of it that is wanted away.
     least : float32
         Cells above -least count as none [cells].
     out : (nx, ny, nz) float32

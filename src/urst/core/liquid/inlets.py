@@ -10,7 +10,7 @@ from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.faces import Faces
 from urst.core.bodies.placing import Placed
 
-#: what lies no farther beside a point than this share of how far apart they lie is before its face
+#: what lies no farther beside a point than this fraction of how far apart they lie is before its face
 _BESIDE = 0.7
 
 

@@ -62,7 +62,7 @@ class Room(NamedTuple):
     """Where liquid may be."""
 
     fraction: np.ndarray
-    """(nx, ny, nz) float32: open share of each cell"""
+    """(nx, ny, nz) float32: open fraction of each cell"""
     distance: np.ndarray
     """(2nx, 2ny, 2nz) float32 from walls [cells]"""
     home: np.ndarray

@@ -59,7 +59,7 @@ class Port(ABC):
         return self.walls.boundaries
 
     def immersed(self) -> np.ndarray:
-        """Return the share of each body's volume that is in it, (n,)."""
+        """Return the fraction of each body's volume that is in it, (n,)."""
         return self.walls.immersed(self.phi)
 
     def respond(self, change: np.ndarray) -> np.ndarray:
@@ -84,7 +84,7 @@ class Port(ABC):
         return back
 
     def momentum_lost(self) -> float:
-        """Return what got lost between liquid and solids so far, as a share of all that passed."""
+        """Return what got lost between liquid and solids so far, as a fraction of all that passed."""
         return float(np.abs(self.given - self.taken).sum()) / self.exchanged if self.exchanged else 0.0
 
     def wet(self, time: float) -> Wet:

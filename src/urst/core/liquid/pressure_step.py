@@ -20,7 +20,7 @@ from urst.core.solids.walls import STAND, Walls
 
 #: faces beyond the liquid that get a velocity [cells]
 BEYOND = 4
-#: share of a crowding that is wanted away in a step, how closely this is solved, and how far a particle goes for it
+#: fraction of a crowding that is wanted away in a step, how closely this is solved, and how far a particle goes for it
 #: [cells]
 EVEN, EVEN_TO, EVEN_MOST = 0.5, 0.05, 0.1
 #: rounds of the pressure solve at most, and of what is put right after it

@@ -10,7 +10,7 @@ from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.liquid.filling import grid
 from urst.core.liquid.level_kernels import BAND
 
-#: grids whose cells and corners differ by less than this share of a cell are one
+#: grids whose cells and corners differ by less than this fraction of a cell are one
 SAME = 1e-4
 
 

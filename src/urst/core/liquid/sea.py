@@ -95,7 +95,7 @@ class Sea:
         position, speed : (n, 3) float32
             The latter changed in place [cells], [m/s].
         fraction : (nx, ny, nz) float32
-            Open share of each cell.
+            Open fraction of each cell.
         dt, time : float [s]
         number : int
             Particles that there ever were.

@@ -15,7 +15,7 @@ from numba import prange
 from urst.core.jit import parallel, serial
 from urst.core.solids.wall_kernels import NONE, ONE, ZERO
 
-#: open share of a face in a seam
+#: open fraction of a face in a seam
 FILM = np.float32(0.05)
 #: cells that are open by more have no need of it
 OPEN = np.float32(0.3)
@@ -63,7 +63,7 @@ def wet(seam, fraction, phi, up, out):
     seam : (nx, ny, nz) uint8
         Changed: 2 in cells that have been reached.
     fraction : (nx, ny, nz) float32
-        Open share of each cell.
+        Open fraction of each cell.
     phi : (nx, ny, nz) float32
     up : (3,) float32
         Away from where gravity pulls, of length 1, or 0.
@@ -118,7 +118,7 @@ def wet(seam, fraction, phi, up, out):
 
 @parallel
 def widen(weight, seam, fraction, axis, out):
-    """Write the open shares of the faces across an axis, of those within seams and into these FILM at least."""
+    """Write the open fractions of the faces across an axis, of those within seams and into these FILM at least."""
     nx, ny, nz = seam.shape
     for row in prange(weight.shape[0]):
         i = np.int64(row)

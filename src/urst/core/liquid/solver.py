@@ -45,7 +45,7 @@ DEEP = 1.0
 WIDE = 0.75
 #: particles are counted for the surface so deep [cells]
 COUNTED = 3.0
-#: share of a loss of volume that is given back in a second, while that is little
+#: fraction of a loss of volume that is given back in a second, while that is little
 MEND = 5.0
 #: and in a step at most
 MOST_MEND = 0.2

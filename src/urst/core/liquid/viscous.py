@@ -10,9 +10,9 @@ from urst.core.liquid.no_slip import NoSlipFaces
 from urst.core.solids.walls import Walls
 from urst.errors import SolverFailed
 
-#: share of what is to be done that may be left, and rounds at most
+#: fraction of what is to be done that may be left, and rounds at most
 TOLERANCE, MOST = 1e-4, 400
-#: share of the longest step at which capillary waves are stable (Brackbill, Kothe & Zemach 1992)
+#: fraction of the longest step at which capillary waves are stable (Brackbill, Kothe & Zemach 1992)
 _STEADY = 0.7
 
 

@@ -1,4 +1,4 @@
-"""Kernels of viscosity on a staggered grid, with the liquid's shares of cells, edges and faces.
+"""Kernels of viscosity on a staggered grid, with the liquid's fractions of cells, edges and faces.
 
 Energies of strain at cells and edges, weighted with what of them is liquid (Batty & Bridson 2008, Accurate viscous
 free surfaces for buckling, coiling, and rotating liquids). Lengths are in cells.
@@ -63,7 +63,7 @@ def _at(u, i, j, k):
 
 @kernel
 def _around(phi, d, i, j, k):
-    """Twice the liquid shares of the cells on both sides of a face across d, and those of its four edges."""
+    """Twice the liquid fractions of the cells on both sides of a face across d, and those of its four edges."""
     e, f = (d + 1) % 3, (d + 2) % 3
     total = np.float32(2.0) * (_cell(phi, i, j, k) + _cell(phi, i - (d == 0), j - (d == 1), k - (d == 2)))
     total += _edge(phi, d, e, i, j, k) + _edge(phi, d, e, i + (e == 0), j + (e == 1), k + (e == 2))
@@ -115,7 +115,7 @@ class Stressed(NamedTuple):
 
 @kernel
 def _shear(flow, d, second, i, j, k):
-    """Liquid share of the edge before (i, j, k) across d and the axis one or two after it, times the shear there."""
+    """Liquid fraction of the edge before (i, j, k) across d and the axis one or two after it, times the shear there."""
     e, v = (d + second) % 3, flow.v if second == 1 else flow.w
     part = _edge(flow.phi, d, e, i, j, k)
     return part * (_step(flow.u, e, flow.ends, i, j, k) + _step(v, d, flow.ends, i, j, k)) if part > ZERO else ZERO

@@ -8,7 +8,7 @@ from urst.errors import BadValue
 
 #: waves that a sea is made of: frequencies, and directions of each
 FREQUENCIES, WAYS = 32, 3
-#: the sea's spectrum is taken between these shares of its peak
+#: the sea's spectrum is taken between these fractions of its peak
 _LOW, _HIGH = 0.55, 3.2
 #: peak enhancement, and widths of the peak below and above (Hasselmann et al. 1973)
 _GAMMA, _BELOW, _ABOVE = 3.3, 0.07, 0.09

@@ -104,8 +104,8 @@ class Cloud(NamedTuple):
 
     density: np.ndarray  # (nx, ny, nz) [kg/m3]
     busy: np.ndarray  # blocks of 4^3 cells with dust in or beside them
-    from_sun: np.ndarray  # (nx, ny, nz) share of the sun's light left
-    from_sky: np.ndarray  # (nx, ny, nz) share of the sky's
+    from_sun: np.ndarray  # (nx, ny, nz) fraction of the sun's light left
+    from_sky: np.ndarray  # (nx, ny, nz) fraction of the sky's
     origin: np.ndarray  # (3,) [m]
     cell: float  # [m]
     extinction: float  # [m2/kg]

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-#: light scattered forward goes on almost as if it had not been: the share of extinction that dims what lies behind
+#: light scattered forward goes on almost as if it had not been: the fraction of extinction that dims what lies behind
 DIMMING = 0.45
 #: how much brighter a chip is than the piece it came from
 CHIP = 1.15

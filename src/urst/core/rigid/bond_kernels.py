@@ -17,7 +17,7 @@ import numpy as np
 from urst.core.bodies.mobility import LOOSE
 from urst.core.jit import inline, serial
 
-#: least share of its strength that counts before a bond parts
+#: least fraction of its strength that counts before a bond parts
 LEAST = 1e-3
 
 
@@ -29,7 +29,7 @@ class BondState(NamedTuple):
     frame: np.ndarray  # (b, 3, 3) the own directions, one a row, in the first body's frame
     alive: np.ndarray  # (b,) uint8
     section: np.ndarray  # (b, 4) stress by pull and shear, by bending about either axis, by twist [1/m2], [1/m3]
-    strength: np.ndarray  # (b, 3) in tension and in shear [Pa], and shear gained under pressure as a share of it
+    strength: np.ndarray  # (b, 3) in tension and in shear [Pa], and shear gained under pressure as a fraction of it
     gives: np.ndarray  # (b,) how far it gives before it parts [m]
     crack: np.ndarray  # (b,) over how much of that, at the end, its strength fades [m]
     reach: np.ndarray  # (b, 3) how far a turn about each of the own directions opens it at its rim [m/rad]
@@ -42,7 +42,7 @@ class BondState(NamedTuple):
     load: np.ndarray  # (b, 6) world, sum of the impulses of a check
     full: np.ndarray  # (b,) uint8 whether it bore all it can within the check: 1 and holds, 2 and has parted
     room: np.ndarray  # (b,) work: how far it may give still before it parts [m]
-    left: np.ndarray  # (b,) work: share of its strength that is left; friction stays
+    left: np.ndarray  # (b,) work: fraction of its strength that is left; friction stays
     axes: np.ndarray  # (b, 3, 3) world, work: the own directions, one a row
     strain: np.ndarray  # (b, 6) world, work: strain at the check less the rest
     arm: np.ndarray  # (b, 2, 3) world, work: anchors seen from the centres
@@ -233,7 +233,7 @@ def _utilisation(section, strength, left, load):
 
 @inline
 def _left(bonds, b, yielded):
-    """Share of its strength that bond b has left when it has given so far."""
+    """Fraction of its strength that bond b has left when it has given so far."""
     crack = bonds.crack[b]
     return min(max((bonds.gives[b] - yielded) / crack, LEAST), 1.0) if crack > 0.0 else 1.0
 

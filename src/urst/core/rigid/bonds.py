@@ -20,9 +20,9 @@ LAG = 1e-3
 PACE = 1.0
 #: strength of what is one solid [Pa]
 WHOLE = 1e18
-#: least area of a bond, as a share of the smaller fragment's volume to the power 2/3
+#: least area of a bond, as a fraction of the smaller fragment's volume to the power 2/3
 HAIR = 0.02
-#: Poisson's ratio of what is held together, and the share of a section that carries shear (Timoshenko, a rectangle)
+#: Poisson's ratio of what is held together, and the fraction of a section that carries shear (Timoshenko, a rectangle)
 POISSON, SHEARED = 0.2, 5.0 / 6.0
 
 
@@ -143,7 +143,7 @@ class Bonds:
         return found
 
     def left(self) -> float:
-        """Return the share of bonds that hold still, of those that may part."""
+        """Return the fraction of bonds that hold still, of those that may part."""
         may = self.state.alive[~self._tied]
         return float(may.mean()) if len(may) else 1.0
 

@@ -27,16 +27,16 @@ from urst.core.rigid.state import Bodies, Inertia
 FLEX = 8
 #: flexes of which what is free takes part in one
 _SELDOM = 4
-#: a blow is a change of force on a body beyond this share of what its bonds carry in tension
+#: a blow is a change of force on a body beyond this fraction of what its bonds carry in tension
 BLOW = 0.5
-#: how fast the force that a body is used to follows, as a share a check
+#: how fast the force that a body is used to follows, as a fraction a check
 _USED = 0.1
 #: how long nothing must have happened to a loose cluster before it is rigid again [s]
 CALM = 0.02
-#: share of the way to equilibrium that a cluster goes from one flex to the next, at most and as its slowest swing
+#: fraction of the way to equilibrium that a cluster goes from one flex to the next, at most and as its slowest swing
 #: allows: contacts learn how it gives only while it does, and would shake what gives faster
 _MOST, _STEADY = 0.1, 0.7
-#: a cluster that nothing presses by more than this share of a member's weight has no contacts to mind
+#: a cluster that nothing presses by more than this fraction of a member's weight has no contacts to mind
 _UNTOUCHED = 1e-3
 #: a cluster that has been still for so long lies on what it touches [s]
 _STILL = 0.2

@@ -325,7 +325,7 @@ def struck(rigid, held, bodies, pairs, load, hit):
 
 @serial
 def note_forces(label, awake, load, fraction, since, time, dt):
-    """Let each body get used to the force on it by a share, and count since when nothing has struck its cluster.
+    """Let each body get used to the force on it by a fraction, and count since when nothing has struck its cluster.
 
     `since` and `time` (n,) [s] are the time since the last blow and that awake, `label` (n,) tells the
     clusters.

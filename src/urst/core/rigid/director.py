@@ -21,7 +21,7 @@ _TIMES = 3.0
 _ALIGNED, _CLOSE = 0.999, 3e-3
 #: a neighbour that has moved away farther covers nothing any more [m]
 _PARTED = 0.01
-#: faces that look as little to one side, as a share of their area, look nowhere
+#: faces that look as little to one side, as a fraction of their area, look nowhere
 _ASKEW = 0.02
 
 

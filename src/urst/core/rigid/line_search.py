@@ -3,7 +3,7 @@
 A substep begins with what contacts did in the last one. Where a blow takes many visits to pass through what it meets,
 as when something heavy is driven into a wall that cannot give way, impulses go on growing until all stands and, begun
 with again, throw it back: what was solved becomes a spring. So clusters of bodies that press each other hard begin
-with that share of their impulses that leaves the least energy, which is the exact line search along them.
+with that fraction of their impulses that leaves the least energy, which is the exact line search along them.
 """
 
 import numpy as np
@@ -73,7 +73,7 @@ def _sum(r, x, slots, out):
 
 @inline
 def _give(r, x, i, j, p, factor, velocity):
-    """Add to the velocities of both bodies what a share of the impulses of a lane does."""
+    """Add to the velocities of both bodies what a fraction of the impulses of a lane does."""
     for c in range(3):
         velocity[i, c] -= factor * r[MASS_I + x] * p[c]
         velocity[j, c] += factor * r[MASS_J + x] * p[c]

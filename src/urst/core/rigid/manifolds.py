@@ -28,7 +28,7 @@ _MARGIN = 2e-3
 SPARE = 5e-4
 #: gaps are not reckoned anew before bodies have gone so far [m]
 _STALE = 2e-5
-#: motion after which a pair is looked at again: this [m], or this share of the smaller radius
+#: motion after which a pair is looked at again: this [m], or this fraction of the smaller radius
 _MOTION, _FRACTION = 1e-3, 0.01
 
 

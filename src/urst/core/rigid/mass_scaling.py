@@ -21,7 +21,7 @@ AGAIN = 2.0
 
 @serial
 def scale_masses(m, load, bodies, free, carrier, gravity, scale):
-    """Reckon what bodies are to be taken as in the contacts: heavier by a share (n,), which is 1 for nearly all.
+    """Reckon what bodies are to be taken as in the contacts: heavier by a factor (n,), which is 1 for nearly all.
 
     Parameters
     ----------
@@ -88,7 +88,7 @@ def scale_masses(m, load, bodies, free, carrier, gravity, scale):
 
 @serial
 def apply_scale(scale, inertia):
-    """Lessen the inverse inertias of bodies by their shares (n,)."""
+    """Lessen the inverse inertias of bodies by their factors (n,)."""
     for b in range(len(scale)):
         if scale[b] > 1.0:
             inertia.inverse_mass[b] /= scale[b]

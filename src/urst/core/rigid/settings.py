@@ -35,13 +35,14 @@ class BondSettings(BaseModel):
         ge=0,
         le=1,
         description=(
-            "Stretch at its strength before it parts, as a share of its length, beside what its crack opens; 0: brittle"
+            "Stretch at its strength before it parts, as a fraction of its length, beside what its crack "
+            "opens; 0: brittle"
         ),
     )
     modulus: float = Field(
         2e9, ge=1e5, le=1e12, description="Stiffness of what is held together, as Young's modulus [Pa]"
     )
-    scatter: float = Field(0.18, ge=0, le=1, description="Spread of the strengths, as a share of their mean")
+    scatter: float = Field(0.18, ge=0, le=1, description="Spread of the strengths, as a fraction of their mean")
     chunks: int = Field(
         0, ge=0, le=1000, description="Chunks that each piece comes apart into first, and that break again; 0: none"
     )
@@ -155,7 +156,7 @@ class Region(BaseModel):
     low: Vector = Field((-1.0, -1.0, 0.0), description="Lower corner [m]")
     high: Vector = Field((1.0, 1.0, 2.0), description="Upper corner [m]")
     pull: Vector = Field((0.0, 0.0, -9.81), description="Gravity in there, instead of the shot's [m/s2]")
-    damping: float = Field(0.0, ge=0, le=1000, description="Share of velocity and spin lost a second in there [1/s]")
+    damping: float = Field(0.0, ge=0, le=1000, description="Fraction of velocity and spin lost a second in there [1/s]")
     since: float | None = Field(None, ge=-1e6, le=1e6, description="From this frame on; empty: from the start")
     until: float | None = Field(None, ge=-1e6, le=1e6, description="Until the end of this frame; empty: to the end")
 
@@ -181,10 +182,10 @@ class RigidSettings(BaseModel):
     steps: int = Field(32, ge=1, le=256, description="Collision checks a frame")
     substeps: int = Field(4, ge=1, le=32, description="Solver substeps a collision check")
     linear_damping: Annotated[Number, Varies(("frame",), 0, 100)] = Field(
-        0.0, description="Share of velocity lost a second [1/s]"
+        0.0, description="Fraction of velocity lost a second [1/s]"
     )
     angular_damping: Annotated[Number, Varies(("frame",), 0, 100)] = Field(
-        0.1, description="Share of spin lost a second [1/s]"
+        0.1, description="Fraction of spin lost a second [1/s]"
     )
     top_speed: float = Field(100.0, gt=0, le=1e4, description="Fastest allowed [m/s]")
     top_spin: float = Field(60.0, gt=0, le=1e4, description="Fastest turn allowed [rad/s]")

@@ -7,9 +7,9 @@ import numpy as np
 from urst.core.bodies.mobility import ABSENT, DRIVEN, FIXED, LOOSE
 from urst.core.rigid.solver import RigidSolver
 
-#: share of velocity and spin lost a second while settling [1/s]
+#: fraction of velocity and spin lost a second while settling [1/s]
 _DAMPING = 6.0
-#: what a contact pushes this much upwards, as a share, it carries
+#: what a contact pushes this much upwards, as a fraction, it carries
 _LIFTS = 0.1
 
 

@@ -31,11 +31,11 @@ from urst.core.rigid.state import Bodies
 from urst.core.rigid.steady_forces import SteadyForces
 from urst.errors import BadValue, SolverFailed
 
-#: share of an overlap worked off in a substep
+#: fraction of an overlap worked off in a substep
 RECOVERY = 0.0378
-#: share of its impulse that a closed contact forgets a sweep at most, and the overlap this may keep standing [m]
+#: fraction of its impulse that a closed contact forgets a sweep at most, and the overlap this may keep standing [m]
 LEAK, LEAK_DEPTH = 0.058, 1e-4
-#: changes of speed that call for another visit: this share of what gravity adds in a substep, this share of the
+#: changes of speed that call for another visit: this fraction of what gravity adds in a substep, this fraction of the
 #: speed, and never less than this [m/s]
 HOT_FALL, HOT_FRACTION, HOT_LEAST = 0.2, 0.02, 1e-4
 #: approaches slower than what gravity adds in so many substeps, or than this, do not bounce [m/s]

@@ -31,7 +31,7 @@ class Bodies(NamedTuple):
     awake: np.ndarray  # (n,) uint8
     radius: np.ndarray  # (n,) farthest point from the centre [m]
     swing: np.ndarray  # (n,) speed of the farthest point about the centre [m/s]
-    travel: np.ndarray  # (n,) way gone so far, the rim's share of turning included [m]
+    travel: np.ndarray  # (n,) way gone so far, the rim's part of turning included [m]
     ball: np.ndarray  # (n,) bool: what touches it does not turn with it
 
 

@@ -9,7 +9,7 @@ from urst.core.checkpoint import Checkpointed
 from urst.core.rigid.nodes import nodes_of
 from urst.core.rigid.state import Bodies
 
-#: a body asleep wakes where the force on it changes by this share of its weight
+#: a body asleep wakes where the force on it changes by this fraction of its weight
 STIR = 0.05
 
 

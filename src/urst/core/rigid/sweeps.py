@@ -59,17 +59,17 @@ class Rules(NamedTuple):
     h: np.floating
     """substep [s]"""
     recovery: np.floating
-    """share of an overlap worked off a second [1/s]"""
+    """fraction of an overlap worked off a second [1/s]"""
     push_speed: np.floating
     """fastest way out of an overlap [m/s]"""
     leak: np.floating
-    """share of its impulse a closed contact forgets a sweep, at most"""
+    """fraction of its impulse a closed contact forgets a sweep, at most"""
     leak_depth: np.floating
     """overlap that the leak may hold against the recovery [m]"""
     hot_speed: np.floating
     """change of speed by which a manifold calls for another sweep [m/s]"""
     hot_fraction: np.floating
-    """the same as a share of the faster body's speed"""
+    """the same as a fraction of the faster body's speed"""
     bounce_speed: np.floating
     """approaches slower than this do not bounce [m/s]"""
 
@@ -124,7 +124,7 @@ def _shift(r, biased):
     pushes, and owes the twist by which they differ where the bodies stand now.
     """
     for x in range(LANES):
-        # each body gives back its share of what is owed
+        # each body gives back its part of what is owed
         i, j = biased * r[FRACTION + x], biased * (ONE - r[FRACTION + x])
         tx, ty, tz = r[TWIST + x], r[TWIST + Y + x], r[TWIST + Z + x]
         dx, dy, dz = spun(r, TURN_I, i * tx, i * ty, i * tz, x)

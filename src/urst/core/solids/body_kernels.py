@@ -143,7 +143,7 @@ def move_walls(samples, faces, bodies, loose, frame, wall):
 
 @inline
 def _face_fractions(samples, node, axis, i, j, k, found_on):
-    """Write which bodies with a node close a face, and their shares of what is closed of it, into the two arrays of
+    """Write which bodies with a node close a face, and their fractions of what is closed of it, into the two arrays of
     `found_on`; returns how many."""
     distance, owner, ease, (bodies, fractions) = samples.distance, samples.owner, samples.ease, found_on
     found, closed = 0, 0.0

@@ -259,7 +259,7 @@ def block_behind(blocked):
 
 @serial
 def share_out(distance, main, touched, home, fraction):
-    """Give each cell the open share of what is its room, share (nx, ny, nz)."""
+    """Give each cell the open fraction of what is its room, share (nx, ny, nz)."""
     nx, ny, nz = main.shape
     eighth = np.float32(0.125)
     for i in range(nx):
@@ -401,7 +401,7 @@ def guard(reach, out):
 
 @parallel
 def room_about(distance, home, reach, fraction, room):
-    """Write the open share of the tent about the middle of each guarded cell, as far as it is reached from there."""
+    """Write the open fraction of the tent about the middle of each guarded cell, as far as it is reached from there."""
     nx, ny, nz = room.shape
     for row in prange(nx):
         i = np.int64(row)
@@ -478,7 +478,7 @@ def _taken(turn, shift, origin, cell, body, u, v, w):
 
 @called
 def hit(met, goes, u, v, w, x, y, z, lap):
-    """Where a way between two places [cells] meets a thin wall: the share of it, 2 if there is none, the wall, its
+    """Where a way between two places [cells] meets a thin wall: the fraction of it, 2 if there is none, the wall, its
     plane, and the place from which it is as the wall sees it, which has gone along since it was placed last if it
     `goes`.
 

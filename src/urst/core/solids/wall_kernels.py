@@ -1,4 +1,4 @@
-"""Kernels of the walls that hold a liquid: distance from convex bodies, open shares of faces and cells.
+"""Kernels of the walls that hold a liquid: distance from convex bodies, open fractions of faces and cells.
 
 The distance is kept at eight samples a cell, a quarter of a cell from its sides. Lengths are in cells.
 
@@ -130,13 +130,13 @@ def carve(bodies, origin, cell, reach, distance, owner, full):
 
 @inline
 def open_fraction(d):
-    """Share of the eighth of a cell about a sample that is open."""
+    """Fraction of the eighth of a cell about a sample that is open."""
     return min(max(HALF + d + d, ZERO), ONE)
 
 
 @inline
 def closed_fraction(distance, owner, ease, a, b, c):
-    """Share of the eighth of a cell about a sample that is closed; ease (n,) is what each body is short of what its
+    """Fraction of the eighth of a cell about a sample that is closed; ease (n,) is what each body is short of what its
     samples say."""
     body = owner[a, b, c]
     return (ONE - open_fraction(distance[a, b, c])) * (ease[body] if body != NONE else ONE)
@@ -156,7 +156,7 @@ def measure(distance, owner, out):
 
 @parallel
 def open_samples(distance, owner, ease, out):
-    """Write the open share of the eighth of a cell about each sample, out (2nx, 2ny, 2nz) float32; ease: see
+    """Write the open fraction of the eighth of a cell about each sample, out (2nx, 2ny, 2nz) float32; ease: see
     `closed_share`."""
     nx, ny, nz = distance.shape
     for row in prange(nx):
@@ -168,7 +168,7 @@ def open_samples(distance, owner, ease, out):
 
 @parallel
 def open_faces(samples, axis, weight):
-    """Write the open share of the cube about each face across an axis, of what samples say; of a face on the grid's
+    """Write the open fraction of the cube about each face across an axis, of what samples say; of a face on the grid's
     side that of its inner half."""
     nx, ny, nz = weight.shape
     for row in prange(nx):
@@ -191,7 +191,7 @@ def open_faces(samples, axis, weight):
 
 @parallel
 def open_cells(samples, distance, fraction, middle):
-    """Write the open share of each cell, of what samples say, and the distance at its middle."""
+    """Write the open fraction of each cell, of what samples say, and the distance at its middle."""
     nx, ny, nz = fraction.shape
     for row in prange(nx):
         i = np.int64(row)
@@ -213,7 +213,7 @@ def _tented(before, here, after, behind):
 
 @parallel
 def open_about(samples, room):
-    """Write the open share of the tent of two cells' width about the middle of each cell, along each axis, of what
+    """Write the open fraction of the tent of two cells' width about the middle of each cell, along each axis, of what
     samples say; there is nothing open beyond the grid."""
     nx, ny, nz = room.shape
     for row in prange(nx):

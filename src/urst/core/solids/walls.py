@@ -25,8 +25,8 @@ THIN, ACROSS = 2.2, 3.0
 class Walls:
     """Convex bodies of several boundaries, and the sides of the domain, as a liquid meets them.
 
-    A wall is cut into cells by open shares of the cubes about faces (variational: Batty, Bertails & Bridson 2007), so
-    that liquid stands against it wherever it lies between cells.
+    A wall is cut into cells by open fractions of the cubes about faces (variational: Batty, Bertails & Bridson 2007),
+    so that liquid stands against it wherever it lies between cells.
 
     Parameters
     ----------
@@ -47,11 +47,11 @@ class Walls:
     distance : (2nx, 2ny, 2nz) float32
         From the nearest wall at eight samples a cell, negative within it [cells].
     weights, walls : three arrays of faces, float32
-        Open share of each face, and the velocity of the wall beside it [m/s].
+        Open fraction of each face, and the velocity of the wall beside it [m/s].
     fraction, middle : (nx, ny, nz) float32
-        Open share of each cell, and the distance at its middle [cells].
+        Open fraction of each cell, and the distance at its middle [cells].
     room : (nx, ny, nz) float32
-        Open share of the tent about each cell's middle in which particles count for it.
+        Open fraction of the tent about each cell's middle in which particles count for it.
     keep : (2, 3) float32
         Corners of the box that particles stay in, endless where sides are open [cells].
     within : (m, 3) int32
@@ -307,7 +307,7 @@ class Walls:
         return found
 
     def immersed(self, phi: np.ndarray) -> np.ndarray:
-        """Return the share of each body that is in the liquid, (n,), by number over all boundaries.
+        """Return the fraction of each body that is in the liquid, (n,), by number over all boundaries.
 
         Parameters
         ----------

@@ -65,7 +65,7 @@ class Billow(Emitting):
             100,
             -15,
             15,
-            about="Dust the solver itself has made or lost so far, as a share of what was given off",
+            about="Dust the solver itself has made or lost so far, as a fraction of what was given off",
         ),
         Gauge("densest", "densest", "kg/m3"),
         Gauge(
@@ -75,7 +75,7 @@ class Billow(Emitting):
             100,
             None,
             4,
-            about="Dust at the domain's sides, as a share of the densest",
+            about="Dust at the domain's sides, as a fraction of the densest",
         ),
         Gauge("top_speed", "fastest air", "m/s"),
         Gauge("divergence_left", "residual divergence", "%", 100, None, 0.1),
@@ -89,7 +89,7 @@ class Billow(Emitting):
             None,
             0.01,
             coupled=True,
-            about="What the air gave to bodies and points and these did not take, as a share of all that was exchanged",
+            about="What the air gave to bodies and points and these did not take, as a fraction of all exchanged",
         ),
     )
     questions = (

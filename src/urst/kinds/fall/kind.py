@@ -75,7 +75,7 @@ class Fall(Kind):
             "most loaded bond",
             "%",
             100,
-            about="Greatest stress in a bond that holds, as a share of its strength",
+            about="Greatest stress in a bond that holds, as a fraction of its strength",
         ),
         Gauge("largest_piece", "largest piece", "t", 1e-3),
         Gauge(

@@ -30,7 +30,7 @@ from urst.scene.shapes import Closed, count, displaced, is_cut, is_endless, is_h
 
 #: draft cells are so much longer
 _DRAFT = 1.5
-#: what reaches over such a share of a domain's side bounds a pool
+#: what reaches over such a fraction of a domain's side bounds a pool
 _BOUNDS = 0.5
 #: steps a frame that a splash takes
 _STEPS = 4
@@ -83,7 +83,7 @@ class Flood(Kind):
             100,
             None,
             10,
-            about="Share of what inflows were to pour that did not come in",
+            about="Fraction of what inflows were to pour that did not come in",
         ),
         Gauge("drained", "drained", "m3"),
         Gauge("lost", "lost at sides", "%", 100, None, 1),
@@ -104,9 +104,7 @@ class Flood(Kind):
             None,
             0.01,
             coupled=True,
-            about=(
-                "What the liquid gave to bodies and walls and these did not take, as a share of all that was exchanged"
-            ),
+            about=("What the liquid gave to bodies and walls and these did not take, as a fraction of all exchanged"),
         ),
     )
     sliced = (
@@ -597,7 +595,7 @@ def _full(shot: Any, fill: Fill) -> float:
 
 
 def _near(settings: LiquidSettings, depth: float) -> float:
-    """What share of liquid so deep [m] is near enough to its surface to have particles."""
+    """What fraction of liquid so deep [m] is near enough to its surface to have particles."""
     most = settings.particle_depth
     return 1.0 if most is None or depth <= 0.0 else min(1.0, most * settings.cell_size / depth)
 

@@ -9,7 +9,7 @@ from urst.core.debris.settings import DebrisSettings
 from urst.kinds.offers.bodies import BODIES
 from urst.scene.shapes import is_endless, volumes
 
-#: chips and puffs beside the fragments they come from: lengths as shares of a fragment's side
+#: chips and puffs beside the fragments they come from: lengths as fractions of a fragment's side
 _SMALLEST, _LARGEST, _REACH, _PUFF = 0.03, 0.18, 0.4, 0.9
 #: side of a fragment for which the settings' own numbers a square metre are right [m]
 _SIDE = 0.3

@@ -14,7 +14,7 @@ class PointPiece(PieceSource):
 
     rate: Annotated[Number, Varies(("frame",), 0, 1e7)] = Field(100.0, description="Points given off in a second [1/s]")
     dust_share: Annotated[Number, Varies(("frame",), 0, 1)] = Field(
-        0.0, description="Share of the points that are dust puffs"
+        0.0, description="Fraction of the points that are dust puffs"
     )
     spread: Annotated[Number, Varies(("frame",), 0, 1000)] = Field(0.5, description="Random speed as it sets off [m/s]")
 

@@ -50,7 +50,7 @@ class Between(GasLedger):
         self.note(*self.drag.act(field, dt, self._unresolved(), on_bodies=self.back, on_field=self.forth))
 
     def gauges(self) -> dict[str, float]:
-        """Return what went missing on the way, as a share of all that passed."""
+        """Return what went missing on the way, as a fraction of all that passed."""
         return self._lost(self.given + self.gas.lost if self.counts else self.given)
 
     def _unresolved(self) -> np.ndarray:

@@ -13,11 +13,11 @@ from urst.core.bodies.nodes import NO_NODE, Nodes
 from urst.core.checkpoint import Checkpointed
 from urst.core.coupling.ports import Bodies, Liquid
 
-#: share of what a body displaces that is taken to go along with it where something else pushes it: that of a ball
+#: fraction of what a body displaces that is taken to go along with it where something else pushes it: that of a ball
 #: (Lamb 1932, sec. 92). The pressure solve knows better, and puts right what contacts made of it
 ALONG = 0.5
-#: what others did is passed on to the liquid where it changed a speed by more than this share of what gravity adds in
-#: a step
+#: what others did is passed on to the liquid where it changed a speed by more than this fraction of what gravity adds
+#: in a step
 HEARD = 1e-3
 
 
@@ -93,7 +93,7 @@ class Between(Checkpointed):
         ----------
         impulse : (n, 6) float [N s], [N m s]
         wet : (n,) float
-            Share of each body that is in the liquid.
+            Fraction of each body that is in the liquid.
         dt : float [s]
         """
         nodes, motion = self.nodes, self.bodies.motion
@@ -136,8 +136,8 @@ class Between(Checkpointed):
         motion.spin[:] += np.where(moving, spin, 0.0)
 
     def gauges(self) -> dict[str, float]:
-        """Return what got lost on the way, as a share of all that passed, and how many bodies lighter than the liquid
-        are in it."""
+        """Return what got lost on the way, as a fraction of all that passed, and how many bodies lighter than the
+        liquid are in it."""
         light = self.bodies.motion.mass < self.liquid.density * self.bodies.volume
         return {"momentum_lost": self.liquid.momentum_lost(), "afloat": float((light & (self.wet > 0.0)).sum())}
 
