@@ -42,6 +42,11 @@ def baked(shot: Shot, layers: Iterable[str] | None = None) -> Store:
     return ReadOnly(_root())
 
 
+def share(folder: str) -> None:
+    """Let others have the bakes in a folder too."""
+    shutil.copytree(folder, _root(), dirs_exist_ok=True)
+
+
 def copied(shot: Shot, folder: Path | str, layers: Iterable[str] | None = None) -> Store:
     """Return a store of one's own in a folder that begins with the same bake and nothing else."""
     store, keys = baked(shot, layers), layer_keys(shot)

@@ -20,6 +20,7 @@ ROOT = Path(__file__).parents[1]
 _NOTHING_NEW = """
 import gc, tempfile
 from numba.core.dispatcher import Dispatcher
+from tests.baked import share
 from tests.shots import tiny
 from urst.bake import kernels, runner
 from urst.demo import granary, smoke, sparks
@@ -32,9 +33,10 @@ def known():
     Dispatcher)
             and d.py_func.__module__.startswith("urst") for s in d.signatures}
 
-for name in rehearsals():
-    with tempfile.TemporaryDirectory() as folder:
+with tempfile.TemporaryDirectory() as folder:
+    for name in rehearsals():
         runner.bake(parse(rehearsals()[name].document), Store(folder))
+    share(folder)
 before = known()
 coupled = granary.coupled(fragments=210, cell_size=0.6, end=15)
 for shot in (tiny(), coupled, smoke.shot(), sparks.shot()):
