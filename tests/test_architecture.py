@@ -227,6 +227,10 @@ def compiled(node):
     return any(isinstance(d, ast.Name) and d.id in COMPILED for d in node.decorator_list)
 
 
+def method(owner, name):
+    return next((n for n in owner.body if isinstance(n, ast.FunctionDef) and n.name == name), None)
+
+
 class Types(unittest.TestCase):
     def test_every_function_but_kernels_says_its_types(self):
         missing = []
@@ -268,6 +272,22 @@ class Docstrings(unittest.TestCase):
             yield "has no Parameters"
         if any(isinstance(n, ast.Raise) for n in ast.walk(node)) and "Raises\n" not in text:
             yield "has no Raises"
+
+    def test_what_docstrings_list_under_parameters_is_taken(self):
+        wrong = []
+        for path in SOURCE.rglob("*.py"):
+            for node in ast.walk(ast.parse(path.read_text())):
+                if not isinstance(node, ast.FunctionDef | ast.ClassDef):
+                    continue
+                found = re.search(r"Parameters\n-+\n(.*?)(\n\n?\w+\n-+\n|\Z)", ast.get_docstring(node) or "", re.DOTALL)
+                made = node if isinstance(node, ast.FunctionDef) else method(node, "__init__")
+                if found and made:
+                    a = made.args
+                    taken = {x.arg for x in (*a.posonlyargs, *a.args, *a.kwonlyargs, a.vararg, a.kwarg) if x}
+                    listed = re.findall(r"^(\S[^\n]*?)(?: : .*)?$", found[1], re.MULTILINE)
+                    said = {n.lstrip("*") for line in listed for n in line.split(", ")}
+                    wrong += [f"{path.relative_to(SOURCE)}: {node.name} takes no {n}" for n in said - taken]
+        self.assertEqual(wrong, [])
 
     def kernel_lacks(self, node, tree):
         text = ast.get_docstring(node) or ""

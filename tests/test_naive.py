@@ -87,10 +87,10 @@ class Naive(unittest.TestCase):
         particles = particle_kernels.Particles(position[order], velocity[order], affine[order])
         cell = np.floor(particles.position).astype(int)
         owner = np.ravel_multi_index(tuple(cell.T), SHAPE).astype(np.int32)
-        lodging = particle_kernels.Lodging(start, owner, np.full(SHAPE, ALL, np.uint32))
+        cell_list = particle_kernels.CellList(start, owner, np.full(SHAPE, ALL, np.uint32))
         mass = FaceFields(*(np.zeros(f, np.float32) for f in FACES))
         momentum = FaceFields(*(np.zeros(f, np.float32) for f in FACES))
-        particle_kernels.scatter(particles, lodging, mass, momentum)
+        particle_kernels.scatter(particles, cell_list, mass, momentum)
         for axis in range(3):
             wanted = naive.scatter(*(a.astype(float) for a in particles), axis, FACES[axis])
             np.testing.assert_allclose(mass[axis], wanted[0], atol=2e-5)

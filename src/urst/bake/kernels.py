@@ -95,7 +95,7 @@ class Compiler:
         ----------
         names : kinds, or COUPLED; all if None
         report : called when what is waited for changes
-        pulse : called now and then; what it raises ends the wait
+        check_cancelled : called now and then; what it raises ends the wait
         """
         names = list(self._all if names is None else names)
         last = None

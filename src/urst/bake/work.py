@@ -24,9 +24,9 @@ class Work:
         Ids; what is read comes before what reads it.
     keys : dict
         Content keys by layer id.
-    pulse : callable
+    check_cancelled : callable
         Called often within long work; raises to end it.
-    tell : callable
+    report_progress : callable
         Called with what is done before the first frame, how much of it is, and how much there is.
     """
 

@@ -122,9 +122,9 @@ class Inputs:
     store : Frames
     keys : dict
         Content keys by layer id.
-    begun : dict
+    prepared : dict
         Layers of the same group that are set up already, by id.
-    pulse, tell : callable
+    check_cancelled, report_progress : callable
     """
 
     def __init__(

@@ -46,7 +46,7 @@ def break_pieces(
     pieces : list of (int, list of Mesh)
         A number for each piece, kept in the fragments, and its parts where they stand.
     settings : FractureSettings
-    pulse : callable
+    check_cancelled : callable
         Called between cuts; what it raises ends the work.
 
     Raises

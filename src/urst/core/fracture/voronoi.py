@@ -108,7 +108,7 @@ def shatter(
     sites : (n, 3) float [m]
     piece : int
         Which set piece it is, kept in the solids.
-    pulse : callable
+    check_cancelled : callable
         Called between cuts; what it raises ends the work.
 
     Returns

@@ -32,7 +32,7 @@ class FrothSolver(Checkpointed):
     shape : (nx, ny, nz)
         Its cells.
     start_time : float [s]
-    pulse : callable
+    check_cancelled : callable
         Called between stages of the work; what it raises ends it.
     """
 

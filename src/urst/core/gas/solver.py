@@ -50,7 +50,7 @@ class GasSolver(Checkpointed):
         What frames hold beside concentrations: `velocity`, and temperatures by their names.
     liquids : list of callable
         What it lies on: each gives the `Wet` of a time [s].
-    pulse : callable
+    check_cancelled : callable
         Called between stages of the work; what it raises ends it.
     """
 

@@ -78,7 +78,7 @@ def scattered(heading: np.ndarray, cone: float, rng: np.random.Generator) -> np.
 
     Parameters
     ----------
-    way : (n, 3) float
+    heading : (n, 3) float
     cone : float
         Half its opening [deg].
     rng : Generator

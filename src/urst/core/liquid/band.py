@@ -116,7 +116,7 @@ class Band(Checkpointed):
         self.steps += 1
         places = (corner + 0.5 * rng.random(corner.shape)).astype(np.float32)
         # what a thin wall parts from its cell is none of that
-        places = places[walls.lodgings(places) == np.ravel_multi_index(tuple(cells[row].T), self.zone.shape)]
+        places = places[walls.owner_cells(places) == np.ravel_multi_index(tuple(cells[row].T), self.zone.shape)]
         speed, slopes = np.empty((len(places), 3), np.float32), np.empty((len(places), 3, 3), np.float32)
         u, v, w = flow
         deep_kernels.take_up(places, u, v, w, np.float32(step), speed, slopes)

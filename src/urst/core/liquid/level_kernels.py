@@ -70,14 +70,14 @@ class Room(NamedTuple):
 
 
 @parallel
-def count(position, lodging, within, phi, full, deep, wanted):
+def count(position, cell_list, within, phi, full, deep, wanted):
     """Write where particles say the surface is, `wanted` (cells), where it is not far or they are beyond.
 
     Parameters
     ----------
     position : (n, 3) float32
         Of particles, sorted by cell.
-    lodging : Lodging
+    cell_list : CellList
     within : Room
         What lies behind thin walls does not count.
     phi : (nx, ny, nz) float32
@@ -88,7 +88,7 @@ def count(position, lodging, within, phi, full, deep, wanted):
     wanted : (nx, ny, nz) float32
     """
     nx, ny, nz = phi.shape
-    start, owner_cell, reach = lodging.start, lodging.owner_cell, lodging.reach
+    start, owner_cell, reach = cell_list.start, cell_list.owner_cell, cell_list.reach
     fraction, distance, home = within.fraction, within.distance, within.home
     for row in prange(nx):
         i = np.int64(row)

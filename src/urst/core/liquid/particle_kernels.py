@@ -4,7 +4,7 @@ Places are in cells from the grid's least corner, velocities in m/s. Particles a
 along x, so that slabs of planes can be written side by side in two colours and the sums do not depend on the number
 of threads. What has to look for thin walls is kept apart from what need not, which is most.
 
-position (n, 3), velocity (n, 3) and affine (n, 3, 3) are float32, owner_cell and reach as `Lodging` has them. u is the
+position (n, 3), velocity (n, 3) and affine (n, 3, 3) are float32, owner_cell and reach as `CellList` has them. u is the
 velocity on the faces across an axis (0, 1, 2), mass what has been added there; shape is (nx, ny, nz), x, y, z a place;
 what begins with out_ is written.
 """
@@ -31,7 +31,7 @@ class Particles(NamedTuple):
     """(n, 3, 3) gradient of the velocity, by component and direction [m/s a cell]"""
 
 
-class Lodging(NamedTuple):
+class CellList(NamedTuple):
     """Where particles are, sorted by cell."""
 
     start: np.ndarray
@@ -219,19 +219,19 @@ def _free(reach, i, j, k):
 
 
 @parallel
-def scatter(particles, lodging, mass, momentum):
+def scatter(particles, cell_list, mass, momentum):
     """Add particles to the eight faces about them, along each axis, that thin walls do not part them from.
 
     Parameters
     ----------
     particles : Particles
-    lodging : Lodging
+    cell_list : CellList
         Of the same particles, sorted: slabs write side by side only if no particle lies outside its cell's slab.
     mass, momentum : FaceFields
         Added to.
     """
     position, velocity, affine = particles.position, particles.velocity, particles.affine
-    start, owner_cell, reach = lodging.start, lodging.owner_cell, lodging.reach
+    start, owner_cell, reach = cell_list.start, cell_list.owner_cell, cell_list.reach
     mx, my, mz = mass.x, mass.y, mass.z
     u, v, w = momentum.x, momentum.y, momentum.z
     nx, ny, nz = reach.shape
@@ -291,7 +291,7 @@ def _weigh_free(position, p, density):
 
 @parallel
 def weigh(position, start, owner_cell, reach, density):
-    """Add particles to the cells about them that thin walls (lodging, reach: `thin_kernels`) do not part them from,
+    """Add particles to the cells about them that thin walls (owner_cell, reach: `thin_kernels`) do not part them from,
     density (cells); start as in `scatter`."""
     nx, ny, nz = reach.shape
     slabs = (nx + SLAB - 1) // SLAB

@@ -345,7 +345,7 @@ class PressureStep:
             Sorted; changed in place [cells].
         start : (cells + 1,) int64
             Where those of each cell begin.
-        lodging : (n,) int32
+        owner_cell : (n,) int32
             Whose room they are in.
         band : Band
             Where there are any.

@@ -19,7 +19,7 @@ from urst.core.liquid.air import Kept
 from urst.core.liquid.band import Band, moving
 from urst.core.liquid.damping import damped
 from urst.core.liquid.inflows import Inflow, Region
-from urst.core.liquid.particle_kernels import Barriers, Lodging, Particles, StepRule
+from urst.core.liquid.particle_kernels import Barriers, CellList, Particles, StepRule
 from urst.core.liquid.port import SEEN, Port
 from urst.core.liquid.pressure_step import LEAST, PressureStep, spread
 from urst.core.liquid.restart import Lattice, Taken, taken_up
@@ -72,7 +72,7 @@ class LiquidSolver(Port, Checkpointed):
     clock : Clock
         By its frames a second `most_substeps` is meant.
     start_time : float [s]
-    pulse : callable
+    check_cancelled : callable
         Called between stages of the work; what it raises ends it.
     """
 
@@ -244,7 +244,7 @@ class LiquidSolver(Port, Checkpointed):
         taken[tuple((EDGE * self.position).astype(np.int64).T)] = True
         places = filling.seeds(inside, self.walls, (first, last), taken, rng)
         if only is not None:
-            places = places[only.ravel()[self.walls.lodgings(places)]]
+            places = places[only.ravel()[self.walls.owner_cells(places)]]
         there = self.origin + self.cell * places
         self._add(
             places, velocity(there) if callable(velocity) else np.tile(np.array(velocity, float), (len(places), 1))
@@ -509,7 +509,7 @@ class LiquidSolver(Port, Checkpointed):
             self._stores[0] = [np.empty((len(order) + len(order) // 8, *x.shape[1:]), x.dtype) for x in old]
         self.position, self.speed, self.affine = (x[: len(order)] for x in self._stores[0])
         particle_kernels.arrange(order, *old, self.position, self.speed, self.affine)
-        self._owner_cell = self.walls.lodgings(self.position)
+        self._owner_cell = self.walls.owner_cells(self.position)
 
     def _follow(self, dt: float) -> None:
         """Bring the surface nearer to where the particles are."""
@@ -522,7 +522,7 @@ class LiquidSolver(Port, Checkpointed):
         deep = np.float32(min(COUNTED, self.band.counted))
         level_kernels.count(
             self.position,
-            particle_kernels.Lodging(self._start, self._owner_cell, w.reach),
+            particle_kernels.CellList(self._start, self._owner_cell, w.reach),
             level_kernels.Room(w.fraction, w.distance, w.home),
             self.phi,
             np.float32(_FULL),
@@ -551,7 +551,7 @@ class LiquidSolver(Port, Checkpointed):
         found, masses = [np.zeros_like(u) for u in before], [np.zeros_like(u) for u in before]
         particle_kernels.scatter(
             Particles(self.position, self.speed, self.affine),
-            Lodging(self._start, self._owner_cell, w.reach),
+            CellList(self._start, self._owner_cell, w.reach),
             FaceFields(*masses),
             FaceFields(*found),
         )

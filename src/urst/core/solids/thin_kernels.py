@@ -625,7 +625,7 @@ def clear(position, reach, met, out):
 
 @parallel
 def find_owner_cells(position, distance, home, reach, met, owner_cell):
-    """Find whose room each particle is in, lodging (n,) int32, the number of a cell: that of the nearest sample that
+    """Find whose room each particle is in, owner_cell (n,) int32, the number of a cell: that of the nearest sample that
     it sees.
 
     Parameters
@@ -635,7 +635,7 @@ def find_owner_cells(position, distance, home, reach, met, owner_cell):
     reach : (nx, ny, nz) uint32
     met : tuple
         What `Walls.met` returns.
-    lodging : (n,) int32
+    owner_cell : (n,) int32
     """
     nx, ny, nz = reach.shape
     for number in prange(len(position)):

@@ -295,7 +295,7 @@ class Walls:
         found = beyond(places.reshape(-1, 3))[:, axis].reshape(shape)
         self.walls[axis][side] = found.astype(np.float32)
 
-    def lodgings(self, places: np.ndarray) -> np.ndarray:
+    def owner_cells(self, places: np.ndarray) -> np.ndarray:
         """Return whose room places are in, as numbers of cells (n,) int32: see `thin_kernels`.
 
         Parameters
