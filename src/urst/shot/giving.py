@@ -98,7 +98,7 @@ def _some(to: Sequence[str]) -> Sequence[str]:
     return to
 
 
-def _get(settings: dict[str, Any], path: str) -> float | list[Any] | dict[str, Any]:
+def _get(settings: dict[str, Any], path: str) -> Any:
     try:
         for part in path.split("."):
             settings = settings[_step(settings, part)]
@@ -107,7 +107,7 @@ def _get(settings: dict[str, Any], path: str) -> float | list[Any] | dict[str, A
     return settings
 
 
-def _put(settings: dict[str, Any], path: str, value: float | list[Any] | dict[str, Any]) -> None:
+def _put(settings: dict[str, Any], path: str, value: Any) -> None:
     *parents, last = path.split(".")
     for part in parents:
         settings = settings[_step(settings, part)]

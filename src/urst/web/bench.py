@@ -140,9 +140,7 @@ def set_field(request: Request, shot_id: str, layer_id: str, path: str = Form(),
     return recipe_page(request, kept, layer_id, fault)
 
 
-def _follow_name(
-    kept: shots.Kept, layer_id: str, data: dict[str, Any], path: str, before: Any, now: float | str | list[Any] | None
-) -> None:
+def _follow_name(kept: shots.Kept, layer_id: str, data: dict[str, Any], path: str, before: Any, now: Any) -> None:
     """Let the layer follow where the name of an entry of one of its lists has been changed."""
     place, _, last = path.split(".") if path.count(".") == 2 else ("", "", "")
     if last == "name":

@@ -100,7 +100,7 @@ class Break(Kind):
         parts = sum(count(shot.pieces[i].shape) for i in self.cast(shot, layer))
         return max(parts, layer.settings.count)
 
-    def notes(self, shot: Any, layer: Any, first: dict[Any, Any]) -> dict[str, Note]:
+    def notes(self, shot: Any, layer: Any, first: dict[str, float]) -> dict[str, Note]:
         hint = breaking(shot, [shot.pieces[i] for i in self.cast(shot, layer)], layer.settings)
         if hint is None:
             return {}
@@ -112,7 +112,7 @@ class Break(Kind):
         settings = {"pieces": ["Wall"], "pattern": "clustered", "count": 30, "focus": (0, 0, 0.7), "focus_radius": 0.4}
         return ({"id": self.name, "kind": self.name, "settings": settings},)
 
-    def findings(self, shot: Any, layer: Any) -> list[Any]:
+    def findings(self, shot: Any, layer: Any) -> list[Finding]:
         found = []
         for i in self.cast(shot, layer):
             piece = shot.pieces[i]

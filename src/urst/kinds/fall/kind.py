@@ -308,7 +308,7 @@ class Fall(Kind):
     def watch(self, shot: Any, layer: Any, rows: dict[int, dict[str, float]]) -> list[Finding]:
         return [*self._overlaps(shot, layer, rows), *self._lost(layer, rows)]
 
-    def _lost(self, layer: Any, rows: dict[int, dict[str, float]]) -> list[Any]:
+    def _lost(self, layer: Any, rows: dict[int, dict[str, float]]) -> list[Finding]:
         frame, most = max(((f, g.get("lost", 0.0)) for f, g in rows.items()), key=lambda r: r[1], default=(0, 0.0))
         if most == 0.0:
             return []

@@ -52,7 +52,7 @@ def _under(low: np.ndarray, high: np.ndarray, n: int) -> tuple[np.ndarray, np.nd
     return below, gap[below]
 
 
-def _floating(shot: Any, layer: Any, cast: list[int], low: np.ndarray, high: np.ndarray) -> list[Any]:
+def _floating(shot: Any, layer: Any, cast: list[int], low: np.ndarray, high: np.ndarray) -> list[Finding]:
     held = {name for e in layer.settings.events if e.what == "let go" for name in e.of}
     found = []
     for n, i in enumerate(cast):
@@ -80,7 +80,7 @@ def _floating(shot: Any, layer: Any, cast: list[int], low: np.ndarray, high: np.
     return found
 
 
-def _top_heavy(shot: Any, layer: Any, cast: list[int], low: np.ndarray, high: np.ndarray) -> list[Any]:
+def _top_heavy(shot: Any, layer: Any, cast: list[int], low: np.ndarray, high: np.ndarray) -> list[Finding]:
     size = np.prod(np.minimum(high - low, 1e3), axis=1)
     weight = np.array([shot.pieces[i].bulk()[0] for i in cast]) * size
     for n, i in enumerate(cast):

@@ -321,7 +321,7 @@ class Flood(Kind):
             )
         )
 
-    def _unbegun(self, shot: Any, layer: Any) -> list[Any]:
+    def _unbegun(self, shot: Any, layer: Any) -> list[Finding]:
         """What is said of a start needs one."""
         s = layer.settings
         if layer.start or (s.start_below is None and s.start_within is None):
@@ -425,7 +425,7 @@ class Flood(Kind):
             changes=(((*place, "matter"), "hollow"), ((*place, "wall"), wall)),
         )
 
-    def _within(self, shot: Any, layer: Any) -> list[Any]:
+    def _within(self, shot: Any, layer: Any) -> list[Finding]:
         """What is filled must not lie within something solid."""
         for fill in layer.settings.fills:
             mine = shot.piece(fill.piece)
@@ -500,7 +500,7 @@ class Flood(Kind):
                 ]
         return []
 
-    def _outside(self, shot: Any, layer: Any) -> list[Any]:
+    def _outside(self, shot: Any, layer: Any) -> list[Finding]:
         s = layer.settings
         # of a wall that pours only its faces count
         for fill in (*s.fills, *(x for x in s.inflows if x.out_of == "inside")):
@@ -523,7 +523,7 @@ class Flood(Kind):
                 ]
         return []
 
-    def _small(self, shot: Any, layer: Any) -> list[Any]:
+    def _small(self, shot: Any, layer: Any) -> list[Finding]:
         """What is to float must be seen by the cells."""
         pushed = [x for x, _, fro in shot.partners(layer) if fro > 0.0 and BODIES in shot.kind_of(x).offers]
         found = [
@@ -546,7 +546,7 @@ class Flood(Kind):
             )
         ]
 
-    def _unseen(self, shot: Any, layer: Any) -> list[Any]:
+    def _unseen(self, shot: Any, layer: Any) -> list[Finding]:
         """What it is to push must be on its grid."""
         seen = {x.id for x in shot.takes(layer, BODIES)}
         pushed = [x for x, _, fro in shot.partners(layer) if fro > 0.0 and x.id not in seen]

@@ -125,7 +125,7 @@ class Froth(OnLiquid):
         # rarely more than a part of what there may be
         return layer.settings.most // 4
 
-    def findings(self, shot: Any, layer: Any) -> list[Any]:
+    def findings(self, shot: Any, layer: Any) -> list[Finding]:
         s, name = layer.settings, layer.name
         if not any(g.on for g in (s.foam, s.bubbles, s.spray, s.mist)):
             return [
@@ -139,7 +139,7 @@ class Froth(OnLiquid):
             ]
         return super().findings(shot, layer)
 
-    def watch(self, shot: Any, layer: Any, rows: dict[Any, Any]) -> list[Any]:
+    def watch(self, shot: Any, layer: Any, rows: dict[int, dict[str, float]]) -> list[Finding]:
         full = next((f for f, g in sorted(rows.items()) if g.get("refused", 0.0) > 0.01), None)
         if full is None:
             return []

@@ -78,7 +78,7 @@ class Skin(OnLiquid):
         size = layer.settings.cell_size or 0.5 * liquid.grid.cell
         return int(liquid.grid.cells() * (liquid.grid.cell / size) ** 3)
 
-    def findings(self, shot: Any, layer: Any) -> list[Any]:
+    def findings(self, shot: Any, layer: Any) -> list[Finding]:
         liquid = self.liquid(shot, layer)
         if liquid is None:
             return super().findings(shot, layer)
