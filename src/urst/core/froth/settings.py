@@ -19,8 +19,8 @@ class _Group(BaseModel):
 class Limits(_Group):
     """Below the first there is none, from the second on as much as there can be."""
 
-    none: float = Field(ge=0, le=1e6)
-    full: float = Field(gt=0, le=1e6)
+    none: float = Field(ge=0, le=1e6, description="There is none up to here")
+    full: float = Field(gt=0, le=1e6, description="From here on there is as much as there can be")
 
     @model_validator(mode="after")
     def _order(self) -> "Limits":
@@ -48,7 +48,7 @@ class Births(_Group):
 class Foam(_Group):
     """What lies on the surface and goes with it."""
 
-    on: bool = True
+    on: bool = Field(True, description="Whether there is any")
     life: float = Field(2.0, gt=0, le=600, description="How long it lasts, on the average [s]")
     size: float = Field(0.012, gt=0, le=1, description="Across one [m]")
 
@@ -56,7 +56,7 @@ class Foam(_Group):
 class Bubbles(_Group):
     """Air in the liquid: it rises and becomes foam."""
 
-    on: bool = True
+    on: bool = Field(True, description="Whether there is any")
     rise: float = Field(0.25, ge=0, le=10, description="How fast they rise through still liquid [m/s]")
     drag: float = Field(8.0, ge=0, le=1000, description="How soon they go as the liquid does [1/s]")
     life: float = Field(4.0, gt=0, le=600, description="How long one lasts at most [s]")
@@ -66,7 +66,7 @@ class Bubbles(_Group):
 class Spray(_Group):
     """Drops in the air."""
 
-    on: bool = True
+    on: bool = Field(True, description="Whether there is any")
     drag: float = Field(0.4, ge=0, le=1000, description="How soon they are slowed by the air [1/s]")
     life: float = Field(6.0, gt=0, le=600, description="How long one lasts at most [s]")
     size: float = Field(0.01, gt=0, le=1, description="Across one [m]")
@@ -75,7 +75,7 @@ class Spray(_Group):
 class Mist(_Group):
     """Fine spray that comes off spray."""
 
-    on: bool = True
+    on: bool = Field(True, description="Whether there is any")
     rate: float = Field(2.0, ge=0, le=1000, description="Points that a drop gives off at full speed [1/s]")
     speed: Limits = Field(Limits(none=2.0, full=8.0), description="How fast that drop must go [m/s]")
     drag: float = Field(12.0, ge=0, le=1000, description="How soon the air stops it [1/s]")

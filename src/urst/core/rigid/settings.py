@@ -55,7 +55,7 @@ class Event(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
-    name: Name = "event"
+    name: Name = Field("event", description="What it is called in lists and on the stage")
     of: tuple[Name, ...] = Field(
         (), max_length=10_000, description="Pieces or tags it happens to; none: all that is loose or driven"
     )
@@ -102,7 +102,7 @@ class Joint(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
-    name: Name = "joint"
+    name: Name = Field("joint", description="What it is called in lists and on the stage")
     kind: Literal["weld", "hinge", "slider", "ball", "rope", "spring"] = Field(
         "hinge",
         description="Holds fast, turns about an axis, slides along one, turns all ways, pulls at its length, springs",
@@ -152,7 +152,7 @@ class Region(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
-    name: Name = "region"
+    name: Name = Field("region", description="What it is called in lists and on the stage")
     low: Vector = Field((-1.0, -1.0, 0.0), description="Lower corner [m]")
     high: Vector = Field((1.0, 1.0, 2.0), description="Upper corner [m]")
     pull: Vector = Field((0.0, 0.0, -9.81), description="Gravity in there, instead of the shot's [m/s2]")
