@@ -21,6 +21,7 @@ from urst.handover import export as handover
 from urst.kinds.billow.settings import BillowSettings
 from urst.shot.document import loads, parse
 from urst.shot.keys import layer_keys
+from urst.shot.preflight import preflight
 from urst.store.store import Store
 
 CLEAR = 1e5
@@ -187,6 +188,12 @@ class Baked(unittest.TestCase):
         cls.shot, cls.store = parse(data), Store(cls.root / "store")
         runner.bake(cls.shot, cls.store)
         cls.frame = cls.store.read_frame(layer_keys(cls.shot)["smoke"], 4)[0]
+
+    def test_a_concentration_that_nothing_gives_beside_one_that_is_given_is_a_finding(self):
+        self.assertEqual([f.title for f in preflight(self.shot)], [])
+        data = self.shot.model_dump(mode="json")
+        data["layers"][0]["settings"]["sources"][-1]["gives"] = ""
+        self.assertEqual([f.title for f in preflight(parse(data))], ["Nothing gives 'Smoke' any soot."])
 
     def test_frames_hold_each_by_its_name(self):
         self.assertEqual({n for n in self.frame if "velocity" not in n}, {"density", "soot", "temperature"})
