@@ -44,7 +44,7 @@ class Documents(unittest.TestCase):
         rng, sound, taken, slowest = random.Random(SEED), sources(), 0, 0.0
         for number in range(DOCUMENTS):
             text = fuzz.text(rng.choice(sound), rng)
-            began = time.monotonic()
+            began = time.process_time()
             with self.subTest(seed=SEED, number=number):
                 try:
                     shot = loads(text, "it")
@@ -61,7 +61,7 @@ class Documents(unittest.TestCase):
                     self.assertGreaterEqual(forecast(shot, layer.id).memory, 0.0)
                 self.assertEqual(loads(dumps(shot), "it"), shot)
                 taken += 1
-            slowest = max(slowest, time.monotonic() - began)
+            slowest = max(slowest, time.process_time() - began)
         self.assertGreater(taken, DOCUMENTS // 20)
         self.assertLess(slowest, SLOW)
 
@@ -119,7 +119,7 @@ class Bounds(unittest.TestCase):
                 loads(deep)
         box = data["pieces"][0]
         crowd = [box | {"name": f"Box {n}"} for n in range(10_001)]
-        began = time.monotonic()
+        began = time.process_time()
         with self.assertRaisesRegex(BadValue, "10000|10,000"):
             parse(data | {"pieces": crowd})
         wall = box | {
@@ -127,7 +127,7 @@ class Bounds(unittest.TestCase):
         }
         with self.assertRaisesRegex(BadValue, "bodies, more than"):
             parse(data | {"pieces": [wall | {"name": f"Wall {n}"} for n in range(10)]})
-        self.assertLess(time.monotonic() - began, SLOW)
+        self.assertLess(time.process_time() - began, SLOW)
 
     def test_a_domain_of_whole_blocks_has_no_more(self):
         rng = random.Random(3)

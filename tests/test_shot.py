@@ -609,20 +609,24 @@ class Memory(unittest.TestCase):
         known.get(100, lambda: make(100))
         self.assertEqual(made[5:], [100])
 
-    def test_a_large_shot_is_read_and_keyed_within_seconds(self):
-        data = tiny().model_dump(mode="json")
-        data["pieces"] += [
-            {"name": f"B{k}", "shape": {"kind": "box", "width": 0.2 + 1e-5 * k}, "position": (k % 50, k // 50, 20)}
-            for k in range(9000)
-        ]
-        began = time.perf_counter()
-        shot = parse(data)
-        self.assertEqual(len(layer_keys(shot)), 4)
-        took = time.perf_counter() - began
-        began = time.perf_counter()
-        preflight(shot)
-        self.assertLess(took, 10.0)
-        self.assertLess(time.perf_counter() - began, 30.0)
+    def test_a_large_shot_is_read_keyed_and_looked_at_in_time_that_grows_with_its_pieces(self):
+        def spent(count):
+            data = tiny().model_dump(mode="json")
+            data["pieces"] += [
+                {"name": f"B{k}", "shape": {"kind": "box", "width": 0.2 + 1e-5 * k}, "position": (k % 50, k // 50, 20)}
+                for k in range(count)
+            ]
+            began = time.process_time()
+            shot = parse(data)
+            self.assertEqual(len(layer_keys(shot)), 4)
+            keyed = time.process_time()
+            preflight(shot)
+            return keyed - began, time.process_time() - keyed
+
+        spent(100)
+        few, many = np.array(spent(2000)), np.array(spent(8000))
+        # four times the pieces: 16 where each is held against each
+        self.assertTrue((many < 8.0 * few + 0.5).all(), (few, many))
 
 
 class Paths(unittest.TestCase):
@@ -663,9 +667,9 @@ class Paths(unittest.TestCase):
 
     def test_keys_far_before_the_shot_cost_nothing_and_are_not_its_speed(self):
         keys = [{"frame": f, "position": (x, 0, 0)} for f, x in ((-1e6, 0), (-999_999, 900), (1, 0), (25, 6))]
-        began = time.perf_counter()
+        began = time.process_time()
         speed = paths.Path(SetPiece(name="Cart", shape={"kind": "box"}, motion="driven", keys=keys)).speed(1, 96, 24.0)
-        self.assertLess(time.perf_counter() - began, 1.0)
+        self.assertLess(time.process_time() - began, 1.0)
         self.assertTrue(5.0 < speed < 20.0, speed)
 
     def speed(self, at, frame):
