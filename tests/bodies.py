@@ -50,6 +50,8 @@ def solver(
         velocity=given(velocity),
         spin=given(spin),
         whole=options.pop("whole", None),
+        compression=np.full(n, options.pop("compression", np.inf)),
+        force=options.pop("force", None),
         bonded=np.asarray(options.pop("bonded", np.ones(n, bool)), bool),
     )
     patches = find_patches(fragments, 2e-3)

@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from urst.core.bodies.mobility import LOOSE
+from urst.core.bodies.mobility import DRIVEN, LOOSE
 from urst.core.checkpoint import Checkpointed
 from urst.core.rigid import bond_kernels
 from urst.core.rigid import compounds as compound
@@ -21,6 +21,7 @@ from urst.core.rigid.contacts import Touching
 from urst.core.rigid.flex import Cluster, Supports
 from urst.core.rigid.joints import Joints
 from urst.core.rigid.manifolds import Manifolds
+from urst.core.rigid.pushers import Pushers
 from urst.core.rigid.state import Bodies, Inertia
 
 #: checks between flexes
@@ -61,6 +62,7 @@ class Clusters(Checkpointed):
         At the start.
     dt, h : float
         Check and substep [s].
+    pushers : Pushers
     """
 
     STATE = (
@@ -77,9 +79,11 @@ class Clusters(Checkpointed):
         "creeping",
     )
 
-    def __init__(self, bonds: Bonds, joints: Joints, bodies: Bodies, dt: float, h: float) -> None:
+    def __init__(
+        self, bonds: Bonds, joints: Joints, bodies: Bodies, dt: float, h: float, pushers: Pushers
+    ) -> None:
         n = len(bodies.mass)
-        self.bonds, self.joints, self.bodies, self.h = bonds, joints, bodies, h
+        self.bonds, self.joints, self.bodies, self.h, self._pushers = bonds, joints, bodies, h, pushers
         self.span = FLEX * dt
         self.rigid = np.zeros(n, np.uint8)
         """whether a body moves with its cluster"""
@@ -173,6 +177,12 @@ class Clusters(Checkpointed):
         roots, start = np.unique(self.label[order], return_index=True)
         carrier = np.arange(n)
         carrier[order] = n + np.searchsorted(roots, self.label[order])
+        self.rigid_count = len(roots)
+        """how many compounds are clusters; the others are pieces that are pushed as one"""
+        for members in self._pushers.members:
+            if len(members) > 1 and (bodies.kind[members] == DRIVEN).all():
+                carrier[members] = n + len(start)
+                start, order = np.append(start, len(order)), np.append(order, members)
         self.compounds = Compounds(np.append(start, len(order)).astype(np.int64), order, carrier)
         body = self.bonds.state.body
         self.swept = np.flatnonzero((self.bonds.state.alive == 1) & ~self.rigid[body].any(axis=1))
@@ -180,10 +190,11 @@ class Clusters(Checkpointed):
 
     def nodes(self, bodies: Bodies) -> np.ndarray:
         """Return which nodes may be moved: bodies, compounds, and a dummy which may not, (n + c + 1,) bool."""
-        free = (bodies.kind == LOOSE) & (bodies.awake == 1)
+        pushed = (bodies.kind == DRIVEN) & self._pushers.mine
+        free = ((bodies.kind == LOOSE) & (bodies.awake == 1)) | pushed
         first = self.compounds.member[self.compounds.start[:-1]]
         whole = free[first] & ~self.held[first]
-        return np.concatenate([free & (self.rigid == 0), whole, [False]])
+        return np.concatenate([free & (self.compounds.carrier == np.arange(len(free))), whole, [False]])
 
     def _gather(self, bodies: Bodies, awake: np.ndarray) -> None:
         n, c = len(self.label), len(self.compounds.start) - 1
@@ -288,7 +299,7 @@ class Clusters(Checkpointed):
         self._steady(bodies)
         over = np.zeros(len(self.bonds), bool)
         c = self.compounds
-        for k in range(len(c.start) - 1):
+        for k in range(self.rigid_count):
             members = c.member[c.start[k] : c.start[k + 1]]
             first = members[0]
             if not bodies.awake[first] or not self.time[first]:
@@ -370,7 +381,7 @@ class Clusters(Checkpointed):
             Whether bodies sink to where their bonds carry them; else the bonds carry them where they are.
         """
         c = self.compounds
-        for k in range(len(c.start) - 1):
+        for k in range(self.rigid_count):
             self._relax(c.member[c.start[k] : c.start[k + 1]], bodies, gravity, touching, moving)
 
     def _relax(

@@ -58,7 +58,7 @@ def _sum_up(bodies, members, centre, moment):
 
 
 @inline
-def _inverse(m, out):
+def invert(m, out):
     """Invert a symmetric 3 x 3 matrix."""
     a, b, c, d, e, f = m[0, 0], m[0, 1], m[0, 2], m[1, 1], m[1, 2], m[2, 2]
     g, h, k = d * f - e * e, c * e - b * f, b * e - c * d
@@ -97,7 +97,7 @@ def gather(bodies: Bodies, compounds: Compounds, free, centre, inertia: Inertia,
         v = velocity[node]
         v[:] = 0.0
         if free[node]:
-            _inverse(moment, back)
+            invert(moment, back)
             inertia.inverse_mass[node] = 1.0 / mass
             q = 0
             for i in range(3):
@@ -156,7 +156,7 @@ def carry(bodies: Bodies, compounds: Compounds, free, velocity, moved, dt):
                 bodies.velocity[b], bodies.spin[b] = 0.0, 0.0
             continue
         _sum_up(bodies, members, centre, moment)
-        _inverse(moment, back)
+        invert(moment, back)
         w = velocity[node, 3:]
         for c in range(3):
             momentum[c] = moment[c, 0] * w[0] + moment[c, 1] * w[1] + moment[c, 2] * w[2]

@@ -12,6 +12,7 @@ from urst.core.jit import inline, serial
 from urst.core.rigid.sweeps import (
     ARM_I,
     ARM_J,
+    CRUSH,
     FRACTION,
     HEAD,
     LANES,
@@ -134,19 +135,22 @@ def rescale_impulses(rows, free, velocity, least):
         _give(rows.numbers[b], x, i, j, pushes[k], REAL(1.0), gained)
         if free[i] and free[j]:
             parent[_root(parent, i)] = _root(parent, j)
-    gives, costs = np.zeros(n), np.zeros(n)
+    # what is squeezed beyond its strength has no state of least energy to grow towards
+    gives, costs, most = np.zeros(n), np.zeros(n), np.full(n, MOST)
     for k in range(count):
         b, x = some[k]
         i, j = rows.body[b, 0, x], rows.body[b, 1, x]
         c = _root(parent, i if free[i] else j)
         own = _work(pushes[k], gained[i], gained[j])
         costs[c] += own
+        if np.isfinite(rows.numbers[b][CRUSH + x]):
+            most[c] = 1.0
         gives[c] += own - _work(pushes[k], velocity[i], velocity[j])
     for k in range(count):
         b, x = some[k]
         r, i, j = rows.numbers[b], rows.body[b, 0, x], rows.body[b, 1, x]
         c = _root(parent, i if free[i] else j)
-        factor = REAL(min(max(gives[c] / costs[c], 0.0), MOST)) if costs[c] > 0.0 else REAL(1.0)
+        factor = REAL(min(max(gives[c] / costs[c], 0.0), most[c])) if costs[c] > 0.0 else REAL(1.0)
         if factor != REAL(1.0):
             _give(r, x, i, j, pushes[k], factor - REAL(1.0), velocity)
             for q in range(rows.slots[b]):

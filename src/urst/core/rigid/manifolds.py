@@ -54,6 +54,7 @@ class Manifolds(NamedTuple):
     need: np.ndarray  # (p,) how far they may close within the check [m]
     gap: np.ndarray  # (p,) least gap now [m]
     missed: np.ndarray  # (p,) how far they closed when the check was tried without them [m]
+    crushed: np.ndarray  # (p,) uint8 whether their overlap is matter that was crushed
 
 
 def still(radius: np.ndarray) -> np.ndarray:
@@ -83,6 +84,7 @@ def none(p: int) -> Manifolds:
         need=np.zeros(p),
         gap=np.zeros(p),
         missed=np.zeros(p),
+        crushed=np.zeros(p, np.uint8),
     )
 
 
@@ -510,7 +512,7 @@ def take_over(source, target, m, was, marks, marks_were, load, load_was):
         a, b = source[k], target[k]
         m.state[b], m.size[b] = was.state[a], was.size[a]
         m.apart[b], m.margin[b], m.travel[b], m.safe[b] = was.apart[a], was.margin[a], was.travel[a], was.safe[a]
-        m.known[b] = was.known[a]
+        m.known[b], m.crushed[b] = was.known[a], was.crushed[a]
         m.need[b], m.gap[b], m.fraction[b], load[b] = was.need[a], was.gap[a], was.fraction[a], load_was[a]
         for c in range(3):
             m.axis[b, c], m.tangent[b, c], m.offset[b, c] = was.axis[a, c], was.tangent[a, c], was.offset[a, c]

@@ -27,5 +27,9 @@ class Matter:
     """(n,) int64: the same for bodies that are parts of one solid and never part, -1 for all else; not given: -1"""
     holds: np.ndarray | None = None
     """(n,) how many times the settings' strength its bonds have; between two the lesser counts; all 1, if not given"""
+    compression: np.ndarray | None = None
+    """(n,) compressive strength; not given: endless [Pa]"""
+    force: np.ndarray | None = None
+    """(n,) greatest force with which its piece is driven; 0, or not given: whatever it takes [N]"""
     elongation: np.ndarray | None = None
     """(n,) stretch of its bonds before they part; NaN: the settings'; between two the lesser counts"""

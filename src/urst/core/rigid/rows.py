@@ -9,6 +9,7 @@ from typing import NamedTuple
 import numpy as np
 
 from urst.core.jit import fused, inline, kernel, serial
+from urst.core.rigid.crushing import INTERLOCK
 from urst.core.rigid.detect import NEAR
 from urst.core.rigid.sweeps import (
     ARM_I,
@@ -17,6 +18,7 @@ from urst.core.rigid.sweeps import (
     BLOCK,
     BOUNCE,
     COUPLE,
+    CRUSH,
     FRACTION,
     FRICTION,
     GAP,
@@ -138,23 +140,23 @@ def colour(m, chosen, free, carrier, batch, lane):
 
 
 @serial
-def lay_out(rows_of, free, carrier, centre, bodies, turned, inertia, spare):
+def lay_out(rows_of, nodes, centre, bodies, turned, inertia, h, spare):
     """Lay out what may touch within the check.
 
     Parameters
     ----------
     rows_of : substeps.Rows
-        Whose manifolds, with their friction and restitution.
-    free : (m + 1,) bool
-        Which nodes may be moved; the last is a dummy.
-    carrier : (n,) int64
-        The node that moves each body.
+        Whose manifolds, with their friction, restitution and greatest force.
+    nodes : substeps.NodeState
+        What may be moved, and what moves each body.
     centre : (m, 3)
         Of each node.
     bodies : Bodies
     turned : (n, 3, 3)
         How bodies stand half way through the check.
     inertia : Inertia
+    h : float
+        Substep [s].
     spare : float
         Points that stand so much farther apart than they may close are left out [m].
 
@@ -163,6 +165,7 @@ def lay_out(rows_of, free, carrier, centre, bodies, turned, inertia, spare):
     Rows
     """
     m, friction, restitution = rows_of.manifolds, rows_of.friction, rows_of.restitution
+    free, carrier = nodes.free, nodes.joined.carrier
     chosen = choose(m, free, carrier, spare)
     total = len(chosen)
     batch, lane = np.empty(total, np.int64), np.empty(total, np.int64)
@@ -189,6 +192,9 @@ def lay_out(rows_of, free, carrier, centre, bodies, turned, inertia, spare):
             p = rows.manifold[b, x]
             if p >= 0:
                 r[FRICTION + x], r[BOUNCE + x], r[FRACTION + x] = friction[p], restitution[p], m.fraction[p]
+                if m.crushed[p]:
+                    r[FRICTION + x] = max(friction[p], INTERLOCK)
+                r[CRUSH + x] = h * rows_of.most[p] / m.size[p]
                 _stand(r, x, p, m, (carrier, centre, turned), bodies, inertia)
         hand[:GIVEN] = r[:GIVEN]
         for q in range(slots):
@@ -236,6 +242,9 @@ def _stand(r, x, p, m, carried, bodies, inertia):
             v = rj[c, 0] * h[0] + rj[c, 1] * h[1] + rj[c, 2] * h[2]
             across = position[j, c] + v - position[i, c] - u
             r[f + GAP + x] += across * (n0 if c == 0 else (n1 if c == 1 else n2))
+            if c == 2 and m.crushed[p]:
+                # what was crushed is gone, and parts nothing
+                r[f + GAP + x] = max(r[f + GAP + x], ZERO)
             u = ti[c, 0] * g[0] + ti[c, 1] * g[1] + ti[c, 2] * g[2]
             v = tj[c, 0] * h[0] + tj[c, 1] * h[1] + tj[c, 2] * h[2]
             across = position[j, c] + v - position[i, c] - u

@@ -14,7 +14,7 @@ from urst.core.geometry import rotation
 from urst.core.geometry.convex import with_points
 from urst.core.geometry.land import Land
 from urst.core.launch.blast import faces
-from urst.core.rigid import manifolds, mass_scaling, measure, outside, rest, state, substeps, sweeps
+from urst.core.rigid import crushing, manifolds, mass_scaling, measure, outside, rest, state, substeps, sweeps
 from urst.core.rigid.bond_kernels import forces
 from urst.core.rigid.bonds import LAG, Bonds
 from urst.core.rigid.clusters import FLEX, Clusters
@@ -25,6 +25,7 @@ from urst.core.rigid.director import Directed, Director
 from urst.core.rigid.joints import Jointed, Joints
 from urst.core.rigid.matter import Matter
 from urst.core.rigid.port import Port
+from urst.core.rigid.pushers import Motors, Pushers
 from urst.core.rigid.rest import Rest
 from urst.core.rigid.settings import Region, RigidSettings
 from urst.core.rigid.state import Bodies
@@ -113,6 +114,7 @@ class RigidSolver(Port, Checkpointed):
         "counted",
         "taken",
         "held",
+        "pushers",
     )
 
     def __init__(
@@ -178,6 +180,8 @@ class RigidSolver(Port, Checkpointed):
         self.mass_scale = np.ones(n)
         """(n,) how much heavier those that are squeezed are taken as, see `mass_scaling`"""
         self.steady_forces = SteadyForces(n)
+        self.crushing = 0
+        """pairs of bodies between which matter is crushed"""
         self.pace = 0.0
         """how fast bodies that may touch come at each other, at most [m/s]"""
         self.turning = 0.0
@@ -189,6 +193,11 @@ class RigidSolver(Port, Checkpointed):
             np.repeat(np.arange(n), np.diff(self.hulls.face_start)), faces(self.hulls)[1], minlength=n
         )
         """(n,) [m2]"""
+        self.driven = np.flatnonzero(matter.kind == DRIVEN)
+        force = np.zeros(n) if matter.force is None else matter.force
+        self.pushers = Pushers(fragments.piece, self.driven, force, self.bodies, start_time)
+        strength = np.full(n, np.inf) if matter.compression is None else matter.compression
+        self._crush = strength * fragments.volume
         self._bonds = Bonds(
             fragments,
             patches,
@@ -200,11 +209,12 @@ class RigidSolver(Port, Checkpointed):
         )
         self.bonds, self.patch_of_bond = self._bonds.state, self._bonds.patch
         self.joints = Joints(jointed, self.bodies, self.hulls, matter.whole)
-        self.clusters = Clusters(self._bonds, self.joints, self.bodies, self.step_dt, self.step_dt / settings.substeps)
-        self.driven = np.flatnonzero(matter.kind == DRIVEN)
+        self.clusters = Clusters(
+            self._bonds, self.joints, self.bodies, self.step_dt, self.step_dt / settings.substeps, self.pushers
+        )
         self.bodies.kind[:] = self.director.kind
         if drive:
-            self._place_driven(*drive(start_time))
+            self._place_driven(*drive(start_time), np.ones(n, bool))
         self._appear()
         self.clusters.begin(self.bodies)
 
@@ -356,6 +366,7 @@ class RigidSolver(Port, Checkpointed):
             self.done += self._substeps(dt)
             return
         pose = self._steer(dt)
+        motors = self.pushers.aim(self.drive, clusters.compounds.carrier, bodies, dt)
         # velocities may have been changed from outside
         state.spin_up(bodies, np.inf, np.inf, 0.0, dt)
         self.look(dt)
@@ -371,7 +382,11 @@ class RigidSolver(Port, Checkpointed):
         for again in range(WAKES + 1):
             free = clusters.nodes(bodies)
             c.load[:] = 0.0
-            velocity, moved, centre, turned, nodes = self._solve(dt, free, linear_damping, angular_damping, snapping)
+            most, fastest = np.empty(len(c.load)), np.empty(len(bodies.mass))
+            crushing.limits(c.pairs, bodies, clusters.compounds.carrier, self._crush, most, fastest)
+            velocity, moved, centre, turned, nodes = self._solve(
+                dt, free, linear_damping, angular_damping, snapping, motors, most
+            )
             if bonded:
                 pushed, force = self._pushes(dt)
             rescaled = mass_scaling.scale_masses(
@@ -407,11 +422,13 @@ class RigidSolver(Port, Checkpointed):
             saved = self._before()
         closing, self.turning = manifolds.fastest(c.pairs, bodies, dt, 1.0 + 2.0 * self.step_dt / dt, manifolds.SPARE)
         self.pace = closing / dt
+        self.crushing = crushing.note(c.pairs, c.load, most, bodies, saved[0][1], fastest)
         self.time += dt
         self.done += self._substeps(dt)
         if pose:
             # whatever rounding the substeps have left
             self._place_driven(*pose)
+            self.pushers.note(bodies, self.time, dt)
         if bonded:
             clusters.taken += pushed
             clusters.note_forces(bodies, force, dt)
@@ -491,7 +508,14 @@ class RigidSolver(Port, Checkpointed):
         return self.contacts.points(self.bodies, self.step_dt / self.settings.substeps)
 
     def _solve(
-        self, dt: float, free: np.ndarray, linear_damping: float, angular_damping: float, snapping: bool
+        self,
+        dt: float,
+        free: np.ndarray,
+        linear_damping: float,
+        angular_damping: float,
+        snapping: bool,
+        motors: Motors,
+        most: np.ndarray,
     ) -> tuple[np.ndarray | substeps.NodeState, ...]:
         """Return how nodes go over the check; see `substeps.solve`."""
         c, weight, count = self.contacts, self.weight(), self._substeps(dt)
@@ -513,8 +537,11 @@ class RigidSolver(Port, Checkpointed):
         )
         keep = np.exp([-linear_damping * h, -angular_damping * h])
         pull, ballast = self.steady_forces.on_nodes(self, len(free))
-        rows_of = substeps.Rows(c.pairs, c.pair_friction, c.pair_restitution, self.bonds, self.joints.state)
-        nodes = substeps.NodeState(free, self.clusters.compounds, self.mass_scale, ballast, pull, self.clusters.taken)
+        # a piece that is pushed carries itself
+        pull[motors.node] = 0.0
+        joined = self.clusters.compounds
+        rows_of = substeps.Rows(c.pairs, c.pair_friction, c.pair_restitution, most, self.bonds, self.joints.state)
+        nodes = substeps.NodeState(free, joined, self.mass_scale, ballast, pull, self.clusters.taken, motors)
         rule = substeps.StepRule(count, rules, keep, weight, LAG, snapping)
         return *substeps.solve(rows_of, nodes, self.bodies, rule, c.load), nodes
 
@@ -545,10 +572,14 @@ class RigidSolver(Port, Checkpointed):
         self.bodies.awake[:], self.rest.calm[:] = 1, 0.0
         self.contacts.stale()
         if self.drive:
-            self._place_driven(*self.drive(self.time))
+            came = here & ~was_here
+            self.pushers.restart(came, self.time)
+            self._place_driven(*self.drive(self.time), came)
 
-    def _place_driven(self, position: np.ndarray, orientation: np.ndarray) -> None:
+    def _place_driven(self, position: np.ndarray, orientation: np.ndarray, came: np.ndarray | None = None) -> None:
+        """Put driven bodies where they are on their paths, those that are pushed only where they just `came`."""
         still = self._still_driven()
+        still &= ~self.pushers.mine[self.driven] | (False if came is None else came[self.driven])
         state.put(
             self.bodies, self.driven[still], np.asarray(position, float)[still], np.asarray(orientation, float)[still]
         )
@@ -560,12 +591,15 @@ class RigidSolver(Port, Checkpointed):
     def _steer(self, dt: float) -> tuple[np.ndarray, np.ndarray] | None:
         """Give driven bodies the velocity that takes them to their next pose, and return that pose."""
         still = self._still_driven()
+        if self.drive:
+            still &= ~self.pushers.mine[self.driven]
         driven = self.driven[still]
         if not self.drive:
             self.bodies.velocity[driven], self.bodies.spin[driven] = 0.0, 0.0
             return None
         position, orientation = (np.asarray(x, float) for x in self.drive(self.time + dt))
-        state.steer(self.bodies, driven, position[still], orientation[still], dt)
+        b = self.bodies
+        state.steer(b.position, b.orientation, driven, (b.velocity, b.spin), position[still], orientation[still], dt)
         return position, orientation
 
     def begin_from(self, frame: dict[str, np.ndarray]) -> None:

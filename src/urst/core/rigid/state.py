@@ -90,15 +90,16 @@ def conjugate(r, m, v, out):
 
 
 @serial
-def steer(bodies, driven, position, orientation, dt):
-    """Give driven bodies the velocity and spin that take them to a pose, position (d, 3) and orientation (d, 4), in
-    `dt` seconds."""
+def steer(place, turned, driven, motion, position, orientation, dt):
+    """Write the velocities and spins, motion ((n, 3), (n, 3)), that take driven bodies (d,) from where they are, place
+    (n, 3) and turned (n, 4), to a pose, position (d, 3) and orientation (d, 4), in `dt` seconds."""
+    velocity, spin = motion
     back, turn = np.empty(4), np.empty(4)
     for k in range(len(driven)):
         b = driven[k]
         for c in range(3):
-            bodies.velocity[b, c] = (position[k, c] - bodies.position[b, c]) / dt
-        q, p = bodies.orientation[b], orientation[k]
+            velocity[b, c] = (position[k, c] - place[b, c]) / dt
+        q, p = turned[b], orientation[k]
         back[0], back[1], back[2], back[3] = q[0], -q[1], -q[2], -q[3]
         turn[0] = p[0] * back[0] - p[1] * back[1] - p[2] * back[2] - p[3] * back[3]
         turn[1] = p[0] * back[1] + p[1] * back[0] + p[2] * back[3] - p[3] * back[2]
@@ -110,7 +111,7 @@ def steer(bodies, driven, position, orientation, dt):
         if turn[0] < 0.0:
             rate = -rate
         for c in range(3):
-            bodies.spin[b, c] = rate * turn[c + 1]
+            spin[b, c] = rate * turn[c + 1]
 
 
 @serial
@@ -247,15 +248,15 @@ def _load(bodies, b, free, turned, centre, velocity, momentum, spin):
 
 
 @serial
-def move(bodies, free, turned, velocity, moved):
+def move(bodies, free, carrier, turned, velocity, moved):
     """Take up velocities (n + 1, 6), and move by `moved` (n + 1, 6), the shifts and turns of the substeps.
 
-    A loose body keeps its angular momentum exactly, and in free flight follows the explicit midpoint rule, which is
+    What `carrier` (n,) says that something else moves stays. A loose body keeps its angular momentum exactly, and in free flight follows the explicit midpoint rule, which is
     of second order: the substeps went by the spin that it has at `turned`, half way.
     """
     momentum = np.empty(3)
     for b in range(len(bodies.mass)):
-        if bodies.kind[b] != LOOSE or free[b]:
+        if free[b] or (bodies.kind[b] != LOOSE and carrier[b] == b):
             _move(bodies, b, free[b], turned[b], velocity, moved, momentum)
 
 

@@ -11,11 +11,23 @@ from typing import NamedTuple
 import numpy as np
 
 from urst.core.jit import serial
-from urst.core.rigid import bond_kernels, compounds, joint_kernels, line_search, mass_scaling, rest, rows, state, sweeps
+from urst.core.rigid import (
+    bond_kernels,
+    compounds,
+    joint_kernels,
+    line_search,
+    mass_scaling,
+    pushers,
+    rest,
+    rows,
+    state,
+    sweeps,
+)
 from urst.core.rigid.bond_kernels import BondState
 from urst.core.rigid.compounds import Compounds
 from urst.core.rigid.joint_kernels import JointRows, JointState
 from urst.core.rigid.manifolds import SPARE, Manifolds
+from urst.core.rigid.pushers import Motors
 from urst.core.rigid.state import Inertia
 from urst.core.rigid.sweeps import ONE, REAL, ZERO
 
@@ -32,6 +44,8 @@ class Rows(NamedTuple):
     """(p,) of each manifold"""
     restitution: np.ndarray
     """(p,)"""
+    most: np.ndarray
+    """(p,) greatest force between its bodies, see `crushing` [N]"""
     bonds: BondState
     joints: JointState
 
@@ -50,6 +64,8 @@ class NodeState(NamedTuple):
     """(m + 1, 6) acceleration by what is steady [m/s2], [rad/s2]"""
     taken: np.ndarray
     """(n, 6) impulses on members of compounds, see `compounds.gather` [N s], [N m s]"""
+    motors: Motors
+    """what drives some of them"""
 
 
 class StepRule(NamedTuple):
@@ -119,7 +135,7 @@ def solve(rows_of, nodes, bodies, rule, load):
     mass_scaling.apply_scale(nodes.scale, inertia)
     mass_scaling.apply_scale(nodes.ballast, inertia)
     h = float(rules.h)
-    laid = rows.lay_out(rows_of, free, joined.carrier, centre, bodies, turned, inertia, SPARE)
+    laid = rows.lay_out(rows_of, nodes, centre, bodies, turned, inertia, h, SPARE)
     sweeps.warm(laid, start)
     some = bond_kernels.prepare(bonds, bodies, inertia, h, rule.lag, rule.brittle, start)
     springs = joint_kernels.Rule(inertia, h, rule.lag)
@@ -183,7 +199,7 @@ def conclude(bodies, nodes, creeping, calm, turned, motion, limits, dt):
     """
     joined, free = nodes.joined, nodes.free
     velocity, moved = motion
-    state.move(bodies, free, turned, velocity, moved)
+    state.move(bodies, free, joined.carrier, turned, velocity, moved)
     compounds.carry(bodies, joined, free, velocity, moved, dt)
     compounds.creep(bodies, creeping)
     lost = state.spin_up(bodies, limits.speed, limits.spin, limits.ease, dt)
@@ -213,6 +229,7 @@ def _advance(rows, rows_of, some, rods, inertia, going, nodes, rule):
     held, live = len(some) > 0 or rods.number > 0, _live(free, velocity)
     for _ in range(rule.substeps):
         fierce = False
+        pushers.push(nodes.motors, velocity, start, inertia, h)
         for k in live:
             if free[k]:
                 jolt = start[k, 0] * start[k, 0] + start[k, 1] * start[k, 1] + start[k, 2] * start[k, 2]

@@ -29,13 +29,14 @@ SKIN = REAL(2e-5)
 #: entries from one component of a vector to the next
 Y, Z = LANES, 2 * LANES
 #: fields of a manifold: the normal, both tangents, the inverse inertias (xx, xy, xz, yy, yz, zz), inverse masses,
-#: friction, restitution, how far its points go along with the second body; how far the bodies have shifted against
-#: each other since the check, and the twist that this owes them; then the sum of all normal impulses
-NORMAL, TANGENT, SECOND, TURN_I, TURN_J, MASS_I, MASS_J, FRICTION, BOUNCE, FRACTION, SHIFT, TWIST, LOAD = (
-    k * LANES for k in (0, 3, 6, 9, 15, 21, 22, 23, 24, 25, 26, 29, 32)
+#: friction, restitution, how far its points go along with the second body, the greatest normal impulse of a point; how
+#: far the bodies have shifted against each other since the check, and the twist that this owes them; then the sum of
+#: all normal impulses
+NORMAL, TANGENT, SECOND, TURN_I, TURN_J, MASS_I, MASS_J, FRICTION, BOUNCE, FRACTION, CRUSH, SHIFT, TWIST, LOAD = (
+    k * LANES for k in (0, 3, 6, 9, 15, 21, 22, 23, 24, 25, 26, 27, 30, 33)
 )
 #: how many of them are taken in hand, and where the points begin
-GIVEN, HEAD = LOAD, 33 * LANES
+GIVEN, HEAD = LOAD, 34 * LANES
 #: fields of a point: arms, gap at the check, effective mass, what a normal impulse does along the tangents, inverse
 #: of the tangents' block, weight in slip; then what changes: impulses, gap now, speed to leave with
 ARM_I, ARM_J, GAP, WEIGHT, COUPLE, BLOCK, SLIP, PUSH, RUB, NOW, LEAVE = (
@@ -48,9 +49,9 @@ BATCH = HEAD + POINTS * POINT
 #: moved and turned since the check, velocities and spins before, the sum of the impulses of all points, velocities
 #: and spins with which the substep began, and by how much the visit was too strong to be the last
 HAND, V_I, W_I, V_J, W_J, X_I, Q_I, X_J, Q_J, OLD_I, OLD_J, SUM, C_I, D_I, C_J, D_J, HOT = (
-    k * LANES for k in (32, 51, 54, 57, 60, 63, 66, 69, 72, 75, 81, 87, 90, 93, 96, 99, 102)
+    k * LANES for k in (33, 52, 55, 58, 61, 64, 67, 70, 73, 76, 82, 88, 91, 94, 97, 100, 103)
 )
-WORK = 103 * LANES
+WORK = 104 * LANES
 
 
 class Rules(NamedTuple):
@@ -191,6 +192,8 @@ def _solve(r, rules, biased):
         leak = ZERO if opened else leak
         bias = gap / rules.h if opened else closed_bias
         new = max(push - (ONE - leak) * mass * (speed + bias) - leak * push, ZERO)
+        # what is squeezed beyond its strength gives way
+        new = min(new, r[CRUSH + x])
         # what is open is met when it closes, not in the relaxing sweep before
         new = min(new, push) if opened and biased == ZERO else new
         dn = new - push
