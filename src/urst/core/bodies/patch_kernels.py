@@ -4,15 +4,20 @@ import numpy as np
 
 from urst.core.jit import serial
 
+#: corners that are kept of a patch, and the columns of its row
+CORNERS = 8
+COLUMNS = 14 + 2 * CORNERS
+
 
 @serial
 def shared_patches(hulls, low, high, gap, out, pairs):
     """Find where faces of different convex polyhedra lie flat against each other.
 
     `hulls` in world coordinates; `low`, `high` (n, 3) their bounds, `gap` the widest joint [m]. Writes rows
-    of `out` (m, 14): area, centroid (3), normal from the first to the second (3), first in-plane axis (3), the
-    second moments about the two axes [m4], the half extents along them [m]; and of `pairs` (m, 2). Returns the
-    number of rows, or -1 when `out` is too short. Pairs come sorted by first index, then second.
+    of `out` (m, COLUMNS): area, centroid (3), normal from the first to the second (3), first in-plane axis (3), the
+    second moments about the two axes [m4], the half extents along them [m], CORNERS corners in these axes [m]; and of
+    `pairs` (m, 2). Returns the number of rows, or -1 when `out` is too short. Pairs come sorted by first index, then
+    second.
     """
     n = len(low)
     order = np.argsort(low[:, 0])
@@ -128,4 +133,15 @@ def _patch(hulls, i, j, f, g, poly, work, row):
     row[10] = s * s * sxx - 2.0 * s * c * sxy + c * c * syy
     row[11] = c * c * sxx + 2.0 * s * c * sxy + s * s * syy
     row[12], row[13] = extent1, extent2
+    for q in range(CORNERS):
+        best = q if q < n else n - 1
+        if n > CORNERS:
+            # those that reach farthest in some directions
+            toward, far = 2.0 * np.pi * q / CORNERS, -np.inf
+            for k in range(n):
+                reach = np.cos(toward) * (poly[k, 0] - cx) + np.sin(toward) * (poly[k, 1] - cy)
+                if reach > far:
+                    best, far = k, reach
+        x, y = poly[best, 0] - cx, poly[best, 1] - cy
+        row[14 + 2 * q], row[15 + 2 * q] = c * x + s * y, -s * x + c * y
     return True

@@ -29,6 +29,8 @@ class Patches:
     """(m, 2) float64 [m4]: second moments of area about the two axes"""
     extent: np.ndarray
     """(m, 2) float64 [m]: farthest point along the two axes"""
+    corner: np.ndarray
+    """(m, 8, 2) float64 [m]: corners along the two axes; of more the outermost, of fewer the last again"""
 
     def __len__(self) -> int:
         return len(self.area)
@@ -77,6 +79,7 @@ def ties(fragments: Fragments, group: np.ndarray) -> Patches:
         axis,
         np.repeat((side**4 / 12.0)[:, None], 2, axis=1),
         np.repeat(0.5 * side[:, None], 2, axis=1),
+        0.5 * side[:, None, None] * np.tile([(-1.0, -1.0), (1.0, -1.0), (1.0, 1.0), (-1.0, 1.0)], (2, 1)),
     )
 
 
@@ -104,7 +107,7 @@ def find_patches(fragments: Fragments, gap: float) -> Patches:
     high = np.maximum.reduceat(h.vertices, h.vertex_start[:-1])
     room = 32 * len(fragments) + 64
     while True:
-        rows, pairs = np.empty((room, 14)), np.empty((room, 2), np.int64)
+        rows, pairs = np.empty((room, patch_kernels.COLUMNS)), np.empty((room, 2), np.int64)
         found = patch_kernels.shared_patches(h, low, high, gap, rows, pairs)
         if found >= 0:
             break
@@ -112,4 +115,5 @@ def find_patches(fragments: Fragments, gap: float) -> Patches:
     rows, pairs = rows[:found], pairs[:found]
     order = np.lexsort((pairs[:, 1], pairs[:, 0]))
     rows, pairs = rows[order], pairs[order]
-    return Patches(pairs, rows[:, 0], rows[:, 1:4], rows[:, 4:7], rows[:, 7:10], rows[:, 10:12], rows[:, 12:14])
+    parts = rows[:, 0], rows[:, 1:4], rows[:, 4:7], rows[:, 7:10], rows[:, 10:12], rows[:, 12:14]
+    return Patches(pairs, *parts, rows[:, 14:].reshape(-1, patch_kernels.CORNERS, 2))

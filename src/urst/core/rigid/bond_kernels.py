@@ -15,6 +15,7 @@ from typing import NamedTuple
 import numpy as np
 
 from urst.core.bodies.mobility import LOOSE
+from urst.core.bodies.patch_kernels import CORNERS
 from urst.core.jit import inline, serial
 
 #: least fraction of its strength that counts before a bond parts
@@ -28,8 +29,10 @@ class BondState(NamedTuple):
     anchor: np.ndarray  # (b, 2, 3) in each body's frame
     frame: np.ndarray  # (b, 3, 3) the own directions, one a row, in the first body's frame
     alive: np.ndarray  # (b,) uint8
-    section: np.ndarray  # (b, 4) stress by pull and shear, by bending about either axis, by twist [1/m2], [1/m3]
-    strength: np.ndarray  # (b, 3) in tension and in shear [Pa], and shear gained under pressure as a fraction of it
+    section: np.ndarray  # (b, 4) 1/A, 1/I about either axis, and stress by twist [1/m2], [1/m4], [1/m3]
+    corner: np.ndarray  # (b, 8, 2) corners along the second and third of the own directions [m]
+    strength: np.ndarray  # (b, 4) in tension, in shear [Pa], shear gained a pressure, in compression [Pa]
+    relief: np.ndarray  # (b, 2) tension and shear as its section has it over that of its patch alone, see `sections`
     gives: np.ndarray  # (b,) how far it gives before it parts [m]
     crack: np.ndarray  # (b,) over how much of that, at the end, its strength fades [m]
     reach: np.ndarray  # (b, 3) how far a turn about each of the own directions opens it at its rim [m/rad]
@@ -137,7 +140,7 @@ def prepare(bonds, bodies, inertia, h, lag, brittle, start):
         arm, e, axes = bonds.arm[b], bonds.strain[b], bonds.axes[b]
         bonds.full[b] = 0
         bonds.room[b] = max(bonds.gives[b] - bonds.yielded[b], 0.0) if brittle else np.inf
-        bonds.left[b] = _left(bonds, b, bonds.yielded[b])
+        bonds.left[b] = left_of(bonds, b, bonds.yielded[b])
         _directions(bonds, b, bodies.rotation, axes)
         _stretch(bonds, b, bodies.position, bodies.rotation, bodies.orientation, arm, e)
         for c in range(3):
@@ -212,27 +215,36 @@ def _push(velocity, inertia, i, j, arm, push):
 
 
 @inline
-def _stress(section, f0, f1, f2, m0, m1, m2):
-    """Tension and shear of a section under a force and a twist on the second body, own directions.
+def stress_at(bonds, b, load):
+    """Greatest tension, shear and least tension of a bond's patch under a force and a twist on the second body, load
+    (6,), own directions.
 
-    A patch carries N, V, M and T like a beam's section: tension N/A + M1 c1/I1 + M2 c2/I2, shear V/A + T c/J
-    (Potyondy & Cundall 2004, A bonded-particle model for rock, eq. 16, with the patch's own section). The extents bound
-    the section by a rectangle: exact for one, on the safe side for any other shape.
+    It carries N, V, M and T like a beam's section: tension N/A + M1 y/I1 + M2 x/I2 at its corners, shear V/A + T c/J
+    (Potyondy & Cundall 2004, A bonded-particle model for rock, eq. 16, with the patch's own section).
     """
+    section = bonds.section[b]
+    by_y, by_x = -load[4] * section[1], load[5] * section[2]
+    most, least = -np.inf, np.inf
+    for q in range(CORNERS):
+        bent = by_x * bonds.corner[b, q, 0] + by_y * bonds.corner[b, q, 1]
+        most, least = max(most, bent), min(least, bent)
     # the force on the second body points back to the first where the bond is pulled
-    tension = -f0 * section[0] + abs(m1) * section[1] + abs(m2) * section[2]
-    return tension, np.sqrt(f1 * f1 + f2 * f2) * section[0] + abs(m0) * section[3]
+    even = -load[0] * section[0]
+    shear = np.sqrt(load[1] * load[1] + load[2] * load[2]) * section[0] + abs(load[3]) * section[3]
+    return even + most, shear, even + least
 
 
 @inline
-def _utilisation(section, strength, left, load):
+def _utilisation(bonds, b, left, load):
     """Stress over strength under a force and a twist, load (6,); pressure makes a bond stronger in shear."""
-    tension, shear = _stress(section, load[0], load[1], load[2], load[3], load[4], load[5])
-    return max(tension / (left * strength[0]), shear / (left * strength[1] + strength[2] * max(-tension, 0.0)))
+    strength, relief = bonds.strength[b], bonds.relief[b]
+    tension, shear, _ = stress_at(bonds, b, load)
+    pressed = strength[2] * max(-tension, 0.0)
+    return max(relief[0] * tension / (left * strength[0]), relief[1] * shear / (left * strength[1] + pressed))
 
 
 @inline
-def _left(bonds, b, yielded):
+def left_of(bonds, b, yielded):
     """Fraction of its strength that bond b has left when it has given so far."""
     crack = bonds.crack[b]
     return min(max((bonds.gives[b] - yielded) / crack, LEAST), 1.0) if crack > 0.0 else 1.0
@@ -288,7 +300,7 @@ def sweep(bonds, some, velocity, moved, inertia, h, lag, backward):
             y[q] = r[q, 0] * (p[0] + d[0]) + r[q, 1] * (p[1] + d[1]) + r[q, 2] * (p[2] + d[2])
             y[3 + q] = r[q, 0] * (p[3] + d[3]) + r[q, 1] * (p[4] + d[4]) + r[q, 2] * (p[5] + d[5])
         load = (y[0] / h, y[1] / h, y[2] / h, y[3] / h, y[4] / h, y[5] / h)
-        utilisation = _utilisation(bonds.section[b], bonds.strength[b], bonds.left[b], load)
+        utilisation = _utilisation(bonds, b, bonds.left[b], load)
         if utilisation > 1.0:
             bonds.full[b] = 1
             # what it does not stop opens it further; where that is more than it may give, it holds for as long only
@@ -322,7 +334,7 @@ def snap(bonds, some, moved, inertia, start):
             given[3 + q] = r[q, 0] * e[3] + r[q, 1] * e[4] + r[q, 2] * e[5]
         for q in range(6):
             f[q] = -bonds.swept[b, q] * given[q]
-        utilisation = _utilisation(bonds.section[b], bonds.strength[b], bonds.left[b], f)
+        utilisation = _utilisation(bonds, b, bonds.left[b], f)
         for q in range(6):
             given[q] *= max(1.0 - 1.0 / max(utilisation, 1.0), 0.0)
         yielded = bonds.yielded[b] + opening(bonds.reach[b], given)
@@ -332,7 +344,7 @@ def snap(bonds, some, moved, inertia, start):
             _push(start, inertia, i, j, bonds.arm[b], (-p[0], -p[1], -p[2], -p[3], -p[4], -p[5]))
             p[:] = 0.0
         else:
-            bonds.room[b], bonds.left[b] = bonds.gives[b] - yielded, _left(bonds, b, yielded)
+            bonds.room[b], bonds.left[b] = bonds.gives[b] - yielded, left_of(bonds, b, yielded)
 
 
 @serial
@@ -366,7 +378,7 @@ def utilisations(bonds, some, force, utilisation):
     """Write the stress over strength, utilisation (k,), of some bonds (k,) under forces (k, 6)."""
     for k in range(len(some)):
         b, f = some[k], force[k]
-        utilisation[k] = _utilisation(bonds.section[b], bonds.strength[b], bonds.left[b], f)
+        utilisation[k] = _utilisation(bonds, b, bonds.left[b], f)
 
 
 @serial

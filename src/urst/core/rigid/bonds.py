@@ -8,9 +8,10 @@ from urst.core.bodies.fragments import Fragments
 from urst.core.bodies.mobility import DRIVEN, FIXED, LOOSE
 from urst.core.bodies.patches import Patches
 from urst.core.curves.varies import in_space
-from urst.core.rigid import bond_kernels
+from urst.core.rigid import bond_kernels, sections
 from urst.core.rigid.bond_kernels import BondState
 from urst.core.rigid.matter import Matter
+from urst.core.rigid.sections import Sections
 from urst.core.rigid.settings import BondSettings
 from urst.core.rigid.state import Bodies
 
@@ -22,6 +23,8 @@ PACE = 1.0
 WHOLE = 1e18
 #: least area of a bond, as a fraction of the smaller fragment's volume to the power 2/3
 HAIR = 0.02
+#: waves that a random field is made of
+_WAVES = 128
 #: Poisson's ratio of what is held together, and the fraction of a section that carries shear (Timoshenko, a rectangle)
 POISSON, SHEARED = 0.2, 5.0 / 6.0
 
@@ -74,8 +77,8 @@ class Bonds:
         normal, axis = patches.normal[use], patches.axis[use]
         self.length = _lengths(fragments, patches, use, kind)
         """(b,) between the middles of what it joins [m]"""
-        rng = np.random.default_rng(settings.seed)
-        scatter = np.clip(1.0 + settings.scatter * rng.standard_normal(b), 0.05, None)
+        field = _correlated(centre, settings.correlation, settings.seed) if settings.scatter else np.zeros(b)
+        scatter = np.clip(1.0 + settings.scatter * field, 0.05, None)
         self.extent = patches.extent[use]
         if settings.chunks:
             chunk = _chunks(fragments, settings.chunks, settings.seed)
@@ -88,6 +91,7 @@ class Bonds:
             elongation = np.where(np.isnan(own), settings.elongation, own).min(axis=1)
         strength = [in_space(s, centre) * scatter for s in (settings.tension, settings.shear)]
         strength = [np.where(same[use], WHOLE, s) for s in strength]
+        press = scatter * (np.inf if matter.compression is None else matter.compression[pair].min(axis=1))
         stiffness = _stiffness(patches, use, self.length, settings.modulus)
         # a crack's energy is half of its strength times how far it opens, as strength fades evenly
         crack = 2.0 * settings.toughness / strength[0]
@@ -97,7 +101,11 @@ class Bonds:
             frame=np.stack([normal, axis, np.cross(normal, axis)], axis=1),
             alive=np.ones(b, np.uint8),
             section=_section(patches, use),
-            strength=np.column_stack([*strength, np.full(b, np.tan(np.radians(settings.friction_angle)))]),
+            corner=patches.corner[use],
+            relief=np.ones((b, 2)),
+            strength=np.column_stack(
+                [*strength, np.full(b, np.tan(np.radians(settings.friction_angle))), np.where(same[use], WHOLE, press)]
+            ),
             gives=elongation * self.length + crack,
             crack=crack,
             reach=np.column_stack([self.extent.max(axis=1), self.extent[:, 1], self.extent[:, 0]]),
@@ -126,7 +134,11 @@ class Bonds:
         self._capacity = np.zeros(len(kind))
         np.add.at(self._capacity, self._solid[pair], own[:, None])
         self.utilisation = np.zeros(b)
-        """(b,) stress over strength"""
+        """(b,) tension or shear over strength"""
+        self.pressure = np.zeros(b)
+        """(b,) compression over strength"""
+        self._sections = _sections(self.state, fragments, np.where(kind == FIXED, FIXED, LOOSE), centre, self._tied)
+        sections.measure(self._sections, self.state, np.arange(b))
 
     def __len__(self) -> int:
         return len(self.state.alive)
@@ -180,7 +192,15 @@ class Bonds:
     def part(self, gone: np.ndarray) -> None:
         """End some bonds (b,) bool."""
         self.state.alive[gone] = 0
-        self.state.impulse[gone], self.state.force[gone], self.utilisation[gone] = 0.0, 0.0, 0.0
+        self.state.impulse[gone], self.state.force[gone] = 0.0, 0.0
+        self.utilisation[gone], self.pressure[gone] = 0.0, 0.0
+        self.remeasure(gone)
+
+    def remeasure(self, gone: np.ndarray) -> None:
+        """See anew what is left of the sections of which some bonds (b,) bool were members."""
+        member = self._sections.member
+        counts = np.add.reduceat(gone[member], self._sections.start[:-1]) if len(member) else gone[:0]
+        sections.measure(self._sections, self.state, np.flatnonzero(counts > 0))
 
     def strain(self, some: np.ndarray, bodies: Bodies) -> np.ndarray:
         """Return how the ends of some bonds lie apart and are turned, (k, 6) in their own directions [m] and [rad].
@@ -212,11 +232,11 @@ class Bonds:
         ----------
         some : (k,) int64
         """
-        utilisation = np.empty(len(some))
-        bond_kernels.utilisations(self.state, some, self.state.force[some], utilisation)
-        self.utilisation[some] = np.maximum(utilisation, 0.0)
+        utilisation, pressure = np.empty(len(some)), np.empty(len(some))
+        sections.judge(self._sections, self.state, some, utilisation, pressure)
+        self.utilisation[some], self.pressure[some] = np.maximum(utilisation, 0.0), pressure
         over = np.zeros(len(self), bool)
-        over[some] = (utilisation > 1.0) & (self.state.alive[some] == 1)
+        over[some] = ((utilisation > 1.0) | (pressure > 1.0)) & (self.state.alive[some] == 1)
         return over
 
     def tear(self, bodies: Bodies) -> tuple[np.ndarray, np.ndarray]:
@@ -242,7 +262,9 @@ class Bonds:
             state.rest[some] += given
             straight, turned = given[:, :3], np.abs(given[:, 3:])
             state.yielded[some] += np.linalg.norm(straight, axis=1) + (turned * state.reach[some]).sum(axis=1)
-        return full & ((state.full == 2) | (state.gives == 0.0) | (state.yielded > state.gives)), full
+        crushed = (self.pressure > 1.0) & (state.alive == 1)
+        torn = full & ((state.full == 2) | (state.gives == 0.0) | (state.yielded > state.gives))
+        return torn | crushed, full | crushed
 
 
 def _chunks(fragments: Fragments, count: int, seed: int) -> np.ndarray:
@@ -268,9 +290,47 @@ def _chunks(fragments: Fragments, count: int, seed: int) -> np.ndarray:
 
 def _section(patches: Patches, use: np.ndarray) -> np.ndarray:
     """What a unit of force and twist strain the section of each patch by, (b, 4); see `bond_kernels`."""
-    area, moment, extent = patches.area[use], patches.moment[use], patches.extent[use]
-    # bending about the first axis strains the far ends of the second
-    return np.column_stack([1.0 / area, extent[:, ::-1] / moment, extent.max(axis=1) / moment.sum(axis=1)])
+    area, moment = patches.area[use], patches.moment[use]
+    far = np.linalg.norm(patches.corner[use], axis=2).max(axis=1)
+    return np.column_stack([1.0 / area, 1.0 / moment, far / moment.sum(axis=1)])
+
+
+def _sections(bonds: BondState, fragments: Fragments, kind: np.ndarray, centre: np.ndarray, tied: np.ndarray) -> Sections:
+    """The sections that bonds are judged by; what is one solid has none."""
+    b, pair = len(centre), bonds.body
+    normal, size = bonds.frame[:, 0], np.cbrt(fragments.volume)
+    loose = kind[pair] == LOOSE
+    of = np.where(loose, size[pair], 0.0).max(axis=1)
+    # what is fixed may reach far: it counts as just beyond the patch
+    beyond = np.stack([-normal, normal], axis=1) * 0.5 * of[:, None, None]
+    ends = np.where(loose[:, :, None], fragments.centre[pair], centre[:, None] + beyond)
+    start, member = np.zeros(b + 1, np.int64), np.empty(sections.MOST * b, np.int64)
+    side, through = np.empty(len(member)), np.empty(b, bool)
+    where = centre, normal, np.where(tied, 0.0, of)
+    count = sections.find(pair, ends, where, kind == LOOSE, start, (member, side, through))
+    return Sections(
+        start=start,
+        member=member[:count].copy(),
+        side=side[:count].copy(),
+        centre=centre.copy(),
+        axes=bonds.frame.copy(),
+        ends=np.where((loose & through[:, None])[:, :, None], ends, centre[:, None]),
+        area=np.zeros(b),
+        middle=np.zeros((b, 3)),
+        basis=np.zeros((b, 3, 3)),
+        inverse=np.zeros((b, 3)),
+        polar=np.zeros(b),
+        ahead=np.zeros((b, 2)),
+    )
+
+
+def _correlated(place: np.ndarray, length: float, seed: int) -> np.ndarray:
+    """A normal random field at some places (k, 3), alike over about a length [m]: a sum of waves whose covariance is
+    exp(-r^2 / (2 length^2)) (Shinozuka & Deodatis 1996, by random draws of the wave vectors)."""
+    rng = np.random.default_rng(seed)
+    wave = rng.standard_normal((_WAVES, 3)) / length
+    phase = rng.uniform(0.0, 2.0 * np.pi, _WAVES)
+    return np.sqrt(2.0 / _WAVES) * np.cos(place @ wave.T + phase).sum(axis=1)
 
 
 def _lengths(fragments: Fragments, patches: Patches, use: np.ndarray, kind: np.ndarray) -> np.ndarray:

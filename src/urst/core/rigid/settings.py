@@ -43,6 +43,9 @@ class BondSettings(BaseModel):
         2e9, ge=1e5, le=1e12, description="Stiffness of what is held together, as Young's modulus [Pa]"
     )
     scatter: float = Field(0.18, ge=0, le=1, description="Spread of the strengths, as a fraction of their mean")
+    correlation: float = Field(
+        0.5, gt=0, le=1e4, description="Distance over which strength is alike: weak spots lie about so far apart [m]"
+    )
     chunks: int = Field(
         0, ge=0, le=1000, description="Chunks that each piece comes apart into first, and that break again; 0: none"
     )

@@ -98,7 +98,7 @@ class RigidSolver(Port, Checkpointed):
             f"bodies.{n}"
             for n in ("position", "orientation", "rotation", "velocity", "spin", "kind", "awake", "travel")
         ),
-        *(f"bonds.{n}" for n in ("alive", "impulse", "force", "rest", "yielded")),
+        *(f"bonds.{n}" for n in ("alive", "impulse", "force", "rest", "yielded", "relief")),
         "rest",
         "contacts",
         *(f"joints.state.{n}" for n in ("alive", "impulse")),
@@ -106,6 +106,7 @@ class RigidSolver(Port, Checkpointed):
         "steady_forces",
         "clusters",
         "utilisation",
+        "pressure",
         "time",
         "done",
         "mass_scale",
@@ -226,6 +227,15 @@ class RigidSolver(Port, Checkpointed):
     @utilisation.setter
     def utilisation(self, value: np.ndarray) -> None:
         self._bonds.utilisation = value
+
+    @property
+    def pressure(self) -> np.ndarray:
+        """Compression of each bond over its strength, (b,)."""
+        return self._bonds.pressure
+
+    @pressure.setter
+    def pressure(self, value: np.ndarray) -> None:
+        self._bonds.pressure = value
 
     @property
     def strength(self) -> np.ndarray:
@@ -602,6 +612,9 @@ class RigidSolver(Port, Checkpointed):
         state.steer(b.position, b.orientation, driven, (b.velocity, b.spin), position[still], orientation[still], dt)
         return position, orientation
 
+    def _restored(self) -> None:
+        self._bonds.remeasure(self.bonds.alive == 0)
+
     def begin_from(self, frame: dict[str, np.ndarray]) -> None:
         """Begin with the bodies of a baked frame; nothing is settled then.
 
@@ -622,6 +635,7 @@ class RigidSolver(Port, Checkpointed):
         bodies.orientation[:] /= np.linalg.norm(bodies.orientation, axis=1, keepdims=True)
         bodies.rotation[:] = rotation.matrix(bodies.orientation)
         self.bonds.alive[:] = frame["bond_alive"]
+        self._bonds.remeasure(self.bonds.alive == 0)
         self._bonds.slacken(np.arange(len(self._bonds)), self.bonds.stiffness, bodies)
         self.clusters.begin(bodies)
         self.contacts.moved()
