@@ -27,6 +27,7 @@ CORE = (
     "fracture",
     "land",
     "bonds",
+    "driven",
     "direct",
     "debris",
     "gas",

@@ -59,6 +59,7 @@ DENSITY: dict[str, Any] = {"unit": "kg/m3", "si": "kg/m3"}
 DEGREES: dict[str, Any] = {"unit": "deg", "si": "deg"}
 PER_SECOND: dict[str, Any] = {"unit": "1/s", "si": "1/s"}
 PER_AREA: dict[str, Any] = {"unit": "1/m2", "si": "1/m2"}
+KILONEWTON: dict[str, Any] = {"unit": "kN", "scale": 1e3, "si": "kN"}
 MEGA: dict[str, Any] = {"unit": "MPa", "scale": 1e6, "si": "MPa"}
 CENTIMETRES: dict[str, Any] = {"unit": "cm", "scale": 0.01, "si": "cm"}
 PERCENT: dict[str, Any] = {"unit": "%", "scale": 0.01, "si": "%"}

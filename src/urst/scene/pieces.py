@@ -57,7 +57,24 @@ class SetPiece(Part):
     density: float | None = Field(None, gt=0, le=3e4, description="Instead of the material's [kg/m3]")
     friction: float | None = Field(None, ge=0, le=5, description="Instead of the material's")
     restitution: float | None = Field(None, ge=0, le=1, description="Instead of the material's")
+    rolling: float | None = Field(
+        None, ge=0, le=1, description="Rolling resistance as a ball, instead of the material's"
+    )
+    compression: float | None = Field(
+        None,
+        gt=0,
+        le=1e12,
+        description="Compressive strength, instead of the material's: beyond it bonds are crushed, and so is what "
+        "something driven squeezes [Pa]",
+    )
     motion: Motion = "loose"
+    force: float = Field(
+        0.0,
+        ge=0,
+        le=1e12,
+        description="Greatest force of a driven piece: what takes more stalls it, and it goes on along its path when "
+        "that gives way; 0: whatever it takes [N]",
+    )
     bonded: bool = Field(True, description="Whether bonds may join it to what it touches")
     holds: float = Field(
         1.0,
@@ -99,12 +116,14 @@ class SetPiece(Part):
             raise ValueError(f"the keys of '{self.name}' are out of order: their frames must rise")
         return self
 
-    def bulk(self) -> tuple[float, float, float]:
-        """Return density [kg/m3], friction and restitution in force."""
+    def bulk(self) -> tuple[float, float, float, float, float]:
+        """Return density [kg/m3], friction, restitution, rolling resistance and compressive strength [Pa] in force."""
         base = MATERIALS[self.material]
         pick = lambda own, other: other if own is None else own  # noqa: E731
         return (
             pick(self.density, base.density),
             pick(self.friction, base.friction),
             pick(self.restitution, base.restitution),
+            pick(self.rolling, base.rolling),
+            pick(self.compression, base.compression),
         )

@@ -12,6 +12,8 @@ OF_PIECES = (
     "density",
     "friction",
     "restitution",
+    "rolling",
+    "compression",
     "bonded",
     "motion",
     "velocity",

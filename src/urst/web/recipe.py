@@ -215,6 +215,7 @@ def piece_questions(piece: SetPiece) -> tuple[Question, ...]:
             (
                 Field("motion", "Motion"),
                 Field("heads", "Faces along its path"),
+                Field("force", "Greatest force", **KILONEWTON),
                 Field("bonded", "Bonds to what it touches"),
                 Field("holds", "Bond strength", "x"),
                 Field("elongation", "Elongation at break", **PERCENT),
@@ -231,6 +232,8 @@ def piece_questions(piece: SetPiece) -> tuple[Question, ...]:
                 Field("density", "Density", **DENSITY),
                 Field("friction", "Friction"),
                 Field("restitution", "Restitution"),
+                Field("rolling", "Rolling resistance"),
+                Field("compression", "Compressive strength", **MEGA),
             ),
         ),
     )

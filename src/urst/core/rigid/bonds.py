@@ -127,17 +127,18 @@ class Bonds:
         )
         self.area = patches.area[use]
         """(b,) [m2]"""
-        self._tied = same[use]
-        links = coo_matrix((np.ones(self._tied.sum()), pair[self._tied].T), shape=(len(kind), len(kind)))
+        self.tied = same[use]
+        """(b,) bool, which hold parts of one solid"""
+        links = coo_matrix((np.ones(self.tied.sum()), pair[self.tied].T), shape=(len(kind), len(kind)))
         self._solid = connected_components(links, directed=False)[1]
-        own = np.where(self._tied, 0.0, self.state.strength[:, 0] * self.area)
+        own = np.where(self.tied, 0.0, self.state.strength[:, 0] * self.area)
         self._capacity = np.zeros(len(kind))
         np.add.at(self._capacity, self._solid[pair], own[:, None])
         self.utilisation = np.zeros(b)
         """(b,) tension or shear over strength"""
         self.pressure = np.zeros(b)
         """(b,) compression over strength"""
-        self._sections = _sections(self.state, fragments, np.where(kind == FIXED, FIXED, LOOSE), centre, self._tied)
+        self._sections = _sections(self.state, fragments, np.where(kind == FIXED, FIXED, LOOSE), centre, self.tied)
         sections.measure(self._sections, self.state, np.arange(b))
 
     def __len__(self) -> int:
@@ -150,13 +151,13 @@ class Bonds:
         """
         found = self._capacity[self._solid]
         left = np.zeros(len(found), bool)
-        left[self._solid[self.state.body[(self.state.alive == 1) & ~self._tied].ravel()]] = True
+        left[self._solid[self.state.body[(self.state.alive == 1) & ~self.tied].ravel()]] = True
         found[(np.bincount(self._solid)[self._solid] > 1) & ~left[self._solid]] = np.inf
         return found
 
     def left(self) -> float:
         """Return the fraction of bonds that hold still, of those that may part."""
-        may = self.state.alive[~self._tied]
+        may = self.state.alive[~self.tied]
         return float(may.mean()) if len(may) else 1.0
 
     def join(self, pairs: np.ndarray) -> np.ndarray:
@@ -187,7 +188,7 @@ class Bonds:
 
     def loosen(self, some: np.ndarray) -> None:
         """End some bonds (b,) bool, but those within one solid."""
-        self.part(some & ~self._tied)
+        self.part(some & ~self.tied)
 
     def part(self, gone: np.ndarray) -> None:
         """End some bonds (b,) bool."""

@@ -20,6 +20,8 @@ from urst.core.rigid.detect import NEAR
 CRUSHES, SUNK = 0.5, 0.03
 #: once shortened by this fraction it is rubble, which bears this fraction of what it did
 STRAIN, RUBBLE = 0.05, 0.1
+#: nothing bears more in compression [Pa]
+HARDEST = 1e9
 #: friction of faces that have been pressed into each other, at least
 INTERLOCK = 1.0
 #: what is crushed takes up the work that squeezes it: it leaves no faster than so many times as fast as what presses it
@@ -140,19 +142,12 @@ def note(m, load, most, bodies, before, fastest):
         Their velocities before: what was faster then may stay so [m/s].
     fastest : (n,)
         See `limits`.
-
-    Returns
-    -------
-    int
-        How many pairs bear too much now.
     """
-    count = 0
     for p in range(len(m.state)):
         i, j = m.body[p, 0], m.body[p, 1]
         sunk = most[p] < np.inf and m.gap[p] < -SUNK * min(bodies.radius[i], bodies.radius[j])
         if load[p] > CRUSHES * most[p] or (sunk and load[p] > 0.0):
             m.crushed[p] = 1
-            count += 1
         elif m.crushed[p] and m.gap[p] > 0.0:
             m.crushed[p] = 0
         if not m.crushed[p]:
@@ -164,4 +159,16 @@ def note(m, load, most, bodies, before, fastest):
             if bodies.kind[b] == LOOSE and speed > allowed:
                 for c in range(3):
                     v[c] *= allowed / speed
-    return count
+
+
+@serial
+def count(m, bodies):
+    """How many loose bodies are crushed somewhere."""
+    crushed = np.zeros(len(bodies.mass), np.uint8)
+    for p in range(len(m.state)):
+        if m.crushed[p]:
+            crushed[m.body[p, 0]], crushed[m.body[p, 1]] = 1, 1
+    total = 0
+    for b in range(len(crushed)):
+        total += crushed[b] == 1 and bodies.kind[b] == LOOSE
+    return total

@@ -27,6 +27,8 @@ class Matter:
     """(n,) int64: the same for bodies that are parts of one solid and never part, -1 for all else; not given: -1"""
     holds: np.ndarray | None = None
     """(n,) how many times the settings' strength its bonds have; between two the lesser counts; all 1, if not given"""
+    rolling: np.ndarray | None = None
+    """(n,) rolling resistance of balls, as a fraction of load times radius; not given: none"""
     compression: np.ndarray | None = None
     """(n,) compressive strength; not given: endless [Pa]"""
     force: np.ndarray | None = None

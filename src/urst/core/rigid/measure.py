@@ -37,7 +37,9 @@ def gauges(
     cluster = np.bincount(label[loose], b.mass[loose], minlength=len(label)) if loose.any() else np.zeros(1)
     moving = loose & (speed > REST_SPEED)
     height = -float((b.mass * ((b.position - (0.0, 0.0, datum)) @ gravity))[loose].sum())
-    gap = contacts.pairs.gap[contacts.touching()]
+    living = bonds.utilisation[(bonds.state.alive == 1) & ~bonds.tied]
+    # what was crushed stands in what crushed it, which is told apart
+    gap = contacts.pairs.gap[contacts.touching() & (contacts.pairs.crushed == 0)]
     return {
         "moving": float(moving.sum()),
         "moving_mass": float(b.mass[moving].sum()),
@@ -47,7 +49,9 @@ def gauges(
         "lost": float((loose & (b.position[:, 2] + b.radius < floor)).sum()),
         "deepest_overlap": float(max(0.0, -gap.min())) if len(gap) else 0.0,
         "bonds_left": bonds.left(),
-        "bond_load": float(bonds.utilisation.max()) if len(bonds.utilisation) else 0.0,
+        "bond_load": float(bonds.utilisation.max(initial=0.0)),
+        "bond_load_99": float(np.percentile(living, 99)) if len(living) else 0.0,
+        "bond_pressure": float(bonds.pressure.max(initial=0.0)),
         "largest_piece": float(cluster.max()),
         "top_speed": float(speed[loose].max()) if loose.any() else 0.0,
     }

@@ -188,10 +188,10 @@ class RigidSettings(BaseModel):
         0.0, description="Fraction of velocity lost a second [1/s]"
     )
     angular_damping: Annotated[Number, Varies(("frame",), 0, 100)] = Field(
-        0.1, description="Fraction of spin lost a second [1/s]"
+        0.0, description="Fraction of spin lost a second [1/s]"
     )
     top_speed: float = Field(100.0, gt=0, le=1e4, description="Fastest allowed [m/s]")
-    top_spin: float = Field(60.0, gt=0, le=1e4, description="Fastest turn allowed [rad/s]")
+    top_spin: float = Field(200.0, gt=0, le=1e4, description="Fastest turn allowed [rad/s]")
     push_speed: float = Field(3.0, gt=0, le=100, description="Fastest way out of an overlap [m/s]")
     drag: float = Field(
         1.05, ge=0, le=10, description="Drag coefficient of bodies too small for the cells of a gas that acts on them"

@@ -14,7 +14,7 @@ from urst.core.geometry import rotation
 from urst.core.geometry.convex import with_points
 from urst.core.geometry.land import Land
 from urst.core.launch.blast import faces
-from urst.core.rigid import crushing, manifolds, mass_scaling, measure, outside, rest, state, substeps, sweeps
+from urst.core.rigid import crushing, manifolds, mass_scaling, measure, outside, rest, rolling, state, substeps, sweeps
 from urst.core.rigid.bond_kernels import forces
 from urst.core.rigid.bonds import LAG, Bonds
 from urst.core.rigid.clusters import FLEX, Clusters
@@ -181,8 +181,8 @@ class RigidSolver(Port, Checkpointed):
         self.mass_scale = np.ones(n)
         """(n,) how much heavier those that are squeezed are taken as, see `mass_scaling`"""
         self.steady_forces = SteadyForces(n)
-        self.crushing = 0
-        """pairs of bodies between which matter is crushed"""
+        self.cut = 0
+        """bodies that were held to the fastest speed or spin in a check since the last frame, at most"""
         self.pace = 0.0
         """how fast bodies that may touch come at each other, at most [m/s]"""
         self.turning = 0.0
@@ -198,7 +198,8 @@ class RigidSolver(Port, Checkpointed):
         force = np.zeros(n) if matter.force is None else matter.force
         self.pushers = Pushers(fragments.piece, self.driven, force, self.bodies, start_time)
         strength = np.full(n, np.inf) if matter.compression is None else matter.compression
-        self._crush = strength * fragments.volume
+        self._crush = np.minimum(strength, crushing.HARDEST) * fragments.volume
+        self._rolling = np.zeros(n) if matter.rolling is None else matter.rolling
         self._bonds = Bonds(
             fragments,
             patches,
@@ -388,7 +389,7 @@ class RigidSolver(Port, Checkpointed):
             self.look(dt)
         saved, bonded = self._before(), len(self.bonds.alive) > 0
         c.pairs.missed[:] = 0.0
-        lost = -1
+        lost, cut = -1, 0
         for again in range(WAKES + 1):
             free = clusters.nodes(bodies)
             c.load[:] = 0.0
@@ -410,7 +411,7 @@ class RigidSolver(Port, Checkpointed):
             struck = clusters.strikes(bodies, c.pairs, force) if snapping and bonded else None
             if again == WAKES or not (woken or missed or rescaled or struck is not None):
                 s = self.settings
-                lost = substeps.conclude(
+                lost, cut = substeps.conclude(
                     bodies,
                     nodes,
                     clusters.creeping * (dt / self.step_dt),
@@ -432,7 +433,9 @@ class RigidSolver(Port, Checkpointed):
             saved = self._before()
         closing, self.turning = manifolds.fastest(c.pairs, bodies, dt, 1.0 + 2.0 * self.step_dt / dt, manifolds.SPARE)
         self.pace = closing / dt
-        self.crushing = crushing.note(c.pairs, c.load, most, bodies, saved[0][1], fastest)
+        rolling.resist(c.pairs, c.load, bodies, self._rolling, dt)
+        self.cut = max(self.cut, cut)
+        crushing.note(c.pairs, c.load, most, bodies, saved[0][1], fastest)
         self.time += dt
         self.done += self._substeps(dt)
         if pose:
@@ -671,4 +674,10 @@ class RigidSolver(Port, Checkpointed):
         found = measure.gauges(
             self.bodies, self._bonds, self.clusters.label, self.contacts, self.gravity, self.floor, self.datum
         )
-        return found | {"checks": float(self.counted[1])}
+        cut, self.cut = self.cut, 0
+        return found | {
+            "checks": float(self.counted[1]),
+            "crushed": float(crushing.count(self.contacts.pairs, self.bodies)),
+            "late": self.pushers.late(self.bodies, self.time),
+            "cut": float(cut),
+        }

@@ -188,14 +188,16 @@ def spin_up(bodies, top_speed, top_spin, ease, dt):
 
     What is too fast comes down to the limit within `ease` seconds, but for a third; at once if that is 0.
 
-    Returns the number of a body whose place or velocity is no number any more, -1 if there is none.
+    Returns the number of a body whose place or velocity is no number any more, -1 if there is none, and how many were
+    too fast.
     """
-    lost = -1
+    lost, cut = -1, 0
     left = np.exp(-dt / ease) if ease > 0.0 else 0.0
     for b in range(len(bodies.mass)):
         v, w = bodies.velocity[b], bodies.spin[b]
         speed, turning = np.sqrt(v[0] ** 2 + v[1] ** 2 + v[2] ** 2), np.sqrt(w[0] ** 2 + w[1] ** 2 + w[2] ** 2)
         if bodies.kind[b] == LOOSE:
+            cut += speed > top_speed or turning > top_spin
             if speed > top_speed:
                 for c in range(3):
                     v[c] *= (top_speed + left * (speed - top_speed)) / speed
@@ -207,7 +209,7 @@ def spin_up(bodies, top_speed, top_spin, ease, dt):
         bodies.swing[b] = bodies.radius[b] * turning if turning > 0.0 else 0.0
         if not np.isfinite(speed + turning + bodies.position[b, 0] + bodies.position[b, 1] + bodies.position[b, 2]):
             lost = b
-    return lost
+    return lost, cut
 
 
 @serial

@@ -194,7 +194,7 @@ def conclude(bodies, nodes, creeping, calm, turned, motion, limits, dt):
 
     Returns
     -------
-    int
+    (int, int)
         See `state.spin_up`.
     """
     joined, free = nodes.joined, nodes.free
@@ -202,9 +202,9 @@ def conclude(bodies, nodes, creeping, calm, turned, motion, limits, dt):
     state.move(bodies, free, joined.carrier, turned, velocity, moved)
     compounds.carry(bodies, joined, free, velocity, moved, dt)
     compounds.creep(bodies, creeping)
-    lost = state.spin_up(bodies, limits.speed, limits.spin, limits.ease, dt)
+    lost, cut = state.spin_up(bodies, limits.speed, limits.spin, limits.ease, dt)
     rest.count(bodies, calm, dt)
-    return lost
+    return lost, cut
 
 
 @serial

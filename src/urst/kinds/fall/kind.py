@@ -28,6 +28,8 @@ _DRAFT, _FEWEST_STEPS = 3 / 4, 16
 _FEWEST_SUBSTEPS, _ENOUGH_SUBSTEPS = 2000, 3000
 #: contacts are foreseen: what goes no farther between checks than so many times the thinnest part meets it all the same
 _PASSES = 2.0
+#: a driven piece that is late by less has not stalled [s]
+_LATE = 0.05
 #: checks a frame that may be asked for
 _MOST_STEPS = FallSettings.model_fields["steps"].metadata[-1].le
 
@@ -35,7 +37,7 @@ _MOST_STEPS = FallSettings.model_fields["steps"].metadata[-1].le
 class Fall(Kind):
     """Rigid convex bodies: the fragments of the breaks that are read, and the pieces nobody broke."""
 
-    name, title, version = "fall", "Fall", 10
+    name, title, version = "fall", "Fall", 11
     settings = FallSettings
     hue = ("#d6a044", "#9a6a10")
     own = ("events", "joints", "regions")
@@ -75,8 +77,30 @@ class Fall(Kind):
             "most loaded bond",
             "%",
             100,
-            about="Greatest stress in a bond that holds, as a fraction of its strength",
+            about="Greatest tension or shear in a bond that holds, as a fraction of its strength",
         ),
+        Gauge(
+            "bond_load_99",
+            "99 % of bonds below",
+            "%",
+            100,
+            about="Tension or shear that all but one in a hundred bonds stay below, as a fraction of their strength",
+        ),
+        Gauge(
+            "bond_pressure",
+            "most compressed bond",
+            "%",
+            100,
+            about="Greatest compression in a bond that holds, as a fraction of its compressive strength",
+        ),
+        Gauge(
+            "crushed",
+            "crushed",
+            about="Loose bodies that something driven squeezes beyond their compressive strength: they give way where "
+            "they are pressed, and stand in what presses them",
+        ),
+        Gauge("late", "driven, behind its path", "s", about="By how much the driven piece that stalls most is late"),
+        Gauge("cut", "held to the limits", about="Bodies that would be faster, or spin faster, than the limits let them"),
         Gauge("largest_piece", "largest piece", "t", 1e-3),
         Gauge(
             "asleep",
@@ -108,6 +132,7 @@ class Fall(Kind):
                 Field("bonds.shear", "Shear strength", **MEGA),
                 Field("bonds.friction_angle", "Friction angle", **DEGREES),
                 Field("bonds.scatter", "Strength variation", **PERCENT),
+                Field("bonds.correlation", "Weak spots apart by", "m"),
                 Field("bonds.toughness", "Fracture energy", "J/m2"),
                 Field("bonds.elongation", "Elongation at break", **PERCENT),
                 Field("bonds.chunks", "Chunks"),
@@ -213,7 +238,7 @@ class Fall(Kind):
             "clock": content.clock(shot),
             "pieces": [
                 content.motion(p, shot)
-                | {"bulk": p.bulk(), "bonded": [p.bonded, p.holds, p.elongation], "there": content.window(p, shot)}
+                | {"bulk": p.bulk(), "force": p.force if p.motion == "driven" else 0.0, "bonded": [p.bonded, p.holds, p.elongation], "there": content.window(p, shot)}
                 for p in pieces
             ],
             "lands": len(lands),
@@ -306,7 +331,61 @@ class Fall(Kind):
         ]
 
     def watch(self, shot: Any, layer: Any, rows: dict[int, dict[str, float]]) -> list[Finding]:
-        return [*self._overlaps(shot, layer, rows), *self._lost(layer, rows)]
+        return [
+            *self._overlaps(shot, layer, rows),
+            *self._lost(layer, rows),
+            *self._crushed(layer, rows),
+            *self._late(layer, rows),
+            *self._cut(shot, layer, rows),
+        ]
+
+    def _crushed(self, layer: Any, rows: dict[int, dict[str, float]]) -> list[Finding]:
+        frame, most = _first_most(rows, "crushed")
+        if most == 0.0:
+            return []
+        return [
+            Finding(
+                f"Something driven crushes {most:,.0f} {'body' if most == 1 else 'bodies'} at frame {frame}.",
+                "Squeezed beyond their compressive strength they give way where they stand and are seen in what "
+                "presses them. Break them into smaller pieces, or give the driven piece a greatest force.",
+                layer=layer.id,
+                frame=frame,
+            )
+        ]
+
+    def _late(self, layer: Any, rows: dict[int, dict[str, float]]) -> list[Finding]:
+        frame, most = _first_most(rows, "late")
+        if most < _LATE:
+            return []
+        return [
+            Finding(
+                f"A driven piece stalls: at frame {frame} it is {most:.2f} s behind its path.",
+                "Its greatest force does not move what stands against it. Give it more, or let what is in its way "
+                "break more easily.",
+                layer=layer.id,
+                frame=frame,
+            )
+        ]
+
+    def _cut(self, shot: Any, layer: Any, rows: dict[int, dict[str, float]]) -> list[Finding]:
+        """A limit that nobody has chosen and that takes energy from what flies."""
+        frame, most = _first_most(rows, "cut")
+        fields = FallSettings.model_fields
+        unchosen = [n for n in ("top_speed", "top_spin") if getattr(layer.settings, n) == fields[n].default]
+        if most == 0.0 or not unchosen:
+            return []
+        return [
+            Finding(
+                f"{most:,.0f} {'body is' if most == 1 else 'bodies are'} held to the limits of speed and spin at "
+                f"frame {frame}.",
+                f"Nothing may go faster than {layer.settings.top_speed:g} m/s or spin faster than "
+                f"{layer.settings.top_spin:g} rad/s: what does loses energy.",
+                layer=layer.id,
+                frame=frame,
+                fix="Raise the limits tenfold",
+                changes=tuple((at(shot, layer, n), 10 * getattr(layer.settings, n)) for n in unchosen),
+            )
+        ]
 
     def _lost(self, layer: Any, rows: dict[int, dict[str, float]]) -> list[Finding]:
         frame, most = max(((f, g.get("lost", 0.0)) for f, g in rows.items()), key=lambda r: r[1], default=(0, 0.0))
@@ -335,6 +414,11 @@ class Fall(Kind):
                 **_more_checks(shot, layer, min(_MOST_STEPS, layer.settings.steps * 2)),
             )
         ]
+
+
+def _first_most(rows: dict[int, dict[str, float]], gauge: str) -> tuple[int, float]:
+    """The frame at which a gauge is greatest, and that value; 0 where there is none."""
+    return max(((f, g.get(gauge, 0.0)) for f, g in rows.items()), key=lambda r: r[1], default=(0, 0.0))
 
 
 def _more_checks(shot: Any, layer: Any, steps: int) -> dict[str, Any]:

@@ -34,7 +34,7 @@ def prepare(inputs: Inputs) -> PreparedLayer:
     fragments, surfaces = _with_lands(shot, own, cast, lands)
     cast = cast + lands
     owner = [shot.pieces[cast[n]] for n in fragments.piece]
-    bulk = np.array([p.bulk() for p in owner]).reshape(-1, 3)
+    bulk = np.array([p.bulk() for p in owner]).reshape(-1, 5)
     kind = np.array([_MOTION[p.motion] for p in owner], np.int64)
     # nothing but a closed solid has mass: said by preflight
     kind[len(own) :][kind[len(own) :] == LOOSE] = FIXED
@@ -42,6 +42,9 @@ def prepare(inputs: Inputs) -> PreparedLayer:
         density=bulk[:, 0].copy(),
         friction=bulk[:, 1].copy(),
         restitution=bulk[:, 2].copy(),
+        rolling=bulk[:, 3].copy(),
+        compression=bulk[:, 4].copy(),
+        force=np.array([p.force if p.motion == "driven" else 0.0 for p in owner], float),
         kind=kind,
         velocity=_start_velocity(fragments, owner),
         spin=np.array([p.spin for p in owner], float).reshape(-1, 3),
