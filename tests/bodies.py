@@ -51,6 +51,7 @@ def solver(
         spin=given(spin),
         whole=options.pop("whole", None),
         compression=np.full(n, options.pop("compression", np.inf)),
+        rolling=np.full(n, options.pop("rolling", 0.0)),
         force=options.pop("force", None),
         bonded=np.asarray(options.pop("bonded", np.ones(n, bool)), bool),
     )

@@ -83,3 +83,44 @@ def pressure_gradient(weights, pressure, axis):
     """What pressure takes from the open faces across an axis; it is 0 beyond the grid."""
     padded = np.pad(pressure, [(1, 1) if a == axis else (0, 0) for a in range(3)])
     return np.where(weights > 0.0, weights * np.diff(padded, axis=axis), 0.0)
+
+
+def section_stress(sections, bonds, b):
+    """Greatest tension, shear and least tension at the corners of a bond's patch, from the force and the moment that
+    the living members of its section carry together."""
+    members = slice(sections.start[b], sections.start[b + 1])
+    some, side = sections.member[members], sections.side[members]
+    some, side = some[bonds.alive[some] == 1], side[bonds.alive[some] == 1]
+    axes, area = sections.axes[some], 1.0 / bonds.section[some, 0]
+    vector = (side * area) @ axes[:, 0]
+    own = sections.axes[b]
+    corner = bonds.corner[b] @ own[1:]
+    if np.linalg.norm(vector) < 0.5 / bonds.section[b, 0]:
+        some, side, axes, area, vector = some[some == b], np.ones(1), own[None], 1.0 / bonds.section[[b], 0], own[0]
+    n = vector / np.linalg.norm(vector)
+    e = own[1] if abs(own[1] @ n) <= abs(own[2] @ n) else own[2]
+    e = e - (e @ n) * n
+    e /= np.linalg.norm(e)
+    plane = np.stack([e, np.cross(n, e)])
+    flat = side * (axes[:, 0] @ n)
+    middle = (flat * area) @ sections.centre[some] / (flat * area).sum()
+    arm = sections.centre[some] - middle
+    spread = np.zeros((2, 2))
+    for k in range(len(some)):
+        r, u, v = plane @ arm[k], plane @ axes[k, 1], plane @ axes[k, 2]
+        about_first, about_second = 1.0 / bonds.section[some[k], 1:3]
+        spread += flat[k] * (area[k] * np.outer(r, r) + about_second * np.outer(u, u) + about_first * np.outer(v, v))
+    force = np.einsum("k,ka,kac->kc", side, bonds.force[some, :3], axes)
+    moment = np.einsum("k,ka,kac->c", side, bonds.force[some, 3:], axes) + np.cross(arm, force).sum(axis=0)
+    force = force.sum(axis=0)
+    even = -(force @ n) / (flat * area).sum()
+    at = (sections.centre[b] - middle + corner) @ plane.T
+    found = []
+    for ahead in (*((sections.ends[b] - sections.centre[b]) @ n), 0.0):
+        turning = moment - ahead * np.cross(n, force)
+        slope = np.linalg.solve(spread, [turning @ plane[1], -turning @ plane[0]])
+        found.append(even + at @ slope)
+    across = force - (force @ n) * n
+    shear = np.linalg.norm(across) / (flat * area).sum()
+    shear += abs(moment @ n) * np.linalg.norm(at, axis=1).max() / np.trace(spread)
+    return np.max(found), shear, np.min(found)

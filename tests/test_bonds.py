@@ -4,10 +4,13 @@ import unittest
 
 import numpy as np
 
+from tests import naive
 from tests.bodies import FREE, GROUND, fragments_of, momentum, run, solver
+from urst.core.fracture.voronoi import shatter
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import transformed
 from urst.core.geometry.rotation import from_degrees, matrix
+from urst.core.rigid.sections import judge
 from urst.core.rigid.settings import BondSettings, RigidSettings
 from urst.core.rigid.settling import settle
 
@@ -173,6 +176,101 @@ class Bonds(unittest.TestCase):
         self.assertGreater(inside, 0.75)
         self.assertGreater(inside - between, 0.15)
         self.assertLess(dropped(10.0)[0], inside - 0.1)
+
+
+class Sections(unittest.TestCase):
+    """What a bent beam bears must not depend on how it is cut."""
+
+    LENGTH, SIDE = 4.0, 0.4
+
+    def beam(self, count, seed=0):
+        length, side = self.LENGTH, self.SIDE
+        if not seed:
+            ends = np.linspace(0, length, count + 1)
+            return [box((a, -side / 2, 1), (b, side / 2, 1 + side)) for a, b in zip(ends, ends[1:])]
+        rng = np.random.default_rng(seed)
+        sites = rng.uniform((0, -side / 2, 1), (length, side / 2, 1 + side), (count, 3))
+        return [x.mesh for x in shatter(box((0, -side / 2, 1), (length, side / 2, 1 + side)), sites)]
+
+    def settled(self, beam, turn=(0, 0, 0), **bonds):
+        """On two piers under its own weight, with the stress that theory has at its middle."""
+        piers = [box((x - 0.05, -0.3, 0), (x + 0.05, 0.3, 1)) for x in (0.1, self.LENGTH - 0.1)]
+        turned = matrix(from_degrees(turn))
+        meshes = [transformed(m, turned, np.zeros(3)) for m in piers + beam]
+        bonds = {"tension": 1e9, "shear": 1e9, "scatter": 0.0, "modulus": 1e10} | bonds
+        settings = RigidSettings(bonds=BondSettings(**bonds), settle=0.0)
+        bonded = np.arange(len(meshes)) >= 2
+        gravity = tuple(turned @ (0, 0, -G))
+        s = solver(meshes, fixed=(0, 1), settings=settings, bonded=bonded, gravity=gravity)
+        settle(s, 0.3)
+        weight, clear = DENSITY * G * self.SIDE**2, self.LENGTH - 0.3
+        # they hold it at their inner edges
+        moment = weight * clear**2 / 8 - weight * 0.15**2 / 2
+        return s, moment * 6 / self.SIDE**3
+
+    def test_its_greatest_stress_is_that_of_the_whole_beam_however_it_is_cut(self):
+        for count in (10, 40, 200):
+            s, expected = self.settled(self.beam(count))
+            stress = (s.utilisation * s.strength[:, 0]).max()
+            self.assertAlmostEqual(stress, expected, delta=0.02 * expected, msg=count)
+        for count in (10, 24, 60, 200):
+            found = []
+            for seed in (1, 2, 3):
+                s, expected = self.settled(self.beam(count, seed))
+                found.append((s.utilisation * s.strength[:, 0]).max() / expected)
+            self.assertAlmostEqual(np.mean(found), 1.0, delta=0.1, msg=(count, found))
+            self.assertLess(np.ptp(found), 0.25)
+
+    def test_however_it_is_turned(self):
+        first = self.settled(self.beam(60, 1))[0].utilisation
+        second = self.settled(self.beam(60, 1), turn=(30, -50, 80))[0].utilisation
+        # the axes of a patch that is alike in all directions may turn, and with them nothing else
+        np.testing.assert_allclose(second, first, rtol=1e-3, atol=1e-3 * first.max())
+
+    def test_a_section_is_what_its_members_carry_together(self):
+        s, _ = self.settled(self.beam(24, 2))
+        bonds, sections = s.bonds, s._bonds._sections
+        rng = np.random.default_rng(1)
+        bonds.force[:] = rng.standard_normal(bonds.force.shape) * 1e3
+        bonds.alive[rng.choice(len(bonds.alive), 5, replace=False)] = 0
+        s._bonds.remeasure(bonds.alive == 0)
+        some = np.flatnonzero(bonds.alive == 1)
+        found, pressed = np.empty(len(some)), np.empty(len(some))
+        judge(sections, bonds, some, found, pressed)
+        expected = [naive.section_stress(sections, bonds, b) for b in some]
+        tension, shear, least = np.array(expected).T
+        strength = bonds.strength[some]
+        by_shear = shear / (strength[:, 1] + strength[:, 2] * np.maximum(-tension, 0))
+        np.testing.assert_allclose(found, np.maximum(tension / strength[:, 0], by_shear), rtol=1e-9)
+        np.testing.assert_allclose(pressed * 1e9, np.maximum(-least, 0) * (1e9 / strength[:, 3]), rtol=1e-9)
+
+    def test_weak_spots_stay_where_they_are_however_finely_it_is_cut(self):
+        weakest = []
+        for count in (40, 160):
+            s, _ = self.settled(self.beam(count), scatter=0.2, seed=4)
+            place, strength = s._bonds._sections.centre[:, 0], s.strength[:, 0]
+            weakest.append((place[strength.argmin()], strength.min(), strength.std() / strength.mean()))
+        (first, low, spread), (second, lower, same) = weakest
+        self.assertAlmostEqual(first, second, delta=0.15)
+        self.assertAlmostEqual(low, lower, delta=0.02 * low)
+        self.assertAlmostEqual(spread, same, delta=0.02)
+
+    def test_a_wall_is_crushed_by_its_own_weight_where_it_is_too_tall(self):
+        for strength, stands in ((1.7e5, True), (1.5e5, False)):
+            bricks = generators.brick_wall(2.0, 0.3, 8.0, 1.0, 0.5)
+            even = RigidSettings(bonds=BondSettings(scatter=0.0))
+            s = solver([GROUND, *bricks], fixed=(0,), settings=even, compression=strength)
+            settle(s, 0.5)
+            expected = DENSITY * G * 8.0 / strength
+            self.assertAlmostEqual(s.gauges()["bond_pressure"], expected, delta=0.01 * expected)
+            run(s, 0.2)
+            self.assertEqual(bool(s.bonds.alive.all()), stands)
+
+    def test_most_bonds_are_told_apart_from_the_worst(self):
+        s, _ = self.settled(self.beam(200, 1))
+        g = s.gauges()
+        self.assertEqual(g["bond_load_99"], np.percentile(s.utilisation, 99))
+        self.assertLess(g["bond_load_99"], g["bond_load"])
 
 
 class Clusters(unittest.TestCase):

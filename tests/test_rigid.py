@@ -133,6 +133,28 @@ class Balls(unittest.TestCase):
         self.assertAlmostEqual(speed, expected, delta=2e-3 * expected)
         self.assertAlmostEqual(np.linalg.norm(s.bodies.spin[1]) * 0.25, speed, delta=2e-3 * speed)
 
+    def test_a_rolling_ball_is_slowed_by_what_it_rolls_on(self):
+        # about the point of contact 7/5 m r^2 turns by c m g r: the deceleration is 5/7 c g, whatever the ball
+        for radius in (0.1, 0.4):
+            ball = transformed(generators.ball(radius, 8)[0], np.eye(3), np.zeros(3))
+            spin = np.array([[0, 0, 0], [0, 0.2 / radius, 0]])
+            speed = np.array([[0, 0, 0], [0.2, 0, 0]])
+            s = solver([GROUND, ball], fixed=(0,), balls={1: radius}, velocity=speed, spin=spin, rolling=0.02)
+            run(s, 1.0)
+            self.assertAlmostEqual(s.bodies.velocity[1, 0], 0.2 - 5 / 7 * 0.02 * G * s.time, delta=0.002)
+            run(s, 1.5)
+            self.assertEqual(s.bodies.awake[1], 0)
+
+    def test_what_is_held_to_a_limit_is_counted(self):
+        rod = box((-0.5, -0.05, 2), (0.5, 0.05, 2.1))
+        s = solver([GROUND, rod], fixed=(0,), spin=np.array([[0, 0, 0], [0, 0, 150.0]]))
+        run(s, 0.1)
+        self.assertEqual(s.gauges()["cut"], 0)
+        self.assertAlmostEqual(np.linalg.norm(s.bodies.spin[1]), 150.0, delta=0.1)
+        s = solver([GROUND, rod], fixed=(0,), spin=np.array([[0, 0, 0], [0, 0, 250.0]]))
+        run(s, 0.1)
+        self.assertEqual(s.gauges()["cut"], 1)
+
     def test_a_sliding_ball_ends_rolling_at_five_sevenths_of_its_speed(self):
         s = solver(
             [GROUND, self.ball((0, 0, 0.25))],

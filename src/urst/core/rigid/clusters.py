@@ -325,7 +325,8 @@ class Clusters(Checkpointed):
     def _overloaded(self, members: np.ndarray) -> np.ndarray:
         mine = np.zeros(len(self.label), bool)
         mine[members] = True
-        return mine[self.bonds.state.body].any(axis=1) & (self.bonds.utilisation > 1.0) & (self.bonds.state.alive == 1)
+        over = (self.bonds.utilisation > 1.0) | (self.bonds.pressure > 1.0)
+        return mine[self.bonds.state.body].any(axis=1) & over & (self.bonds.state.alive == 1)
 
     def _lump(self, members: np.ndarray, bodies: Bodies) -> Cluster:
         root = int(self.label[members[0]])

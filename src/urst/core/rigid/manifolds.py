@@ -30,6 +30,8 @@ SPARE = 5e-4
 _STALE = 2e-5
 #: motion after which a pair is looked at again: this [m], or this fraction of the smaller radius
 _MOTION, _FRACTION = 1e-3, 0.01
+#: and of a ball, whose turning takes the noted point along where the true one stays below it
+_ROLLS = 1e-4
 
 
 class Manifolds(NamedTuple):
@@ -238,7 +240,8 @@ def _look_ahead(bodies, dt, weight, ahead):
     3) [m]."""
     for b in range(len(ahead)):
         ahead[b, 0] = ahead[b, 1] = bodies.travel[b]
-        ahead[b, 2] = max(_MOTION, _FRACTION * bodies.radius[b])
+        radius = bodies.radius[b]
+        ahead[b, 2] = _ROLLS * radius if bodies.ball[b] else max(_MOTION, _FRACTION * radius)
         if bodies.kind[b] == DRIVEN or (bodies.kind[b] == LOOSE and bodies.awake[b]):
             v = bodies.velocity[b]
             ahead[b, 1] += dt * (np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2]) + bodies.swing[b] + dt * weight)

@@ -62,7 +62,7 @@ def settle(solver: RigidSolver, seconds: float, check_cancelled: Callable[[], No
     clusters.resume(bodies)
     # what snaps at once must not sleep
     over = np.zeros(len(held), bool)
-    over[solver.bonds.body[solver.utilisation > 1.0]] = True
+    over[solver.bonds.body[(solver.utilisation > 1.0) | (solver.pressure > 1.0)]] = True
     solver.wake_up(over)
     clusters.loosen(over, bodies)
     solver.contacts.stale()
