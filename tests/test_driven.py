@@ -112,7 +112,10 @@ class Pushed(unittest.TestCase):
         start = fragments_of([sled]).centre[0]
         drive = lambda t: (np.array([start + (100.0 * t, 0, 0)]), np.array([IDENTITY]))  # noqa: E731
         s = solver(
-            [sled, block, GROUND], kind=np.array([DRIVEN, LOOSE, FIXED]), force=np.array([2000.0, 0, 0]), friction=0.0,
+            [sled, block, GROUND],
+            kind=np.array([DRIVEN, LOOSE, FIXED]),
+            force=np.array([2000.0, 0, 0]),
+            friction=0.0,
             drive=drive,
         )
         # it begins with the velocity of its path, so it is slowed down first

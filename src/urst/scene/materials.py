@@ -1,9 +1,9 @@
 """What set pieces are made of.
 
 Densities of concrete, stone, steel, glass and timber are the unit weights of EN 1991-1-1 Annex A over g (quoted from
-memory; `tests/test_fracture.py` holds them to its ranges). Toughness, stiffness and compressive strength are common handbook figures for
-each kind of matter, as are friction, restitution and rolling resistance (no single source): good for an estimate of
-fragment size, not for design. A drum's compressive strength is that of a shell which buckles.
+memory; `tests/test_fracture.py` holds them to its ranges). Toughness, stiffness and compressive strength are common
+handbook figures for each kind of matter, as are friction, restitution and rolling resistance (no single source): good
+for an estimate of fragment size, not for design. A drum's compressive strength is that of a shell which buckles.
 """
 
 from dataclasses import dataclass

@@ -1,5 +1,6 @@
 """Shapes of set pieces."""
 
+import math
 from functools import lru_cache
 from typing import Annotated, Any, ClassVar, Literal
 
@@ -85,14 +86,16 @@ class BrickWall(Part):
 
     @model_validator(mode="after")
     def _count(self) -> "BrickWall":
+        if not math.isfinite(self.width / self.brick_length * (self.height / self.course_height)):
+            raise ValueError("its bricks are too small for its size: use larger bricks")
         bricks = self.bricks()
         if bricks > MOST_PARTS:
             raise ValueError(f"the wall would have {bricks:,.0f} bricks, more than {MOST_PARTS:,}: use larger bricks")
         return self
 
-    def bricks(self) -> float:
-        """About how many bricks it has."""
-        return self.width / self.brick_length * self.height / self.course_height
+    def bricks(self) -> int:
+        """How many bricks it has."""
+        return generators.wall_bricks(self.width, self.height, self.brick_length, self.course_height)[2]
 
     def meshes(self) -> list[Mesh]:
         return generators.brick_wall(self.width, self.depth, self.height, self.brick_length, self.course_height)

@@ -1,8 +1,8 @@
 """One file a frame: named arrays, compressed, checksummed, written whole or not at all.
 
 Layout: 8 bytes magic, 4 bytes header length, header JSON, payloads, 16 bytes blake2b of all before. The header
-holds `meta` and for each array name, dtype, shape, and where its zstandard payload lies. The same arrays and meta
-give the same bytes.
+holds `meta`, the file's place in the store, and for each array name, dtype, shape, and where its zstandard payload
+lies. The same arrays, meta and place give the same bytes.
 """
 
 import errno
@@ -25,8 +25,17 @@ _DIGEST = 16
 _ODD = (ValueError, KeyError, TypeError, AttributeError, RecursionError, MemoryError, struct.error, zstandard.ZstdError)
 
 
-def encode(arrays: dict[str, np.ndarray], meta: dict) -> bytes:
-    """Return the bytes of a frame file."""
+def encode(arrays: dict[str, np.ndarray], meta: dict, place: str = "") -> bytes:
+    """Return the bytes of a frame file.
+
+    Parameters
+    ----------
+    arrays : dict of arrays
+    meta : dict
+    place : str
+        Key and name under which it is kept, by which one that was put into another's place is known; empty for what
+        is kept by its content.
+    """
     pack = zstandard.ZstdCompressor(level=3)
     entries, payloads, offset = [], [], 0
     for name, array in arrays.items():
@@ -35,13 +44,13 @@ def encode(arrays: dict[str, np.ndarray], meta: dict) -> bytes:
         entries.append({"name": name, "dtype": array.dtype.str, "shape": array.shape, "at": offset, "size": len(data)})
         payloads.append(data)
         offset += len(data)
-    header = json.dumps({"meta": meta, "arrays": entries}, separators=(",", ":")).encode()
+    header = json.dumps({"place": place, "meta": meta, "arrays": entries}, separators=(",", ":")).encode()
     body = b"".join([MAGIC, struct.pack("<I", len(header)), header, *payloads])
     return body + hashlib.blake2b(body, digest_size=_DIGEST).digest()
 
 
-def check(data: bytes, source: str = "frame") -> None:
-    """Look whether a frame file's bytes are what was written.
+def check(data: bytes, source: str = "frame", place: str = "") -> None:
+    """Look whether a frame file's bytes are what was written, and for this place, if one is named.
 
     Raises
     ------
@@ -52,17 +61,33 @@ def check(data: bytes, source: str = "frame") -> None:
         raise CacheDamaged(f"{source} is not a frame file, or is cut short: bake this layer again.")
     if hashlib.blake2b(data[:-_DIGEST], digest_size=_DIGEST).digest() != data[-_DIGEST:]:
         raise CacheDamaged(f"{source} does not match its checksum, so the disk has changed it: bake this layer again.")
+    try:
+        _here(_head(data), source, place)
+    except _ODD as error:
+        raise CacheDamaged(f"{source} does not hold what its head says: bake this layer again.") from error
 
 
-def decode(data: bytes, source: str = "frame") -> tuple[dict[str, np.ndarray], dict]:
+def _head(data: bytes) -> dict[str, Any]:
+    (size,) = struct.unpack_from("<I", data, 8)
+    return dict(json.loads(data[12 : 12 + size]))
+
+
+def _here(head: dict[str, Any], source: str, place: str) -> None:
+    """Refuse what was written for another place; files of earlier versions name none."""
+    written = head.get("place", "")
+    if place and written and written != place:
+        raise CacheDamaged(f"{source} is the file of another place, {written}: bake this layer again.")
+
+
+def decode(data: bytes, source: str = "frame", place: str = "") -> tuple[dict[str, np.ndarray], dict]:
     """Return (arrays, meta) of a frame file's bytes.
 
     Raises
     ------
     CacheDamaged
-        If the bytes are not what was written.
+        If the bytes are not what was written, or were written for another place.
     """
-    check(data, source)
+    check(data, source, place)
     try:
         return _decoded(data)
     except _ODD as error:
@@ -71,7 +96,7 @@ def decode(data: bytes, source: str = "frame") -> tuple[dict[str, np.ndarray], d
 
 def _decoded(data: bytes) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
     (size,) = struct.unpack_from("<I", data, 8)
-    header = json.loads(data[12 : 12 + size])
+    header = _head(data)
     unpack = zstandard.ZstdDecompressor()
     arrays = {}
     for entry in header["arrays"]:
@@ -96,7 +121,9 @@ def read_gauges(path: Path) -> dict[str, float]:
             if len(head) < 12 or head[:8] != MAGIC:
                 raise CacheDamaged(f"{path.name} is not a frame file, or is cut short: bake this layer again.")
             (size,) = struct.unpack_from("<I", head, 8)
-            gauges = json.loads(file.read(size))["meta"].get("gauges", {})
+            header = json.loads(file.read(size))
+            _here(header, path.name, f"{path.parent.name}/{path.name}")
+            gauges = header["meta"].get("gauges", {})
             return {str(name): float(value) for name, value in gauges.items()}
     except (OSError, *_ODD) as error:
         raise CacheDamaged(f"{path.name} has no head that can be read: bake this layer again.") from error

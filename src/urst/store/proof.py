@@ -35,7 +35,7 @@ def damaged(folder: Path, names: list[str], *, fully: bool = False) -> list[str]
             if known.get(name) == _state(path):
                 continue
             try:
-                frames.check(path.read_bytes(), name)
+                frames.check(path.read_bytes(), name, f"{folder.name}/{name}")
             except (CacheDamaged, IsADirectoryError):
                 found.append(name)
             else:

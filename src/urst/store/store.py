@@ -51,7 +51,7 @@ class Store:
     def _write(self, key: str, name: str, arrays: dict[str, np.ndarray], meta: dict[str, Any]) -> int:
         folder = self.folder(key)
         folder.mkdir(parents=True, exist_ok=True)
-        data = frames.encode(arrays, meta)
+        data = frames.encode(arrays, meta, f"{key}/{name}")
         frames.write_whole(folder / name, data)
         proof.note(folder / name)
         return len(data)
@@ -67,7 +67,7 @@ class Store:
                 f"{name} cannot be read ({error.strerror}): look at the store's disk, then bake this layer again."
             ) from error
         try:
-            return frames.decode(data, name)
+            return frames.decode(data, name, f"{key}/{name}")
         except CacheDamaged:
             # a damaged file counts as absent from now on, so that the next bake replaces it
             path.unlink(missing_ok=True)

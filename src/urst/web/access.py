@@ -1,8 +1,10 @@
 """Who gets in. On loopback whoever sits at the machine does; beyond it only who knows the passphrase."""
 
+import contextlib
 import hmac
 import os
 import secrets
+import threading
 import time
 from collections import defaultdict, deque
 from pathlib import Path
@@ -25,6 +27,7 @@ _MOST, _MOST_OF_ALL, _WITHIN = 5, 50, 60.0
 _OPEN = ("/enter", "/static/", "/kinds.css", "/alive")
 
 _wrong: dict[str, deque] = defaultdict(deque)
+_noting, _hashing = threading.Lock(), threading.Lock()
 
 
 def hashed(passphrase: str) -> str:
@@ -69,6 +72,21 @@ def _holds(session: str) -> bool:
     return until.isdigit() and int(until) > time.time()
 
 
+def _noted(who: str) -> float | None:
+    """Note a try, which counts as wrong until it is found right; None if there were too many."""
+    with _noting:
+        if _too_many(who):
+            return None
+        now = time.monotonic()
+        _wrong[who].append(now)
+        return now
+
+
+def _was_right(who: str, noted: float) -> None:
+    with _noting, contextlib.suppress(ValueError):
+        _wrong[who].remove(noted)
+
+
 def _too_many(who: str) -> bool:
     now = time.monotonic()
     for times in _wrong.values():
@@ -89,13 +107,16 @@ def ask(request: Request) -> Response:
 def enter(request: Request, passphrase: str = Form("", max_length=1000)) -> Response:
     """Let in who knows the passphrase."""
     who = request.client.host if request.client else ""
-    if _too_many(who):
+    noted = _noted(who)
+    if noted is None:
         return page(request, "enter.html", 429, message="Too many wrong passphrases: wait a minute, then try again.")
     try:
-        PasswordHasher().verify(_kept(), passphrase)
+        # each takes much memory: one after the other
+        with _hashing:
+            PasswordHasher().verify(_kept(), passphrase)
     except (VerificationError, InvalidHashError):
-        _wrong[who].append(time.monotonic())
         return page(request, "enter.html", 403, message="That is not the passphrase.")
+    _was_right(who, noted)
     reply = RedirectResponse("/", 303)
     reply.set_cookie(COOKIE, _session(), max_age=int(STAYS), httponly=True, samesite="strict")
     return reply

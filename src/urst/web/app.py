@@ -20,6 +20,7 @@ from urst.errors import Conflict, UrstError
 from urst.kinds.registry import KINDS
 from urst.logs import set_up
 from urst.scene import library
+from urst.shot.explain import allowed
 from urst.store.meshes import Meshes
 from urst.web import (
     access,
@@ -154,7 +155,7 @@ def _nothing(request: Request, error: HTTPException) -> Response:
 @app.exception_handler(RequestValidationError)
 def _bad_request(request: Request, error: RequestValidationError) -> Response:
     first = error.errors()[0]
-    return _failed(request, f"{first['loc'][-1]}: {first['msg'].lower()}.", 422)
+    return _failed(request, f"{str(first['loc'][-1]).replace('_', ' ')}: {allowed(first)}.", 422)
 
 
 app.add_middleware(Guard, broke=_broke)

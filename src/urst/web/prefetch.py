@@ -16,6 +16,8 @@ log = logging.getLogger("urst.web")
 
 #: shots that are looked at as the server starts, the latest changed first
 _FIRST = 200
+#: shots whose look broke: nobody looks again before they are asked for
+_given_up: set[str] = set()
 
 
 async def look() -> None:
@@ -42,6 +44,8 @@ def _all() -> list[str]:
 
 
 def _look_at(shot_id: str) -> None:
+    if shot_id in _given_up:
+        return
     try:
         cards.know(shot_id)
         state.current(shot_id, "shot")
@@ -49,4 +53,5 @@ def _look_at(shot_id: str) -> None:
         # whoever opens it is told
         return
     except Exception:
+        _given_up.add(shot_id)
         log.exception("look ahead broke", extra={"action": "ahead", "shot": shot_id})

@@ -13,7 +13,19 @@ from pydantic import BaseModel
 from urst.core.curves.curve import UNITS, Curve
 from urst.core.curves.varies import Varies
 from urst.errors import BadValue
-from urst.kinds.questions import CENTIMETRES, DEGREES, DENSITY, FRAME, METRES, PERCENT, SPEED, Field, Question
+from urst.kinds.questions import (
+    CENTIMETRES,
+    DEGREES,
+    DENSITY,
+    FRAME,
+    KILONEWTON,
+    MEGA,
+    METRES,
+    PERCENT,
+    SPEED,
+    Field,
+    Question,
+)
 from urst.scene.materials import MATERIALS
 from urst.scene.part import Part
 from urst.scene.pieces import SetPiece

@@ -52,6 +52,21 @@ def box(width: float, depth: float, height: float) -> list[Mesh]:
     return [box_between((-width / 2, -depth / 2, 0.0), (width / 2, depth / 2, height))]
 
 
+def wall_bricks(width: float, height: float, brick_length: float, course_height: float) -> tuple[int, int, int]:
+    """Return how many courses a wall of bricks has, how many bricks the first, and how many there are in all.
+
+    Parameters
+    ----------
+    width, height : float
+        Size of the wall [m].
+    brick_length, course_height : float
+        Size of a brick [m].
+    """
+    courses, per_course = max(1, round(height / course_height)), max(1, round(width / brick_length))
+    # half bricks close each second course
+    return courses, per_course, courses * per_course + courses // 2
+
+
 def brick_wall(width: float, depth: float, height: float, brick_length: float, course_height: float) -> list[Mesh]:
     """A wall one brick deep in running bond, half a brick's shift from course to course.
 
@@ -65,8 +80,7 @@ def brick_wall(width: float, depth: float, height: float, brick_length: float, c
     brick_length, course_height : float
         Size of a brick along x and z [m].
     """
-    courses = max(1, round(height / course_height))
-    per_course = max(1, round(width / brick_length))
+    courses, per_course, _ = wall_bricks(width, height, brick_length, course_height)
     length, rise = width / per_course, height / courses
     bricks = []
     for k in range(courses):

@@ -245,7 +245,7 @@ def _utilisation(bonds, b, left, load):
 
 @inline
 def left_of(bonds, b, yielded):
-    """Fraction of its strength that bond b has left when it has given so far."""
+    """Fraction of its strength that bond b has left once it has yielded by so much [m]."""
     crack = bonds.crack[b]
     return min(max((bonds.gives[b] - yielded) / crack, LEAST), 1.0) if crack > 0.0 else 1.0
 

@@ -296,7 +296,9 @@ def _section(patches: Patches, use: np.ndarray) -> np.ndarray:
     return np.column_stack([1.0 / area, 1.0 / moment, far / moment.sum(axis=1)])
 
 
-def _sections(bonds: BondState, fragments: Fragments, kind: np.ndarray, centre: np.ndarray, tied: np.ndarray) -> Sections:
+def _sections(
+    bonds: BondState, fragments: Fragments, kind: np.ndarray, centre: np.ndarray, tied: np.ndarray
+) -> Sections:
     """The sections that bonds are judged by; what is one solid has none."""
     b, pair = len(centre), bonds.body
     normal, size = bonds.frame[:, 0], np.cbrt(fragments.volume)

@@ -79,9 +79,7 @@ class Clusters(Checkpointed):
         "creeping",
     )
 
-    def __init__(
-        self, bonds: Bonds, joints: Joints, bodies: Bodies, dt: float, h: float, pushers: Pushers
-    ) -> None:
+    def __init__(self, bonds: Bonds, joints: Joints, bodies: Bodies, dt: float, h: float, pushers: Pushers) -> None:
         n = len(bodies.mass)
         self.bonds, self.joints, self.bodies, self.h, self._pushers = bonds, joints, bodies, h, pushers
         self.span = FLEX * dt

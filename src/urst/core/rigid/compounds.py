@@ -59,7 +59,7 @@ def _sum_up(bodies, members, centre, moment):
 
 @inline
 def invert(m, out):
-    """Invert a symmetric 3 x 3 matrix."""
+    """Write the inverse of a symmetric 3 x 3 matrix m to out."""
     a, b, c, d, e, f = m[0, 0], m[0, 1], m[0, 2], m[1, 1], m[1, 2], m[2, 2]
     g, h, k = d * f - e * e, c * e - b * f, b * e - c * d
     s = 1.0 / (a * g + b * h + c * k)

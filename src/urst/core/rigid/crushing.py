@@ -14,7 +14,6 @@ from urst.core.bodies.mobility import DRIVEN, LOOSE
 from urst.core.jit import inline, serial
 from urst.core.rigid.detect import NEAR
 
-
 #: matter is crushed where it bears more than this fraction of its strength, or has been pressed into other matter by
 #: this fraction of its radius
 CRUSHES, SUNK = 0.5, 0.03

@@ -32,9 +32,19 @@ class Motors(NamedTuple):
 
 @serial
 def push(motors, velocity, start, inertia, h):
-    """Bring driven nodes to their velocities, velocity (m + 1, 6), over a substep of h [s].
+    """Bring driven nodes to their velocities over a substep.
 
-    What contacts are about to do, start (m + 1, 6), is made up for.
+    Parameters
+    ----------
+    motors : Motors
+    velocity : (m + 1, 6)
+        Written [m/s], [rad/s].
+    start : (m + 1, 6)
+        What contacts are about to do, which is made up for.
+    inertia : Inertia
+        Of the nodes.
+    h : float
+        Substep [s].
     """
     back, moment, want = np.empty((3, 3)), np.empty((3, 3)), np.empty(3)
     for k in range(len(motors.node)):
@@ -82,9 +92,7 @@ class Pushers(Checkpointed):
 
     STATE = ("path_time", "under_way")
 
-    def __init__(
-        self, piece: np.ndarray, driven: np.ndarray, force: np.ndarray, bodies: Bodies, time: float
-    ) -> None:
+    def __init__(self, piece: np.ndarray, driven: np.ndarray, force: np.ndarray, bodies: Bodies, time: float) -> None:
         pieces = np.unique(piece[driven[force[driven] > 0.0]])
         self._rows = [np.flatnonzero(piece[driven] == p) for p in pieces]
         self.members = [driven[rows] for rows in self._rows]
@@ -104,13 +112,22 @@ class Pushers(Checkpointed):
         return len(self.members)
 
     def restart(self, came: np.ndarray, time: float) -> None:
-        """Let those go on from a time of their path of which a body came, (n,) bool."""
+        """Let those go on from a time of their path of which a body came.
+
+        Parameters
+        ----------
+        came : (n,) bool
+        time : float [s]
+        """
         for k, members in enumerate(self.members):
             if came[members].any():
                 self.path_time[k], self.under_way[k] = time, False
 
     def aim(
-        self, drive: Callable[[float], tuple[np.ndarray, np.ndarray]] | None, carrier: np.ndarray, bodies: Bodies,
+        self,
+        drive: Callable[[float], tuple[np.ndarray, np.ndarray]] | None,
+        carrier: np.ndarray,
+        bodies: Bodies,
         dt: float,
     ) -> Motors:
         """Return what drives those that still are driven towards the next pose of their paths.
@@ -142,14 +159,24 @@ class Pushers(Checkpointed):
                 (wanted[:3], np.linalg.norm(along) + _BACK),
                 (wanted[3:], np.linalg.norm(path[0, 3:]) + _TURN_BACK),
             ):
-                part *= min(1.0, fastest / max(np.linalg.norm(part), 1e-30))
+                part *= min(1.0, float(fastest) / max(float(np.linalg.norm(part)), 1e-30))
             target[row] = self._aimed[k] = wanted
         node = carrier[[int(self.members[k][0]) for k in some]] if some else np.zeros(0, np.int64)
         most = np.column_stack([self.force[some], self.force[some] * self.arm[some]]) if some else np.zeros((0, 2))
         return Motors(node.astype(np.int64), target, most)
 
     def note(self, bodies: Bodies, time: float, dt: float) -> None:
-        """Note how far along their paths they came in a check that ended at a time, dt [s]."""
+        """Note how far along their paths they came in a check.
+
+        Parameters
+        ----------
+        bodies : Bodies
+            As they stand now.
+        time : float
+            At its end [s].
+        dt : float
+            Its length [s].
+        """
         for k, members in enumerate(self.members):
             if (bodies.kind[members] != DRIVEN).any():
                 continue
@@ -163,10 +190,15 @@ class Pushers(Checkpointed):
             self.path_time[k] = min(self.path_time[k] + fraction * dt, time)
 
     def late(self, bodies: Bodies, time: float) -> float:
-        """Return by how much the one that has been held up most is late on its path at a time [s]."""
-        late = [
-            time - t for t, members in zip(self.path_time, self.members) if (bodies.kind[members] == DRIVEN).all()
-        ]
+        """Return by how much the one that has been held up most is late on its path [s].
+
+        Parameters
+        ----------
+        bodies : Bodies
+        time : float
+            Now [s].
+        """
+        late = [time - t for t, members in zip(self.path_time, self.members) if (bodies.kind[members] == DRIVEN).all()]
         return float(max(late, default=0.0))
 
 

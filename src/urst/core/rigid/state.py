@@ -253,8 +253,9 @@ def _load(bodies, b, free, turned, centre, velocity, momentum, spin):
 def move(bodies, free, carrier, turned, velocity, moved):
     """Take up velocities (n + 1, 6), and move by `moved` (n + 1, 6), the shifts and turns of the substeps.
 
-    What `carrier` (n,) says that something else moves stays. A loose body keeps its angular momentum exactly, and in free flight follows the explicit midpoint rule, which is
-    of second order: the substeps went by the spin that it has at `turned`, half way.
+    What `carrier` (n,) says that something else moves stays. A loose body keeps its angular momentum exactly, and in
+    free flight follows the explicit midpoint rule, which is of second order: the substeps went by the spin that it has
+    at `turned`, half way.
     """
     momentum = np.empty(3)
     for b in range(len(bodies.mass)):

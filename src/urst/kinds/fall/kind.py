@@ -100,7 +100,9 @@ class Fall(Kind):
             "they are pressed, and stand in what presses them",
         ),
         Gauge("late", "driven, behind its path", "s", about="By how much the driven piece that stalls most is late"),
-        Gauge("cut", "held to the limits", about="Bodies that would be faster, or spin faster, than the limits let them"),
+        Gauge(
+            "cut", "held to the limits", about="Bodies that would be faster, or spin faster, than the limits let them"
+        ),
         Gauge("largest_piece", "largest piece", "t", 1e-3),
         Gauge(
             "asleep",
@@ -238,7 +240,12 @@ class Fall(Kind):
             "clock": content.clock(shot),
             "pieces": [
                 content.motion(p, shot)
-                | {"bulk": p.bulk(), "force": p.force if p.motion == "driven" else 0.0, "bonded": [p.bonded, p.holds, p.elongation], "there": content.window(p, shot)}
+                | {
+                    "bulk": p.bulk(),
+                    "force": p.force if p.motion == "driven" else 0.0,
+                    "bonded": [p.bonded, p.holds, p.elongation],
+                    "there": content.window(p, shot),
+                }
                 for p in pieces
             ],
             "lands": len(lands),
