@@ -10,13 +10,15 @@ import tempfile
 import threading
 import time
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from unittest import mock
 
 import httpx
 import numpy as np
 import uvicorn
-from fastapi import HTTPException
+from argon2.exceptions import VerificationError
+from fastapi import HTTPException, Request
 from fastapi.responses import PlainTextResponse
 
 from tests.live import Live, wait_for
@@ -456,6 +458,9 @@ class Ahead(unittest.IsolatedAsyncioTestCase):
                 while "e" not in seen:
                     await asyncio.sleep(0.01)
             task.cancel()
+            # what broke is not looked at again by itself
+            prefetch._look_at("c")
+        self.addCleanup(prefetch._given_up.clear)
         self.assertEqual(seen, ["a", "b", "c", "e"])
 
 
@@ -510,6 +515,38 @@ class Passphrase(unittest.TestCase):
             codes = [other.post("/enter", data={"passphrase": f"guess {n}"}).status_code for n in range(4)]
             self.assertEqual(codes, [403, 403, 429, 429])
             self.assertEqual(other.post("/enter", data={"passphrase": "correct horse battery"}).status_code, 429)
+
+    def test_tries_at_once_are_held_to_as_few_and_tried_one_after_the_other(self):
+        tried, at_once, most = [], [0], []
+
+        class Slow:
+            def verify(self, kept, words):
+                at_once[0] += 1
+                most.append(at_once[0])
+                time.sleep(0.02)
+                at_once[0] -= 1
+                tried.append(words)
+                raise VerificationError
+
+        request = Request(
+            {"type": "http", "client": ("192.0.2.7", 1), "headers": [], "path": "/enter", "method": "POST"}
+        )
+        with (
+            mock.patch.object(access, "PasswordHasher", Slow),
+            mock.patch.object(access, "_kept", lambda: "hash"),
+            mock.patch.object(access, "page", lambda request, name, status, **told: status),
+            mock.patch.dict(access._wrong, clear=True),
+            ThreadPoolExecutor(40) as pool,
+        ):
+            codes = list(pool.map(lambda n: access.enter(request, f"guess {n}"), range(120)))
+        self.assertEqual(sorted(codes), [403] * 5 + [429] * 115)
+        self.assertEqual((len(tried), max(most)), (5, 1))
+
+    def test_a_right_one_is_not_counted(self):
+        with mock.patch.dict(access._wrong, clear=True):
+            for _ in range(20):
+                access._was_right("192.0.2.8", access._noted("192.0.2.8"))
+            self.assertFalse(access._wrong["192.0.2.8"])
 
 
 if __name__ == "__main__":

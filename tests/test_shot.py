@@ -1,6 +1,8 @@
 """The document: validation, keys, plan, units."""
 
+import copy
 import json
+import re
 import tempfile
 import time
 import unittest
@@ -587,6 +589,58 @@ class Units(unittest.TestCase):
             parse_number("3 kg", "m", "Width")
         with self.assertRaisesRegex(BadValue, "too large"):
             parse_number("1e999", "m", "Width")
+
+
+class Refusals(unittest.TestCase):
+    def test_whatever_is_wrong_is_said_in_words_of_ours(self):
+        foreign = re.compile(r"[Ii]nput should|[Ff]ield required|[Ee]xtra inputs|valid |unable to|instance")
+
+        def places(value, path=()):
+            if isinstance(value, dict):
+                for name, inner in value.items():
+                    yield from places(inner, (*path, name))
+            elif isinstance(value, list):
+                for number, inner in enumerate(value[:2]):
+                    yield from places(inner, (*path, number))
+            if path:
+                yield path
+
+        data, refused = tiny().model_dump(mode="json"), 0
+        for path in list(places(data)):
+            for wrong in (None, "x", "", [], {}, True, -5, 1.5, [1], ["a", "b", "c"], 1e30, 10**300):
+                changed = copy.deepcopy(data)
+                place = changed
+                for step in path[:-1]:
+                    place = place[step]
+                place[path[-1]] = wrong
+                try:
+                    parse(changed)
+                except BadValue as error:
+                    refused += 1
+                    self.assertNotRegex(str(error), foreign, (path, wrong))
+                    self.assertRegex(str(error), r"[.]$")
+        self.assertGreater(refused, 500)
+
+    def test_a_wall_counts_the_bricks_that_it_is_made_of(self):
+        def wall(**sizes):
+            data = tiny().model_dump(mode="json")
+            data["pieces"][0]["shape"] = {"kind": "brick wall", **sizes}
+            return parse(data)
+
+        for sizes in (
+            {"width": 1, "height": 1e5, "brick_length": 1e5, "course_height": 1e-4},
+            {"width": 1e5, "height": 1, "brick_length": 1e-4, "course_height": 1e5},
+            {"width": 1e5, "height": 1e5, "brick_length": 1e-4, "course_height": 1e-4},
+        ):
+            with self.assertRaisesRegex(BadValue, "bricks, more than 20,000"):
+                wall(**sizes)
+        for sizes in (
+            {"width": 2, "height": 1.05, "brick_length": 0.4, "course_height": 0.2},
+            {"width": 0.1, "height": 3, "brick_length": 0.4, "course_height": 0.2},
+            {"width": 3, "height": 0.1, "brick_length": 0.4, "course_height": 0.2},
+        ):
+            shape = wall(**sizes).pieces[0].shape
+            self.assertEqual(shape.bricks(), len(shape.meshes()))
 
 
 class Memory(unittest.TestCase):

@@ -98,6 +98,40 @@ class OddHeads(unittest.TestCase):
             self.assertNotIn(50, store.frames(key))
 
 
+class Elsewhere(unittest.TestCase):
+    """A sound file that was put into another's place."""
+
+    def setUp(self):
+        self.store = Store(self.enterContext(tempfile.TemporaryDirectory()))
+        self.other = "cd" * 20
+        for key in (KEY, self.other):
+            for frame in (10, 20):
+                self.store.write_frame(key, frame, {"a": np.arange(3)}, {"gauges": {"x": float(frame)}})
+            self.store.write_static(key, {"s": np.arange(2)}, {})
+
+    def test_it_is_not_believed_and_found_by_a_check(self):
+        def swap(source, target):
+            (source[0] / source[1]).replace(target[0] / target[1])
+
+        mine, its = self.store.folder(KEY), self.store.folder(self.other)
+        swap((mine, "frame000020.urf"), (mine, "frame000010.urf"))
+        with self.assertRaisesRegex(CacheDamaged, "another place"):
+            frames.read_gauges(mine / "frame000010.urf")
+        self.assertEqual(self.store.read_gauges(KEY), {})
+        self.assertEqual(self.store.clear_damaged(KEY), ["frame000010.urf"])
+        swap((its, "static.urf"), (mine, "static.urf"))
+        swap((its, "frame000010.urf"), (mine, "frame000010.urf"))
+        with self.assertRaisesRegex(CacheDamaged, "another place"):
+            self.store.read_frame(KEY, 10)
+        self.assertEqual(self.store.clear_damaged(KEY, fully=True), ["static.urf"])
+
+    def test_one_of_an_earlier_version_names_no_place(self):
+        data = frames.encode({"a": np.arange(3)}, {})
+        (self.store.folder(KEY) / "frame000030.urf").write_bytes(data)
+        self.assertEqual(self.store.read_frame(KEY, 30)[0]["a"].tolist(), [0, 1, 2])
+        self.assertEqual(self.store.clear_damaged(KEY, fully=True), [])
+
+
 class StoreTests(unittest.TestCase):
     def setUp(self):
         folder = tempfile.TemporaryDirectory()

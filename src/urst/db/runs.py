@@ -17,6 +17,9 @@ CHANNEL = "urst_progress"
 
 OPEN = ("queued", "running")
 
+#: PostgreSQL's code for a reference to what is not there
+_NO_SUCH = "23503"
+
 
 def add(session: Session, shot_id: str, shot: Shot, layers: list[str], kind: str) -> RunRow:
     """Keep a new run with the document as it is now.
@@ -35,6 +38,8 @@ def add(session: Session, shot_id: str, shot: Shot, layers: list[str], kind: str
         session.commit()
     except IntegrityError as error:
         session.rollback()
+        if getattr(error.orig, "sqlstate", "") == _NO_SUCH:
+            raise no_shot(shot_id) from error
         raise BadValue("Just that is queued or under way already: stop it first, or let it end.") from error
     return row
 

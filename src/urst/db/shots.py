@@ -91,6 +91,9 @@ def get(session: Session, shot_id: str, *, to_change: bool = False) -> Kept:
     first, last = session.execute(
         select(func.min(RevisionRow.number), func.max(RevisionRow.number)).where(RevisionRow.shot_id == shot_id)
     ).one()
+    if first is None:
+        # deleted since its row was read
+        raise runs.no_shot(shot_id)
     shot = _parsed(session, shot_id, row.revision)
     return Kept(row.id, shot, row.revision, row.revision > first, row.revision < last, row.changed)
 

@@ -17,7 +17,8 @@ _LONGEST_NAME = 80
 def keep(session: Session, shot_id: str, name: str = "") -> int:
     """Keep the document as it stands; return the version's number."""
     name = _checked(name)
-    shot = shots.get(session, shot_id).shot
+    # one after the other: two at once would take the same number
+    shot = shots.get(session, shot_id, to_change=True).shot
     last = session.scalar(select(func.max(VersionRow.number)).where(VersionRow.shot_id == shot_id)) or 0
     row = VersionRow(shot_id=shot_id, number=last + 1, name=name, document=shot.model_dump(mode="json"))
     session.add(row)

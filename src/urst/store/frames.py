@@ -125,6 +125,8 @@ def read_gauges(path: Path) -> dict[str, float]:
             _here(header, path.name, f"{path.parent.name}/{path.name}")
             gauges = header["meta"].get("gauges", {})
             return {str(name): float(value) for name, value in gauges.items()}
+    except CacheDamaged:
+        raise
     except (OSError, *_ODD) as error:
         raise CacheDamaged(f"{path.name} has no head that can be read: bake this layer again.") from error
 

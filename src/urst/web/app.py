@@ -2,6 +2,7 @@
 
 import asyncio
 import contextlib
+import errno
 import gc
 import logging
 import sys
@@ -12,7 +13,8 @@ from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, PlainTextResponse, Response
 from fastapi.staticfiles import StaticFiles
-from sqlalchemy.exc import DataError, DBAPIError
+from sqlalchemy.exc import DataError, DBAPIError, IntegrityError, NoResultFound
+from sqlalchemy.orm.exc import ObjectDeletedError, StaleDataError
 from starlette.exceptions import HTTPException
 from starlette.middleware.trustedhost import TrustedHostMiddleware
 
@@ -105,6 +107,10 @@ def _failed(request: Request, message: str, status: int) -> Response:
     return PlainTextResponse(message, status)
 
 
+#: PostgreSQL's codes for a full disk, and for two who wait for each other or change the same
+_DISK_FULL, _AT_ONCE = "53100", ("40P01", "40001")
+
+
 @app.exception_handler(UrstError)
 def _refused(request: Request, error: UrstError) -> Response:
     return _failed(request, str(error), 409 if isinstance(error, Conflict) else 422)
@@ -123,8 +129,20 @@ def _broke(request: Request, error: Exception) -> Response:
     return _failed(request, "Urst broke on this; nothing was changed. The server's log says where.", 500)
 
 
+@app.exception_handler(IntegrityError)
+@app.exception_handler(NoResultFound)
+@app.exception_handler(ObjectDeletedError)
+@app.exception_handler(StaleDataError)
+def _meanwhile(request: Request, error: Exception) -> Response:
+    return _failed(
+        request, "Somebody changed or deleted the same at this moment: look at how it stands, then try again.", 409
+    )
+
+
 @app.exception_handler(OSError)
 def _no_store(request: Request, error: OSError) -> Response:
+    if error.errno == errno.ENAMETOOLONG:
+        return _no_value(request, error)
     log.error("store cannot be used", extra={"action": "store", "path": request.url.path, "cause": str(error)})
     sentence = (
         f"The folder of what is baked cannot be used ({error.strerror or error}): look at its disk; the shots are safe."
@@ -134,6 +152,13 @@ def _no_store(request: Request, error: OSError) -> Response:
 
 @app.exception_handler(DBAPIError)
 def _no_database(request: Request, error: DBAPIError) -> Response:
+    code = getattr(error.orig, "sqlstate", None) or ""
+    if code == _DISK_FULL:
+        return _failed(
+            request, "The disk of the database is full: free some space, then try again; nothing was changed.", 503
+        )
+    if code in _AT_ONCE:
+        return _meanwhile(request, error)
     return _failed(request, "The database does not answer; what is baked is safe. It is tried again by itself.", 503)
 
 

@@ -87,13 +87,18 @@ def set_paths(shot_id: str, of: str = "") -> Response:
     return _made(shot_id, of, lambda shot: digest(sets.paths_content(shot)), sets.paths)
 
 
-def _made(shot_id: str, of: str, key_of: Callable[..., Any], make: Callable[..., Any]) -> FileResponse:
+def _made(shot_id: str, of: str, key_of: Callable[..., Any], make: Callable[..., Any]) -> Response:
     """A file under the key of its content; asked for by that key it never changes."""
     with session() as db:
         shot = shots.get(db, shot_id).shot
     key = key_of(shot)
-    path = files.set_file(store(), key, lambda: codec.encode(make(shot), {}))
-    return FileResponse(path, media_type=_ARRAYS, headers=_FOREVER if of == key else {"Cache-Control": "no-store"})
+    headers = _FOREVER if of == key else {"Cache-Control": "no-store"}
+    try:
+        path = files.set_file(store(), key, lambda: codec.encode(make(shot), {}))
+    except OSError:
+        # it is seen all the same, and made anew each time
+        return Response(codec.encode(make(shot), {}), media_type=_ARRAYS, headers=headers)
+    return FileResponse(path, media_type=_ARRAYS, headers=headers)
 
 
 def set_meta(shot: Shot) -> dict:
