@@ -4,6 +4,7 @@ import { Palette } from './palette.js';
 import { toast } from './toast.js';
 
 /** @import { Clock } from './clock.js' */
+/** @import { Gauges } from './gauges.js' */
 /** @import { Panel } from './panel.js' */
 /** @import { Session } from './session.js' */
 /** @import { Command } from './types' */
@@ -15,14 +16,16 @@ export class Actions {
    * @param {Clock} clock
    * @param {Panel} panel
    * @param {View} view
+   * @param {Gauges} gauges
    * @param {string[][]} kinds names and titles of the kinds of layers
    * @param {(id: string) => void} choose
    */
-  constructor(session, clock, panel, view, kinds, choose) {
+  constructor(session, clock, panel, view, gauges, kinds, choose) {
     this.session = session;
     this.clock = clock;
     this.panel = panel;
     this.view = view;
+    this.gauges = gauges;
     this.kinds = kinds;
     this.choose = choose;
     /** number of the finding that was gone to last */
@@ -75,12 +78,13 @@ export class Actions {
   }
 
   nextFinding() {
-    const found = this.session.state.findings.filter(f => f.layer && !f.accepted);
+    const found = this.session.state.findings.filter(f => !f.accepted);
     if (!found.length) return;
     this.findingAt = (this.findingAt + 1) % found.length;
     const { layer, frame } = found[this.findingAt];
-    this.choose(layer || '');
+    if (layer) this.choose(layer);
     if (frame !== null) this.clock.go(frame);
+    this.gauges.point(found[this.findingAt]);
   }
 
   addCue() { this.session.act('cues', { frame: this.clock.frame }); }

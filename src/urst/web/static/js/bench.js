@@ -4,6 +4,7 @@ import { SILENT } from './api.js';
 import { Actions } from './actions.js';
 import { Clock } from './clock.js';
 import { Curves } from './curves.js';
+import { Following } from './following.js';
 import { Gauges } from './gauges.js';
 import { header } from './header.js';
 import { offerImport } from './importing.js';
@@ -45,7 +46,7 @@ const gauges = new Gauges(byId('gauges'), clock, {
   go: finding => { choose(finding.layer || ''); clock.go(finding.frame || 0); },
   accept: (finding, reason) => session.act('accepted', { known: finding.known, layer: finding.layer || '', reason }),
 });
-const actions = new Actions(session, clock, panel, view, kinds.split(' ').map(x => x.split(':')), choose);
+const actions = new Actions(session, clock, panel, view, gauges, kinds.split(' ').map(x => x.split(':')), choose);
 
 /** @param {string} id */
 function choose(id) {
@@ -115,6 +116,7 @@ document.body.addEventListener('shot-changed', () => {
 document.body.addEventListener('htmx:sendError', () => { toast(SILENT); });
 document.body.addEventListener('htmx:responseError', event => { toast(JSON.parse(/** @type {CustomEvent} */ (event).detail.xhr.responseText).message); });
 addEventListener('resize', () => { if (session.state) strata.draw(session.state, session.chosen); });
+new Following(session, clock);
 offerImport(session);
 listen(session);
 session.refresh().catch(error => { toast(error.message); });

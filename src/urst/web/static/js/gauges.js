@@ -41,6 +41,8 @@ export class Gauges {
     /** @type {{ scale: Scale, node: HTMLElement }[]} */
     this.rows = [];
     this.head = element;
+    /** name of the finding that is meant */
+    this.pointed = '';
     clock.onFrame(() => this.numbers());
   }
 
@@ -50,11 +52,10 @@ export class Gauges {
    */
   draw(state, layer) {
     this.layer = layer;
-    this.element.replaceChildren();
-    if (!layer) {
-      for (const finding of state.findings) this.element.append(this.finding(finding));
-      return;
-    }
+    // what looks wrong comes first: below the numbers nobody would see it
+    const open = state.findings.filter(f => !f.accepted), accepted = state.findings.filter(f => f.accepted);
+    this.element.replaceChildren(...open.map(f => this.finding(f)));
+    if (!layer) { this.element.append(...accepted.map(f => this.finding(f))); return; }
     const head = document.createElement('div');
     head.className = 'gauge';
     head.innerHTML = '<div><span></span><span class="num"></span></div>';
@@ -71,7 +72,7 @@ export class Gauges {
       this.element.append(row);
       return { scale, node: first('.num', row) };
     });
-    for (const finding of state.findings) this.element.append(this.finding(finding));
+    this.element.append(...accepted.map(f => this.finding(f)));
     if (state.last?.message) {
       const log = document.createElement('p');
       log.className = `finding ${state.last.state === 'failed' ? 'bad' : 'quiet'}`;
@@ -103,10 +104,25 @@ export class Gauges {
     return svg;
   }
 
+  /**
+   * Bring a finding into view, and mark it as the one that is meant.
+   * @param {Finding} f
+   */
+  point(f) {
+    this.pointed = f.name;
+    for (const node of this.element.querySelectorAll('.finding')) {
+      const meant = node instanceof HTMLElement && node.dataset.finding === f.name;
+      node.classList.toggle('at', meant);
+      if (meant) node.scrollIntoView({ block: 'nearest' });
+    }
+  }
+
   /** @param {Finding} f */
   finding(f) {
     const node = document.createElement('div');
     node.className = 'finding';
+    node.dataset.finding = f.name;
+    node.classList.toggle('at', f.name === this.pointed);
     const title = document.createElement('b');
     title.textContent = f.title;
     if (f.grave) title.className = 'bad';
