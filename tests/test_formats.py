@@ -30,7 +30,8 @@ from urst.formats.meshes import read_meshes
 from urst.formats.trajectories import length, read_trajectories
 from urst.handover import export as handover
 from urst.handover.baked import Baked
-from urst.handover.pictures import CARD, keep_card, pictures
+from urst.handover.pictures import CARD, keep_card, pictures, telling
+from urst.kinds.registry import KINDS
 from urst.shot.document import parse
 from urst.shot.keys import layer_keys
 from urst.store.store import Store
@@ -175,11 +176,23 @@ class HandOver(unittest.TestCase):
         self.assertEqual([int(r["frame"]) for r in rows], list(range(1, 19)))
         self.assertEqual(float(rows[FRAME - 1]["moving"]), self.store.read_gauges(self.keys["fall"])[FRAME]["moving"])
 
-    def test_a_card_shows_the_liveliest_frame(self):
+    def test_the_frame_that_tells_most_is_seen_after_things_break(self):
+        fall, ready = KINDS["fall"], list(range(1, 49))
+        rows = {
+            f: {"kinetic_energy": 100.0 / f, "bonds_left": 1.0 if f < 12 else max(0.3, 1.0 - 0.1 * (f - 11))}
+            for f in ready
+        }
+        # 80 % of what parts has parted at frame 17, and a third of a second later it is apart
+        self.assertEqual(telling(fall, rows, ready, 24.0), 25)
+        self.assertEqual(telling(fall, rows, ready[:20], 24.0), 20)
+        whole = {f: {"kinetic_energy": float(f % 30), "bonds_left": 1.0} for f in ready}
+        self.assertEqual(telling(fall, whole, ready, 24.0), 29)
+
+    def test_a_card_shows_that_frame(self):
         store = self.store
         keep_card(self.shot, store)
         rows = store.read_gauges(self.keys["fall"])
-        lively = max(rows, key=lambda f: rows[f]["kinetic_energy"])
+        lively = telling(KINDS["fall"], rows, sorted(rows), 24.0)
         (expected,) = pictures(Baked(self.shot, store), frames=[lively], size=CARD)
         kept = np.asarray(Image.open(store.path_beside(self.keys["billow"], "card.png")))
         np.testing.assert_array_equal(kept, expected)

@@ -9,7 +9,8 @@ import numpy as np
 from tests.shots import falling_box, tiny
 from urst.core.checks.meshes import check_solid, self_crossings
 from urst.core.geometry import generators
-from urst.core.geometry.mesh import Mesh
+from urst.core.geometry.mesh import Mesh, chained, transformed
+from urst.core.geometry.rotation import from_degrees, matrix
 from urst.demo import cask, sluice, swell
 from urst.errors import BadMesh, BadValue
 from urst.scene.shapes import Imported
@@ -246,6 +247,31 @@ class Solids(unittest.TestCase):
         for mesh, sentence in cases:
             with self.assertRaisesRegex(BadMesh, sentence):
                 check_solid(mesh)
+
+    def test_room_that_is_filled_twice_is_no_solid(self):
+        box, inwards = generators.box_between, lambda m: Mesh(m.vertices, m.triangles[:, ::-1])
+        one = box((0, 0, 0), (1, 1, 1))
+        inner = box((0.25, 0.25, 0.25), (0.75, 0.75, 0.75))
+        turned = matrix(from_degrees((20, 50, -10)))
+        cases = (
+            (Mesh(one.vertices, np.concatenate([one.triangles] * 2)), "12 faces twice"),
+            (chained([one, one]), "12 faces twice"),
+            (chained([one, inner]), "fills some room twice"),
+            (chained([one, box((0.5, 0, 0), (1.5, 1, 1))]), "fills some room twice"),
+            (chained([one, inwards(inner), box((0.2, 0.3, 0.3), (0.6, 0.7, 0.7))]), "crosses itself"),
+        )
+        for mesh, sentence in cases:
+            for turn in (np.eye(3), turned):
+                with self.assertRaisesRegex(BadMesh, sentence):
+                    check_solid(transformed(mesh, turn, np.zeros(3)))
+        for mesh in (
+            chained([one, inwards(inner)]),
+            chained([one, inwards(inner), box((0.3, 0.3, 0.3), (0.7, 0.7, 0.7))]),
+            chained([one, box((1, 0, 0), (2, 1, 1))]),
+            chained([one, box((1, 0.2, 0.2), (2, 0.8, 0.8)), box((5, 0, 0), (6, 1, 1))]),
+        ):
+            for turn in (np.eye(3), turned):
+                check_solid(transformed(mesh, turn, np.zeros(3)))
 
     def test_sound_meshes_pass(self):
         solid = (manifold3d.Manifold.sphere(1.0, 48) - manifold3d.Manifold.cube((2, 2, 2))).to_mesh64()

@@ -33,8 +33,8 @@ class Part:
 
     name: str
     mesh: Mesh
-    solid: bool
-    """whether it is closed and sound"""
+    fault: str
+    """why it is no closed, sound solid; empty if it is one"""
     trajectory: Trajectory | None
     """how it moves, if it does"""
 
@@ -115,5 +115,5 @@ def _taken(folder: Path, name: str) -> list[Part]:
             trajectory = (
                 Trajectory(**{n: kept[n] for n in ("place", "turn", "places", "turns")}) if part["moves"] else None
             )
-            parts.append(Part(part["name"], Mesh(kept["vertices"], kept["triangles"]), part["solid"], trajectory))
+            parts.append(Part(part["name"], Mesh(kept["vertices"], kept["triangles"]), part["fault"], trajectory))
     return parts

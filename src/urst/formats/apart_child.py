@@ -60,16 +60,17 @@ def _read(data: bytes, name: str, rate: float, folder: Path) -> list[dict[str, A
             }
         arrays: dict[str, Any] = {"vertices": mesh.vertices, "triangles": mesh.triangles} | motion
         np.savez(folder / f"{number}.npz", **arrays)
-        parts.append({"name": part, "solid": _is_solid(mesh), "moves": trajectory is not None})
+        parts.append({"name": part, "fault": _fault(mesh), "moves": trajectory is not None})
     return parts
 
 
-def _is_solid(mesh: Mesh) -> bool:
+def _fault(mesh: Mesh) -> str:
+    """Why a mesh is no sound solid, empty if it is one."""
     try:
-        check_solid(mesh)
-    except BadMesh:
-        return False
-    return True
+        check_solid(mesh, "It")
+    except BadMesh as error:
+        return str(error)
+    return ""
 
 
 def main(words: list[str]) -> int:

@@ -21,6 +21,9 @@ from urst.shot.document import Shot
 from urst.store.store import Store
 
 CARD = (640, 330)
+#: bonds are broken where this fraction of them parts, mostly once so much of that is done; so much later what parted is
+#: seen apart [s]
+_BREAKS, _MOSTLY, _APART = 0.02, 0.8, 1.0 / 3.0
 #: pictures of preview movies are so wide
 _WIDTH = 960
 #: squares of endless ground to each side of what the camera looks at, and their side [m]
@@ -148,17 +151,36 @@ def pictures(
 
 
 def keep_card(shot: Shot, store: Store) -> None:
-    """Keep a picture of the liveliest frame beside the result of the last layer, for the list of shots."""
+    """Keep a picture of the most telling frame beside the result of the last layer, for the list of shots."""
     baked = Baked(shot, store)
     moving = [x for x in shot.layers if shot.kind_of(x).moving and shot.kind_of(x).representation]
     ready = set(shot.frames()).intersection(*(store.frames(baked.keys[x.id]) for x in moving))
-    lively = next(((x, gauge) for x in moving if (gauge := shot.kind_of(x).activity)), None)
+    lively = next((x for x in moving if shot.kind_of(x).activity), None)
     if not ready or lively is None:
         return
-    layer, gauge = lively
-    rows = store.read_gauges(baked.keys[layer.id])
-    frame = max(sorted(ready), key=lambda f: rows[f].get(gauge, 0.0))
+    frame = telling(shot.kind_of(lively), store.read_gauges(baked.keys[lively.id]), sorted(ready), shot.rate)
     (picture,) = pictures(baked, frames=[frame], size=CARD)
     data = io.BytesIO()
     Image.fromarray(picture).save(data, "PNG")
     store.write_beside(baked.keys[shot.layers[-1].id], "card.png", data.getvalue())
+
+
+def telling(kind: Any, rows: dict[int, dict[str, float]], ready: list[int], rate: float) -> int:
+    """Return the frame that tells most: soon after most of what breaks has broken, so that it has come apart; the
+    liveliest, where nothing breaks.
+
+    Parameters
+    ----------
+    kind : Kind
+        Of the layer that tells.
+    rows : dict of gauges by frame
+    ready : list of int
+        Frames that can be shown, rising.
+    rate : float
+        Frames a second.
+    """
+    left = np.array([rows[f].get(kind.breaking or "", 1.0) for f in ready])
+    if left.min() < left[0] - _BREAKS:
+        broken = ready[int(np.argmax(left <= left[0] - _MOSTLY * (left[0] - left.min())))]
+        return min(ready, key=lambda f: abs(f - broken - _APART * rate))
+    return max(ready, key=lambda f: rows[f].get(kind.activity or "", 0.0))

@@ -108,6 +108,8 @@ class Kind:
     """the gauge drawn in its band"""
     activity: str | None = None
     """the gauge that tells its liveliest frame"""
+    breaking: str | None = None
+    """the gauge that falls as things break, if they do"""
     fastest: str | None = None
     """the gauge of the greatest speed of what is drawn, which colours by speed go up to"""
     questions: tuple[Question, ...] = ()

@@ -8,7 +8,7 @@ def starter(name: str) -> Shot:
     pieces = [
         {
             "name": "Ground",
-            "shape": {"kind": "box", "width": 24, "depth": 24, "height": 1},
+            "shape": {"kind": "box", "width": 60, "depth": 60, "height": 1},
             "position": (0, 0, -1),
             "material": "stone",
             "motion": "fixed",
@@ -29,8 +29,8 @@ def starter(name: str) -> Shot:
             "name": "Ball",
             "shape": {"kind": "ball", "radius": 0.4, "rings": 8},
             "position": (0, 3, 1),
-            "material": "steel",
-            "velocity": (0, -12, 1),
+            "material": "stone",
+            "velocity": (0, -9, 1.5),
         },
     ]
     layers = [
@@ -59,7 +59,7 @@ def starter(name: str) -> Shot:
             "name": "Billow",
             "kind": "billow",
             "reads": ["fall", "shed"],
-            "settings": {"cell_size": 0.15, "low": (-4.5, -7, -0.3), "high": (4.5, 3.5, 4)},
+            "settings": {"cell_size": 0.18, "low": (-6, -8, -0.3), "high": (6, 5, 4.2)},
         },
     ]
     camera = {"eye": (5.0, -8.0, 2.4), "target": (0, -0.4, 1.1), "lens": 35}

@@ -11,7 +11,7 @@ from pathlib import Path, PurePath
 from typing import Any
 
 from fastapi import APIRouter, Request, Response, UploadFile
-from fastapi.responses import FileResponse, RedirectResponse
+from fastapi.responses import FileResponse, JSONResponse, RedirectResponse
 from sqlalchemy.orm import Session
 
 from urst.core.geometry.rotation import degrees
@@ -146,8 +146,19 @@ async def import_meshes(request: Request, shot_id: str, file: UploadFile) -> Res
         await asyncio.to_thread(shutil.copyfileobj, file.file, kept)
         kept.flush()
         parts = await apart.read(Path(kept.name), name, rate, request.is_disconnected)
-    await asyncio.to_thread(_add_pieces, shot_id, name, parts)
+    stands = await asyncio.to_thread(_add_pieces, shot_id, name, parts)
+    if request.headers.get("accept", "").startswith("application/json"):
+        return JSONResponse({"message": _told(stands)})
     return RedirectResponse(f"/shots/{shot_id}", 303)
+
+
+def _told(stands: list[tuple[str, str]]) -> str:
+    """What is said of parts that can only stand, by name and cause; empty if there is none."""
+    if not stands:
+        return ""
+    name, why = stands[0]
+    more = f" So do {len(stands) - 1} more." if len(stands) > 1 else ""
+    return f"'{name}' is fixed. {why}{more}"
 
 
 def _file_name(name: str | None) -> str:
@@ -161,11 +172,12 @@ def _rate(shot_id: str) -> float:
         return shots.get(db, shot_id).shot.rate
 
 
-def _add_pieces(shot_id: str, file: str, parts: list[apart.Part]) -> None:
+def _add_pieces(shot_id: str, file: str, parts: list[apart.Part]) -> list[tuple[str, str]]:
+    """Add a piece a part; return the names of those that can only stand, and why."""
     with session() as db:
         shot = shots.get(db, shot_id, to_change=True).shot
         taken = {p.name for p in shot.pieces}
-        added = []
+        added, stands = [], []
         for part in parts:
             # a file calls its parts what it likes
             name = "".join(c for c in part.name if c.isprintable()).strip()[:_LONGEST_NAME] or "part"
@@ -173,7 +185,9 @@ def _add_pieces(shot_id: str, file: str, parts: list[apart.Part]) -> None:
             taken.add(unique)
             shape = Imported.from_mesh(part.mesh, file)
             # what is no sound solid can only stand
-            motion = "driven" if part.trajectory else "loose" if part.solid else "fixed"
+            motion = "driven" if part.trajectory else "loose" if not part.fault else "fixed"
+            if motion == "fixed":
+                stands.append((unique, part.fault))
             keys = _keys(part.trajectory, shot) if part.trajectory else []
             added.append({"name": unique, "shape": shape.model_dump(mode="json"), "motion": motion, "keys": keys})
         pieces = [p.model_dump(mode="json") for p in shot.pieces] + added
@@ -184,6 +198,7 @@ def _add_pieces(shot_id: str, file: str, parts: list[apart.Part]) -> None:
             f"import {file}",
             request_context.by(),
         )
+    return stands
 
 
 def _keys(trajectory: Trajectory, shot: document.Shot) -> list[dict[str, Any]]:

@@ -3,9 +3,12 @@
 from collections.abc import Iterator
 
 import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from urst.core.geometry.mesh import Mesh, mass_properties, open_edges
+from urst.core.geometry.winding import winding
 from urst.errors import BadMesh
 
 #: coordinates as those of pieces [m]
@@ -14,6 +17,14 @@ MOST_COORDINATE = 1e6
 MOST_TRIANGLES = 1_500_000
 #: and so many of what moves or breaks
 MOST_OF_A_SOLID = 500_000
+#: points that are nearer each other than this fraction of a mesh's size are one
+_SAME = 1e-9
+#: places of a part at which it is looked whether another fills them, and triangles that are looked at from them in all
+_LOOKS, _MOST_WINDINGS = 64, 200_000_000
+#: a winding number that is off by more is another
+_WRONG = 0.5
+#: how far within a triangle's own matter that is, as a fraction of its size
+_WITHIN = 1e-4
 #: pairs of triangles that are looked at together, and in all
 _AT_ONCE, _MOST_LOOKED = 500_000, 300_000_000
 
@@ -82,6 +93,12 @@ def check_solid(mesh: Mesh, name: str = "The mesh") -> None:
             "close its holes, or give it thickness."
         )
     mass_properties(mesh)
+    twice = _doubled(mesh)
+    if len(twice):
+        x, y, z = mesh.vertices[mesh.triangles[twice[0]]].mean(axis=0)
+        raise BadMesh(
+            f"{name} has {len(twice)} faces twice, near {x:.2f}, {y:.2f}, {z:.2f} m: remove the doubled ones."
+        )
     crossing = self_crossings(mesh)
     if len(crossing):
         x, y, z = mesh.vertices[mesh.triangles[crossing[0, 0]]].mean(axis=0)
@@ -90,6 +107,75 @@ def check_solid(mesh: Mesh, name: str = "The mesh") -> None:
             f"{z:.2f} m; "
             "merge its overlapping parts into one surface."
         )
+    lies = _in_another(mesh)
+    if lies is not None:
+        x, y, z = lies
+        raise BadMesh(
+            f"{name} fills some room twice: one of its parts lies in another, near {x:.2f}, {y:.2f}, {z:.2f} m; merge "
+            "them into one surface, or turn the faces of a hollow inwards."
+        )
+
+
+def _welded(mesh: Mesh) -> np.ndarray:
+    """The triangles by places rather than by points, of which several may stand in one place, (m, 3) int64."""
+    size = float(np.ptp(mesh.vertices, axis=0).max())
+    place = np.round((mesh.vertices - mesh.vertices.min(axis=0)) / (_SAME * size)).astype(np.int64)
+    number: np.ndarray = np.unique(place, axis=0, return_inverse=True)[1].reshape(-1)
+    return number[mesh.triangles]
+
+
+def _doubled(mesh: Mesh) -> np.ndarray:
+    """Triangles that stand where an earlier one does, whichever way they look, (k,) int64."""
+    corners = np.sort(_welded(mesh), axis=1)
+    first = np.unique(corners, axis=0, return_index=True)[1]
+    return np.setdiff1d(np.arange(len(corners)), first)
+
+
+def _in_another(mesh: Mesh) -> np.ndarray | None:
+    """A place (3,) where a part of a mesh bounds room that another part fills as well; None if there is none.
+
+    The winding number of the others is 0 at a part that bounds matter, and 1 at one that bounds a hollow within.
+    """
+    welded = _welded(mesh)
+    links = np.concatenate([welded[:, :2], welded[:, 1:]])
+    count = int(welded.max()) + 1
+    of = connected_components(coo_matrix((np.ones(len(links)), links.T), shape=(count, count)), directed=False)[1]
+    part = of[welded[:, 0]]
+    names = np.unique(part)
+    if len(names) == 1:
+        return None
+    corners = mesh.vertices[mesh.triangles]
+    low = np.array([corners[part == p].min(axis=(0, 1)) for p in names])
+    high = np.array([corners[part == p].max(axis=(0, 1)) for p in names])
+    looks = max(1, min(_LOOKS, _MOST_WINDINGS // (len(names) * len(part))))
+    for n, p in enumerate(names):
+        beside = (low <= high[n]).all(axis=1) & (high >= low[n]).all(axis=1)
+        beside[n] = False
+        if not beside.any():
+            continue
+        mine = np.flatnonzero(part == p)
+        across = np.cross(*(corners[mine, k] - corners[mine, 0] for k in (1, 2)))
+        area = np.linalg.norm(across, axis=1)
+        # the largest, and some all over
+        large = np.argsort(-area, kind="stable")[:looks]
+        some = np.union1d(large, np.arange(0, len(mine), max(1, len(mine) // looks)))
+        some = some[area[some] > 0.0]
+        bounds = 0.0 if _signed_volume(corners[mine]) > 0.0 else 1.0
+        others = Mesh(mesh.vertices, mesh.triangles[np.isin(part, names[beside])])
+        # just within its own matter, where parts that only touch are not
+        inwards = across[some] / np.sqrt(area[some])[:, None]
+        places = corners[mine[some]].mean(axis=1) - _WITHIN * inwards
+        wrong = np.abs(winding(others, places) - bounds) > _WRONG
+        if wrong.any():
+            return places[wrong][0]
+    return None
+
+
+def _signed_volume(corners: np.ndarray) -> float:
+    """Six times the volume that triangles (k, 3, 3) enclose, less than 0 where they look inwards."""
+    middle = corners.mean(axis=(0, 1))
+    a, b, c = (corners[:, k] - middle for k in range(3))
+    return float(np.einsum("ij,ij->", a, np.cross(b, c)))
 
 
 def self_crossings(mesh: Mesh, most: int = 1000) -> np.ndarray:

@@ -13,6 +13,7 @@ from urst.core.fracture.settings import FractureSettings
 from urst.core.fracture.voronoi import shatter
 from urst.core.geometry.convex import hull_of
 from urst.core.geometry.mesh import Mesh, mass_properties
+from urst.core.geometry.winding import winding
 from urst.errors import BadMesh
 
 #: a fragment is convex enough if the hulls of its parts hold so much more than it does, each, and has so many parts at
@@ -148,22 +149,7 @@ def _sites(mesh: Mesh, count: int, settings: FractureSettings, rng: np.random.Ge
             points = points[((points > low) & (points < high)).all(axis=1)]
         else:
             points = rng.uniform(low, high, (4 * count, 3))
-        kept = np.concatenate([kept, points[_inside(mesh, points)]])[:count]
+        kept = np.concatenate([kept, points[winding(mesh, points) > 0.5]])[:count]
         if len(kept) == count:
             return kept
     raise BadMesh(f"Only {len(kept)} of {count} crack sites fit into the mesh: it is too thin for this count.")
-
-
-def _inside(mesh: Mesh, points: np.ndarray) -> np.ndarray:
-    """Winding number test (van Oosterom & Strackee 1983, solid angle of a triangle)."""
-    if not len(points):
-        return np.zeros(0, bool)
-    total = np.zeros(len(points))
-    for start in range(0, len(mesh.triangles), 4096):
-        corners = mesh.vertices[mesh.triangles[start : start + 4096]]
-        a, b, c = (corners[None, :, k] - points[:, None] for k in range(3))
-        la, lb, lc = (np.linalg.norm(v, axis=2) for v in (a, b, c))
-        triple = np.einsum("ijk,ijk->ij", a, np.cross(b, c))
-        dots = [np.einsum("ijk,ijk->ij", p, q) for p, q in ((a, b), (b, c), (c, a))]
-        total += np.arctan2(triple, la * lb * lc + dots[0] * lc + dots[1] * la + dots[2] * lb).sum(axis=1)
-    return total > np.pi

@@ -58,6 +58,7 @@ class Fall(Kind):
     chief = "moving_mass"
     fastest = "top_speed"
     activity = "kinetic_energy"
+    breaking = "bonds_left"
     gauges = (
         Gauge("moving", "moving"),
         Gauge("moving_mass", "moving mass", "t", 1e-3),

@@ -124,7 +124,7 @@ export class Actions {
       ] : []),
       { name: 'Set pieces and frame range', run: () => panel.set() },
       { name: 'Hand over files', run: () => { location.href = `${session.base}/handover`; } },
-      { name: 'Light or dark', run: () => first('[data-theme-switch]').click() },
+      { name: 'Theme: light or dark', run: () => first('[data-theme-switch]').click() },
       { name: 'Queue', run: () => { location.href = '/queue'; } },
       { name: 'All shots', run: () => { location.href = '/'; } },
     ];

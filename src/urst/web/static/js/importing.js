@@ -33,8 +33,10 @@ async function read(session, file) {
   try {
     const response = await fetch(`${session.base}/meshes`, { method: 'POST', body, signal: stop.signal, headers: { accept: 'application/json' } });
     node.remove();
-    if (!response.ok) toast((await response.json()).message);
-    else await session.refresh(true);
+    // of what can only stand it is said why
+    const { message } = await response.json();
+    if (message) toast(message);
+    if (response.ok) await session.refresh(true);
   } catch (error) {
     node.remove();
     toast(error instanceof Error && error.name === 'AbortError' ? `Reading ${file.name} was stopped; nothing was added.` : SILENT);
