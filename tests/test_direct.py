@@ -200,7 +200,7 @@ class Events(unittest.TestCase):
         n = len(bricks)
         off = Launch(way="centre", centre=(0.0, -2.0, 0.75), speed=5.0, spin=2.0)
         s = solver(bricks, settings=RigidSettings(), gravity=OUT, directed=[event(n, range(n), launch=off)])
-        run(s, 0.05)
+        run(s, 0.1)
         self.assertEqual(s.gauges()["bonds_left"], 0.0)
         self.assertGreater(s.bodies.velocity[:, 1].min(), 3.0)
 

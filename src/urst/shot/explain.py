@@ -41,7 +41,7 @@ _ALLOWED = {
     "set_type": "it must be a list",
     "too_long": "it has {actual_length} entries: {max_length} at most",
     "too_short": "it has {actual_length} entries: {min_length} at least",
-    "union_tag_invalid": "its kind must be one of {expected_tags}",
+    "union_tag_invalid": "'{tag}' is no kind: it must be one of {expected_tags}",
     "union_tag_not_found": "its kind is missing: name one",
     "json_invalid": "it is no JSON",
 }
@@ -84,11 +84,11 @@ def _number(value: Any) -> Any:
 
 
 def _said(value: Any) -> str:
-    return {None: "nothing", True: "true", False: "false"}.get(value, repr(value)) if _plain_value(value) else "that"
-
-
-def _plain_value(value: Any) -> bool:
-    return value is None or isinstance(value, (bool, int, float, str))
+    if value is None:
+        return "nothing"
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return repr(value) if isinstance(value, (int, float, str)) else "that"
 
 
 def _short(text: str) -> str:
