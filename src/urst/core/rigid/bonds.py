@@ -197,8 +197,11 @@ class Bonds:
         self.utilisation[gone], self.pressure[gone] = 0.0, 0.0
         self.remeasure(gone)
 
-    def remeasure(self, gone: np.ndarray) -> None:
-        """See anew what is left of the sections of which some bonds (b,) bool were members."""
+    def remeasure(self, gone: np.ndarray | None = None) -> None:
+        """See anew what is left of the sections of which some bonds (b,) bool were members; of all, if not given."""
+        if gone is None:
+            sections.measure(self._sections, self.state, np.arange(len(self)))
+            return
         member = self._sections.member
         counts = np.add.reduceat(gone[member], self._sections.start[:-1]) if len(member) else gone[:0]
         sections.measure(self._sections, self.state, np.flatnonzero(counts > 0))

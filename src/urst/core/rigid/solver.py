@@ -616,7 +616,7 @@ class RigidSolver(Port, Checkpointed):
         return position, orientation
 
     def _restored(self) -> None:
-        self._bonds.remeasure(self.bonds.alive == 0)
+        self._bonds.remeasure()
 
     def begin_from(self, frame: dict[str, np.ndarray]) -> None:
         """Begin with the bodies of a baked frame; nothing is settled then.
@@ -638,7 +638,7 @@ class RigidSolver(Port, Checkpointed):
         bodies.orientation[:] /= np.linalg.norm(bodies.orientation, axis=1, keepdims=True)
         bodies.rotation[:] = rotation.matrix(bodies.orientation)
         self.bonds.alive[:] = frame["bond_alive"]
-        self._bonds.remeasure(self.bonds.alive == 0)
+        self._bonds.remeasure()
         self._bonds.slacken(np.arange(len(self._bonds)), self.bonds.stiffness, bodies)
         self.clusters.begin(bodies)
         self.contacts.moved()
