@@ -85,6 +85,18 @@ def pressure_gradient(weights, pressure, axis):
     return np.where(weights > 0.0, weights * np.diff(padded, axis=axis), 0.0)
 
 
+def patch_stress(bonds, b):
+    """Greatest tension and shear of a bond's patch by itself."""
+    force, twist = bonds.force[b, :3], bonds.force[b, 3:]
+    area, about_first, about_second, by_twist = bonds.section[b]
+    tension = (
+        -force[0] * area
+        + twist[2] * about_second * bonds.corner[b, :, 0]
+        - twist[1] * about_first * bonds.corner[b, :, 1]
+    )
+    return tension.max(), np.hypot(force[1], force[2]) * area + abs(twist[0]) * by_twist
+
+
 def section_stress(sections, bonds, b):
     """Greatest tension, shear and least tension at the corners of a bond's patch, from the force and the moment that
     the living members of its section carry together."""

@@ -29,7 +29,7 @@ REACH, MOST = 2.0, 64
 WHOLE = 0.5
 #: bounds of what a bond's section says of the stress in it, as a multiple of what its own patch says, and the fraction
 #: of its strength below which it says nothing
-LOW, HIGH, SLIGHT = 0.2, 2.0, 0.02
+LOW, HIGH, SLIGHT = 0.2, 2.0, 1e-6
 
 
 class Sections(NamedTuple):
@@ -270,9 +270,11 @@ def judge(sections, bonds, some, utilisation, pressure):
             shear = np.sqrt(max(_dot(force, force) - along * along, 0.0)) / sections.area[b]
             shear += abs(_dot(moment, n)) * np.sqrt(far) / sections.polar[b]
         s, left = bonds.strength[b], left_of(bonds, b, bonds.yielded[b])
+        # what the sweeps will hold it to: its own stress, as far as the section says that it is another
         for part in range(2):
             mine, its = (own[0], tension) if part == 0 else (own[1], shear)
             said = mine > SLIGHT * s[part] and its > 0.0
             bonds.relief[b, part] = min(max(its / mine, LOW), HIGH) if said else 1.0
+        tension, shear = bonds.relief[b, 0] * own[0], bonds.relief[b, 1] * own[1]
         utilisation[k] = max(tension / (left * s[0]), shear / (left * s[1] + s[2] * max(-tension, 0.0)))
         pressure[k] = max(-least, 0.0) / s[3]
