@@ -33,9 +33,13 @@ class Bench(BenchTest):
         shot_id = self.open(tiny(), "fall")
         self.live.bake(shot_id, "break")
         wait_for(lambda: self.health("billow") == "fresh", "the page to hear of it")
-        wait_for(lambda: not self.find("#notice").is_displayed(), "the first frame")
-        first = self.pixels()
+        # a first bake is followed, and then played from the start
+        wait_for(lambda: self.frame() == 18, "the end of what was baked", 30)
+        wait_for(lambda: self.pixels() == (time.sleep(0.5) or self.pixels()), "it to have been played")
         self.page.execute_script("document.activeElement.blur()")
+        self.press_with_control(Keys.HOME)
+        wait_for(lambda: self.frame() == 1 and not self.find("#notice").is_displayed(), "the first frame")
+        first = self.last_picture()
         self.press(Keys.ARROW_RIGHT, Keys.ARROW_RIGHT)
         self.assertEqual(self.frame(), 3)
         self.press_with_control(Keys.ARROW_RIGHT)
@@ -76,7 +80,7 @@ class Bench(BenchTest):
         self.open(tiny(), "break")
         self.type("f-count", "0")
         wait_for(lambda: self.page.find_elements(By.CSS_SELECTOR, "#wrong"), "the explanation")
-        self.assertIn("greater than or equal to 1", self.find("#wrong").text)
+        self.assertIn("it must be 1 or more", self.find("#wrong").text)
         self.assertEqual(self.find('[id="f-count"]').get_attribute("aria-invalid"), "true")
 
     def test_the_palette_and_the_themes(self):
@@ -232,6 +236,10 @@ class Bench(BenchTest):
         data["pieces"][1]["position"] = (0, 0, -0.05)
         self.open(parse(data), "fall")
         wait_for(lambda: "1 finding" in self.find("#findings-count").text, "the finding")
+        # what is wrong comes first, and is shown at a press
+        self.assertIn("finding", self.find("#gauges > *").get_attribute("class"))
+        self.click("#findings-count")
+        wait_for(lambda: self.find(".finding.at").is_displayed(), "the finding that is gone to")
         self.page.execute_script("document.querySelector('.finding button:last-child').click()")
         self.press("sunk on purpose", Keys.ENTER)
         wait_for(lambda: self.find("#findings-count").text == "no findings", "it to be no longer open")

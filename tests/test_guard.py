@@ -174,12 +174,12 @@ class Uploads(unittest.TestCase):
         self.assertEqual(self.pieces(), before)
         # whatever a file and its parts are called
         odd = b"o " + b"x" * 3000 + b"\nv 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n"
-        self.assertEqual(self.send("../" + "y" * 3000 + ".obj", odd).status_code, 303)
+        self.assertEqual(self.send("../" + "y" * 3000 + ".obj", odd).status_code, 201)
         with session() as db:
             self.assertLessEqual(len(shots.get(db, self.shot_id).shot.pieces[-1].name), 80)
         before += 1
         latin = "o K\xfcste\nv 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n".encode("latin-1")
-        self.assertEqual(self.send("latin.obj", latin).status_code, 303)
+        self.assertEqual(self.send("latin.obj", latin).status_code, 201)
         self.assertEqual(self.pieces(), before + 1)
 
     def test_the_server_answers_while_a_file_is_read(self):

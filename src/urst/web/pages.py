@@ -148,7 +148,7 @@ async def import_meshes(request: Request, shot_id: str, file: UploadFile) -> Res
         parts = await apart.read(Path(kept.name), name, rate, request.is_disconnected)
     stands = await asyncio.to_thread(_add_pieces, shot_id, name, parts)
     if request.headers.get("accept", "").startswith("application/json"):
-        return JSONResponse({"message": _told(stands)})
+        return JSONResponse({"message": _told(stands)}, 201)
     return RedirectResponse(f"/shots/{shot_id}", 303)
 
 
