@@ -82,6 +82,16 @@ class BenchTest(unittest.TestCase):
     def frame(self):
         return int(self.find("#now-frame").text)
 
+    def played(self):
+        """Wait until what has just been baked, which the page plays by itself, has been played; go to the first
+        frame."""
+        time.sleep(0.5)
+        icon = lambda: self.find("#strata [data-icon]").get_attribute("data-icon")  # noqa: E731
+        wait_for(lambda: "M2 1l9" in icon(), "it to have been played", 60)
+        self.page.execute_script("document.activeElement.blur()")
+        self.press_with_control(Keys.HOME)
+        wait_for(lambda: self.frame() == 1, "the first frame")
+
     def press(self, *keys):
         webdriver.ActionChains(self.page).send_keys(*keys).perform()
 

@@ -190,6 +190,7 @@ class View(BenchTest):
         shot_id = self.open(pool, "flood")
         self.live.bake(shot_id, "flood")
         wait_for(lambda: self.health("flood") == "fresh", "the water")
+        self.played()
         self.press(Keys.ARROW_RIGHT)
         wait_for(lambda: self.frame() == 2, "the second frame")
         choose = (
@@ -225,7 +226,7 @@ class View(BenchTest):
         self.open(parse(data), "fall")
         self.click("#bake")
         wait_for(lambda: self.health("fall") == "fresh", "the bake")
-        self.blur()
+        self.played()
         # as it falls, by then it has turned and touched the floor
         self.press(*[Keys.ARROW_RIGHT] * 13)
         before = self.last_picture()
