@@ -97,7 +97,7 @@ class Curves(BenchTest):
         shot_id = self.open(tiny(seed=32), "shed")
         self.live.bake(shot_id, "break")
         wait_for(lambda: self.health("billow") == "fresh", "the page to hear of it")
-        self.page.execute_script("document.activeElement.blur()")
+        self.played()
         self.press(*[Keys.ARROW_RIGHT] * 15)
         self.click('[data-path="chips"] [data-vary]')
         chips = lambda: self.points(shot_id, "shed", "chips")  # noqa: E731
