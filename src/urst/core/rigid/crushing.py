@@ -3,7 +3,7 @@
 What is driven pushes as hard as it takes. Between it and what cannot give way no impulses keep bodies apart, and those
 that are sought grow without end. Matter ends that: a body bears its compressive strength over its cross-section, and
 beyond it is crushed where it is pressed. So contacts of what a moving driven body presses pass no more than the weaker
-of both bodies bears.
+of both bodies bears. How far matter softens, sinks and interlocks is chosen for brittle matter, not measured.
 
 m is a `Manifolds`, bodies a `Bodies`, most (p,) the greatest force of each pair [N].
 """
@@ -13,6 +13,7 @@ import numpy as np
 from urst.core.bodies.mobility import DRIVEN, LOOSE
 from urst.core.jit import inline, serial
 from urst.core.rigid.detect import NEAR
+from urst.core.rigid.union_find import root
 
 #: matter is crushed where it bears more than this fraction of its strength, or has been pressed into other matter by
 #: this fraction of its radius
@@ -25,14 +26,6 @@ HARDEST = 1e9
 INTERLOCK = 1.0
 #: what is crushed takes up the work that squeezes it: it leaves no faster than so many times as fast as what presses it
 LEAVES = 2.0
-
-
-@inline
-def _root(parent, k):
-    while parent[k] != k:
-        parent[k] = parent[parent[k]]
-        k = parent[k]
-    return k
 
 
 @inline
@@ -95,21 +88,21 @@ def limits(m, bodies, carrier, strength, most, fastest):
         count += 1
         i, j = m.body[p, 0], m.body[p, 1]
         if bodies.kind[i] == LOOSE and bodies.kind[j] == LOOSE:
-            parent[_root(parent, carrier[i])] = _root(parent, carrier[j])
+            parent[root(parent, carrier[i])] = root(parent, carrier[j])
     presser = np.zeros(2 * n)
     for k in range(count):
         for side in range(2):
             d, b = m.body[touching[k], side], m.body[touching[k], 1 - side]
             if bodies.kind[d] == DRIVEN and bodies.kind[b] == LOOSE:
-                root = _root(parent, carrier[b])
-                presser[root] = max(presser[root], _rim(bodies, d))
+                first = root(parent, carrier[b])
+                presser[first] = max(presser[first], _rim(bodies, d))
     for k in range(count):
         p = touching[k]
         a, r = m.axis[p], bodies.rotation[m.body[p, 0]]
         depth = max(-m.gap[p], 0.0) if m.crushed[p] else 0.0
         for side in range(2):
             b = m.body[p, side]
-            speed = presser[_root(parent, carrier[b])]
+            speed = presser[root(parent, carrier[b])]
             if bodies.kind[b] != LOOSE or speed == 0.0:
                 continue
             fastest[b] = LEAVES * speed

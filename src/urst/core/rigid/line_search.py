@@ -33,17 +33,10 @@ from urst.core.rigid.sweeps import (
     Z,
     spun,
 )
+from urst.core.rigid.union_find import root
 
 #: most times that impulses are begun with again
 MOST = 4.0
-
-
-@inline
-def _root(parent, k):
-    while parent[k] != k:
-        parent[k] = parent[parent[k]]
-        k = parent[k]
-    return k
 
 
 @inline
@@ -134,13 +127,13 @@ def rescale_impulses(rows, free, velocity, least):
         _sum(rows.numbers[b], x, rows.slots[b], pushes[k])
         _give(rows.numbers[b], x, i, j, pushes[k], REAL(1.0), gained)
         if free[i] and free[j]:
-            parent[_root(parent, i)] = _root(parent, j)
+            parent[root(parent, i)] = root(parent, j)
     # what is squeezed beyond its strength has no state of least energy to grow towards
     gives, costs, most = np.zeros(n), np.zeros(n), np.full(n, MOST)
     for k in range(count):
         b, x = some[k]
         i, j = rows.body[b, 0, x], rows.body[b, 1, x]
-        c = _root(parent, i if free[i] else j)
+        c = root(parent, i if free[i] else j)
         own = _work(pushes[k], gained[i], gained[j])
         costs[c] += own
         if np.isfinite(rows.numbers[b][CRUSH + x]):
@@ -149,7 +142,7 @@ def rescale_impulses(rows, free, velocity, least):
     for k in range(count):
         b, x = some[k]
         r, i, j = rows.numbers[b], rows.body[b, 0, x], rows.body[b, 1, x]
-        c = _root(parent, i if free[i] else j)
+        c = root(parent, i if free[i] else j)
         factor = REAL(min(max(gives[c] / costs[c], 0.0), most[c])) if costs[c] > 0.0 else REAL(1.0)
         if factor != REAL(1.0):
             _give(r, x, i, j, pushes[k], factor - REAL(1.0), velocity)

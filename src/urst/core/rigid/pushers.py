@@ -108,9 +108,6 @@ class Pushers(Checkpointed):
         """(k,) whether each has begun; it does so with the velocity of its path"""
         self._aimed = np.zeros((len(self.members), 6))
 
-    def __len__(self) -> int:
-        return len(self.members)
-
     def restart(self, came: np.ndarray, time: float) -> None:
         """Let those go on from a time of their path of which a body came.
 
