@@ -33,6 +33,7 @@ CORE = (
     "gas",
     "scalars",
     "liquid",
+    "basins",
     "waves",
     "afloat",
     "band",

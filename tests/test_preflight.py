@@ -171,6 +171,19 @@ class Findings(unittest.TestCase):
 
         self.mends(with_data(solid, inside), "'Water', which 'Flood' fills, lies within 'Cask', which is solid")
 
+    def test_a_hull_whose_inside_begins_full(self):
+        def hollow(height):
+            def change(d):
+                drum = next(p for p in d["pieces"] if p["name"] == "Drum 1")
+                drum["shape"].update(matter="hollow", wall=0.05)
+                drum["position"][2] = height
+
+            return change
+
+        self.mends(with_data(swell.shot(), hollow(-1.5)), "The inside of 'Drum 1' begins full")
+        dry = preflight(with_data(swell.shot(), hollow(1.2)))
+        self.assertFalse([f for f in dry if "begins full" in f.title])
+
     def test_a_pool_above_the_rim_of_its_vessel(self):
         vessel = generators.box(2, 2, 1)[0]
         tub = Imported.from_mesh(Mesh(vessel.vertices, vessel.triangles[[0, 1, *range(4, 12)]]), "tub.obj").model_dump()

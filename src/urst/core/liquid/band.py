@@ -8,6 +8,7 @@ from urst.core.fields.face_fields import FaceFields
 from urst.core.liquid import deep_kernels
 from urst.core.liquid.inflows import Place
 from urst.core.liquid.level_kernels import BAND
+from urst.core.liquid.settings import PARTICLES
 from urst.core.solids.thin_kernels import ALL
 from urst.core.solids.walls import Walls
 
@@ -103,7 +104,7 @@ class Band(Checkpointed):
         bits, out = np.zeros(self.zone.shape, np.uint8), np.empty(self.zone.shape, np.uint16)
         count = np.zeros(self.zone.shape, np.int32)
         deep_kernels.occupied(position, bits, count)
-        deep_kernels.lacking(self.zone, self.depth, walls.middle, walls.touched, walls.distance, bits, count, out)
+        deep_kernels.lacking(self.zone, self.depth, walls.touched, walls.distance, bits, count, out)
         if self.unseen <= 0:
             # there are none to come in sight
             out[out < deep_kernels.ANEW] = 0
@@ -159,6 +160,12 @@ class Band(Checkpointed):
     def bare(self) -> np.ndarray | None:
         """Return the cells without particles, (nx, ny, nz) bool, None if there are particles everywhere."""
         return None if self.zone is None else self.zone == deep_kernels.BARE
+
+    def mismatch(self, walls: Walls) -> float:
+        """Return how many particles more are booked as out of sight than would fill what has none."""
+        bare = self.bare()
+        room = 0.0 if bare is None else PARTICLES * float(walls.fraction[bare].sum(dtype=np.float64))
+        return self.unseen - room
 
     def counted_for(self, walls: Walls, flow: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Return what stands for the particles out of sight: places (n, 3) [m], velocities (n, 3) [m/s], and how many

@@ -17,6 +17,8 @@ from urst.core.solids.wall_kernels import HALF, ONE, ZERO
 LEFT, FILLED, BARE = 0, 1, 2
 #: the way from what is filled to what is bare [cells]
 STRIP = np.float32(1.0)
+#: and from what is kept to what is bare beside it, as far as liquid goes in a step [cells]
+SIDEWAYS = 2
 #: set where the particles of a cell go
 ANEW = 256
 #: particles that a cell may have too many or too few of where they are kept in number, and so few of eight are hardly
@@ -63,10 +65,20 @@ def deepen(depth):
                                     depth[i, j, k] = min(depth[i, j, k], depth[x, y, z] + length)
 
 
+@inline
+def _beside(kept, i, j, k):
+    for a in range(max(i - SIDEWAYS, 0), min(i + SIDEWAYS + 1, kept.shape[0])):
+        for b in range(max(j - SIDEWAYS, 0), min(j + SIDEWAYS + 1, kept.shape[1])):
+            for c in range(max(k - SIDEWAYS, 0), min(k + SIDEWAYS + 1, kept.shape[2])):
+                if kept[a, b, c]:
+                    return True
+    return False
+
+
 @parallel
 def zones(depth, kept, most, zone):
     """Write where there are particles: LEFT near the surface and where they are `kept` (cells, bool), FILLED before
-    `most` [cells] deep, BARE beyond."""
+    `most` [cells] deep and beside where they are kept, BARE beyond."""
     nx, ny, nz = depth.shape
     for row in prange(nx):
         i = np.int64(row)
@@ -76,7 +88,7 @@ def zones(depth, kept, most, zone):
                 if d <= most - STRIP or kept[i, j, k]:
                     zone[i, j, k] = LEFT
                 else:
-                    zone[i, j, k] = FILLED if d <= most else BARE
+                    zone[i, j, k] = FILLED if d <= most or _beside(kept, i, j, k) else BARE
 
 
 @serial
@@ -92,18 +104,17 @@ def occupied(position, bits, count):
 
 
 @parallel
-def lacking(zone, depth, middle, touched, distance, bits, count, out):
+def lacking(zone, depth, touched, distance, bits, count, out):
     """Write what is to become of cells, out (cells) uint16: the eighths of them that particles are to be born in, and
     ANEW where all that there are go first.
 
     FILLED cells with too few or too many are filled anew, so that what wells up is neither thin nor thick; so are the
-    eighths of those less deep that hardly hold any. BARE ones are emptied. Nothing is born in cells whose middle is
-    in a wall, or that a thin wall goes through.
+    eighths of those less deep that hardly hold any. BARE ones are emptied. Nothing is born in cells that a thin wall
+    goes through.
 
     Parameters
     ----------
-    zone, depth, middle, bits, count : (nx, ny, nz)
-        The third: distance of their middles from walls [cells].
+    zone, depth, bits, count : (nx, ny, nz)
     touched : (nx, ny, nz) uint8
         Cells that there are thin walls in.
     distance : (2nx, 2ny, 2nz) float32
@@ -116,7 +127,7 @@ def lacking(zone, depth, middle, touched, distance, bits, count, out):
         for j in range(ny):
             for k in range(nz):
                 out[i, j, k] = ANEW if zone[i, j, k] == BARE else 0
-                if middle[i, j, k] <= ZERO or touched[i, j, k] != 0 or zone[i, j, k] == BARE:
+                if touched[i, j, k] != 0 or zone[i, j, k] == BARE:
                     continue
                 if zone[i, j, k] == LEFT and depth[i, j, k] <= WET:
                     continue

@@ -16,6 +16,8 @@ BEHIND = 0.5
 #: cells that are open by more may join others in a pool
 OPEN = 0.5
 
+#: irrational steps from cube to cube along x, y and z
+_STEPS = np.sqrt([[2.0, 3.0, 5.0], [7.0, 11.0, 13.0], [17.0, 19.0, 23.0]])
 Inside = Callable[[np.ndarray], np.ndarray]
 
 
@@ -83,7 +85,7 @@ def seeds(
     rng : numpy.random.Generator
     """
     corner = grid(EDGE * cells[0], EDGE * cells[1])
-    places = (corner + rng.random(corner.shape)) / EDGE
+    places = (corner + spread_out(corner, rng)) / EDGE
     open_ = map_coordinates(walls.distance, 2.0 * places.T - 0.5, order=1, mode="nearest") > 0.0
     places = places[open_ & ~taken[tuple(corner.T)]]
     places = places[inside(walls.origin + walls.cell * places) < 0.0].astype(np.float32)
@@ -92,6 +94,19 @@ def seeds(
     clear = np.empty(len(places), bool)
     thin_kernels.clear(places, walls.reach, walls.met(), clear)
     return places[clear]
+
+
+def spread_out(corner: np.ndarray, rng: np.random.Generator) -> np.ndarray:
+    """Return a place in the unit cube for each of some corners of a grid, (n, 3) float: scattered, but so evenly that
+    of any plane of cubes the same fraction lies below any height (rank-1 lattice, randomly shifted: Cranley & Patterson
+    1976).
+
+    Parameters
+    ----------
+    corner : (n, 3) int
+    rng : numpy.random.Generator
+    """
+    return (corner @ _STEPS + rng.random(3)) % 1.0
 
 
 def surface(inside: Inside, walls: Walls, cells: tuple[np.ndarray, np.ndarray]) -> np.ndarray:

@@ -14,7 +14,7 @@ from urst.core.jit import inline, parallel, serial
 from urst.core.liquid.particle_kernels import sample
 from urst.core.solids.face_bits import HIGH_X, HIGH_Y, HIGH_Z, LOW_X, LOW_Y, LOW_Z
 from urst.core.solids.thin_kernels import ALL, apart, cell_of, reached
-from urst.core.solids.wall_kernels import HALF, ONE, ZERO, distance_at, slope_at
+from urst.core.solids.wall_kernels import HALF, ONE, ZERO
 from urst.core.trilinear import in_cells
 
 #: reach of the kernel that particles are counted with [cells]
@@ -278,51 +278,6 @@ def advect(phi, u, v, w, step, reach, out):
                     continue
                 far = abs(phi[i, j, k]) > np.float32(3.0)
                 out[i, j, k] = in_cells(phi, x, y, z) if far else _tricubic(phi, x, y, z)
-
-
-@serial
-def extend(phi, distance, middle, reach, cells):
-    """Continue the distance straight into walls, at the cells listed (m, 3), one after another; in thin ones it is as
-    in the cells about that are reached.
-
-    middle, reach : (nx, ny, nz)
-        The distance from walls at the cells' middles, and see `thin_kernels`.
-    """
-    nx, ny, nz = phi.shape
-    for m in range(len(cells)):
-        i, j, k = np.int64(cells[m, 0]), np.int64(cells[m, 1]), np.int64(cells[m, 2])
-        if reach[i, j, k] & ALL != ALL:
-            total, count = ZERO, ZERO
-            for a in range(max(i - 1, 0), min(i + 2, nx)):
-                for b in range(max(j - 1, 0), min(j + 2, ny)):
-                    for c in range(max(k - 1, 0), min(k + 2, nz)):
-                        if middle[a, b, c] > middle[i, j, k] and reached(reach, i, j, k, a, b, c):
-                            total += phi[a, b, c]
-                            count += ONE
-            if count > ZERO:
-                phi[i, j, k] = total / count
-                continue
-        x, y, z = np.float32(i) + HALF, np.float32(j) + HALF, np.float32(k) + HALF
-        sx, sy, sz = slope_at(distance, x, y, z)
-        size = np.sqrt(sx * sx + sy * sy + sz * sz)
-        if size < np.float32(1e-6):
-            continue
-        sx, sy, sz = sx / size, sy / size, sz / size
-        near = np.float32(1.8)
-        far = near + ONE
-        if distance_at(distance, x + far * sx, y + far * sy, z + far * sz) > HALF:
-            one = in_cells(phi, x + near * sx, y + near * sy, z + near * sz)
-            two = in_cells(phi, x + far * sx, y + far * sy, z + far * sz)
-            phi[i, j, k] = _clip(one + _clip(one - two, ONE) * near, BAND)
-            continue
-        # a gap: as it is where that is widest
-        best, at = distance_at(distance, x, y, z), ZERO
-        for n in range(1, 8):
-            t = np.float32(0.3) * np.float32(n)
-            here = distance_at(distance, x + t * sx, y + t * sy, z + t * sz)
-            if here > best:
-                best, at = here, t
-        phi[i, j, k] = in_cells(phi, x + at * sx, y + at * sy, z + at * sz)
 
 
 @inline

@@ -74,6 +74,8 @@ class StepRule(NamedTuple):
 SLAB = 4
 #: a place is no farther than this above or below what its cell says of the surface [cells]
 FAR = np.float32(1.5)
+#: evening does not lift a particle farther above the surface [cells]
+LIFTED = np.float32(0.25)
 #: what a particle has become
 FLYING, GONE = 1, 2
 
@@ -315,9 +317,10 @@ def _within(x, y, z, nx, ny, nz):
 
 
 @parallel
-def shift(position, faces, walls, most):
+def shift(position, faces, walls, most, phi):
     """Move particles by what faces (`FaceFields`) say [cells], `most` along each axis at most, and out of walls
-    (`Barriers`)."""
+    (`Barriers`), none up out of the liquid: what is pressed out is no spray. phi (nx, ny, nz) is the distance from
+    the surface [cells]."""
     u, v, w = faces.x, faces.y, faces.z
     distance, keep, reach, stand, met = walls.distance, walls.keep, walls.now, walls.stand, walls.met
     for number in prange(len(position)):
@@ -328,7 +331,15 @@ def shift(position, faces, walls, most):
         c = min(max(sample(w, 2, x, y, z), -most), most)
         guarded = reach[np.int64(x), np.int64(y), np.int64(z)] != ALL
         x, y, z = x + a, y + b, z + c
-        if guarded and hit(met, False, position[p, 0], position[p, 1], position[p, 2], x, y, z, LAP)[1] >= 0:
+        ox, oy, oz = position[p, 0], position[p, 1], position[p, 2]
+        if guarded:
+            i, j, k = np.int64(ox), np.int64(oy), np.int64(oz)
+            if hit(met, False, ox, oy, oz, x, y, z, LAP)[1] >= 0:
+                continue
+            here, there = apart(phi, reach, i, j, k, ox, oy, oz), apart(phi, reach, i, j, k, x, y, z)
+        else:
+            here, there = in_cells(phi, ox, oy, oz), in_cells(phi, x, y, z)
+        if there > max(here, LIFTED):
             continue
         inside = keep[0, 0] <= x <= keep[1, 0] and keep[0, 1] <= y <= keep[1, 1] and keep[0, 2] <= z <= keep[1, 2]
         inside = inside and _within(x, y, z, np.float32(v.shape[0]), np.float32(u.shape[1]), np.float32(u.shape[2]))
@@ -471,13 +482,23 @@ def carry(particles, flow, phi, walls, rule, owner_cell, state):
             away = phi[i, j, k]
             flies = away > spray + HALF or (away > spray - FAR and in_cells(phi, x, y, z) > spray)
         if flies:
+            before, gain = ZERO, ZERO
             for c in range(3):
+                before += velocity[p, c] * velocity[p, c]
+                gain += fall[c] * fall[c]
                 velocity[p, c] += fall[c]
                 for d in range(3):
                     affine[p, c, d] = ZERO
             x += step * (velocity[p, 0] - HALF * fall[0])
             y += step * (velocity[p, 1] - HALF * fall[1])
             z += step * (velocity[p, 2] - HALF * fall[2])
+            if before < gain:
+                # what was hardly above the surface is at rest on it again
+                there = apart(phi, reach, r, s, t, x, y, z) if guarded else in_cells(phi, x, y, z)
+                if there <= spray:
+                    flies = False
+                    velocity[p, 0], velocity[p, 1] = sample(u, 0, x, y, z), sample(v, 1, x, y, z)
+                    velocity[p, 2] = sample(w, 2, x, y, z)
         else:
             if guarded:
                 a, ax, ay, az = _gather_apart(u, 0, reach, r, s, t, x, y, z)
@@ -503,8 +524,12 @@ def carry(particles, flow, phi, walls, rule, owner_cell, state):
             x, y, z = stopped(met, position[p], x, y, z, velocity[p], stand)
         ox, oy, oz, found = _out_of_walls(distance, keep, position[p], x, y, z, stand, velocity[p])
         if guarded and not (found and hit(met, False, x, y, z, ox, oy, oz, LAP)[1] < 0):
-            # what pushes it out of one wall may not push it through another
+            # what pushes it out of one wall may not push it through another; there is no way there, so it stays
             found = True
+            a, b, c = position[p, 0], position[p, 1], position[p, 2]
+            if distance_at(distance, x, y, z) < min(distance_at(distance, a, b, c), ZERO):
+                x, y, z = stopped(met, position[p], a, b, c, velocity[p], stand)
+                velocity[p, 0], velocity[p, 1], velocity[p, 2] = ZERO, ZERO, ZERO
         else:
             x, y, z = ox, oy, oz
         if found:

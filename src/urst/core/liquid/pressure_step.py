@@ -362,7 +362,7 @@ class PressureStep:
             flow_kernels.push(u, self.weights[axis], self.phi, pressure, axis, LEAST, CLOSED, known)
             moved.append(spread(u, w.weights[axis], known, 1)[0])
         barriers = particle_kernels.Barriers(w.distance, w.keep, w.reach, w.reach, w.met(), np.float32(STAND))
-        particle_kernels.shift(position, FaceFields(*moved), barriers, np.float32(EVEN_MOST))
+        particle_kernels.shift(position, FaceFields(*moved), barriers, np.float32(EVEN_MOST), self.phi)
 
 
 def spread(u: np.ndarray, weight: np.ndarray, known: np.ndarray, layers: int) -> tuple[np.ndarray, np.ndarray]:

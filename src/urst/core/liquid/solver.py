@@ -14,7 +14,7 @@ from urst.core.fields.face_fields import FaceFields
 from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.fields.pressure import Solution
 from urst.core.fields.wet import DENSITY
-from urst.core.liquid import deep_kernels, filling, level_kernels, particle_kernels
+from urst.core.liquid import continuation_kernels, deep_kernels, filling, level_kernels, particle_kernels
 from urst.core.liquid.air import Kept
 from urst.core.liquid.band import Band, moving
 from urst.core.liquid.damping import damped
@@ -124,6 +124,8 @@ class LiquidSolver(Port, Checkpointed):
         self._stores = [[self.position, self.speed, self.affine] for _ in range(2)]
         self._start = np.zeros(self.phi.size + 1, np.int64)
         self._owner_cell = np.zeros(0, np.int32)
+        self._source, self._sourced = np.zeros(0, np.int32), np.zeros((0, 3), np.int32)
+        """the open cells that the surface goes on from into walls, and the cells within these"""
         self._known = [np.zeros(u.shape, np.uint8) for u in self.velocity]
         self.lost = 0
         """particles that have left the domain"""
@@ -151,13 +153,13 @@ class LiquidSolver(Port, Checkpointed):
         self.given, self.taken, self.exchanged = np.zeros(3), np.zeros(3), 0.0
         """momentum that pressure has taken from the liquid, that solids have got, and all that passed [N s]"""
 
-    def _hold(self) -> Walls:
-        """What holds the liquid, on the grid as it is."""
+    def _hold(self, before: Walls | None = None) -> Walls:
+        """What holds the liquid, on the grid as it is; before on another."""
         s, beyond = self.settings, None
         if self.sea is not None:
             beyond = lambda x: self.sea.waves.velocity(x, self.time)  # noqa: E731
         box = (s.low, s.high) if s.sides == "wall" else None
-        return Walls(self.shape, self.origin, self.cell, self._boundaries, box, beyond)
+        return Walls(self.shape, self.origin, self.cell, self._boundaries, box, beyond, before)
 
     def fit(self) -> None:
         """Solve no more of the domain than is wet or about to be."""
@@ -190,7 +192,7 @@ class LiquidSolver(Port, Checkpointed):
         self._shut = np.zeros(self.shape, bool)
         self._start = np.zeros(self.phi.size + 1, np.int64)
         self.position = self.position + (np.array(before.first) - np.array(window.first)).astype(np.float32)
-        self.walls, self._aside = self._hold(), self._sides()
+        self.walls, self._aside = self._hold(self.walls), self._sides()
         self.walls.place(self.time)
         self._sort()
         self._measure_band(self.time)
@@ -341,10 +343,12 @@ class LiquidSolver(Port, Checkpointed):
         wanted = self._held() / PARTICLES
         have = self.volume() / self.cell**3
         # as a speed across a cell, a share a second and not a step: changes of it press on what floats
-        source = min(MEND, MOST_MEND / dt) * (wanted - have) / max(have, 1.0) * self.cell
+        short = min(max((wanted - have) / max(have, 1.0), -1.0), 1.0)
+        source = min(MEND, MOST_MEND / dt) * short * self.cell
         if self.inflows:
             self._shut = pressure_step.shut()
-        growth = np.full(self.shape, np.float32(source))
+        # by what of each cell is open: through the one narrow face of a sliver it would shoot
+        growth = np.float32(source) * w.fraction
         if self.push is not None and not held:
             growth += np.float32(self.cell) * self.push
         self.pressure, self.solution = pressure_step.project(self.velocity, growth, self.settings.tolerance, grown)
@@ -535,14 +539,21 @@ class LiquidSolver(Port, Checkpointed):
         """Continue the surface into walls and make it a distance again."""
         w = self.walls
         cells = w.within
+        if self._sourced is not cells:
+            self._sourced, self._source = cells, np.empty(len(cells), np.int32)
+            continuation_kernels.find_sources(w.middle, w.reach, cells, self._source)
         held = np.zeros(self.shape, np.uint8)
-        held[tuple(cells.T)] = 1
-        level_kernels.extend(self.phi, w.distance, w.middle, w.reach, cells)
+        held[tuple(cells.T)] = w.middle[tuple(cells.T)] < continuation_kernels.OPEN
+        self._extend()
         level_kernels.redistance(self.phi, held, w.blocked)
-        level_kernels.extend(self.phi, w.distance, w.middle, w.reach, cells)
+        self._extend()
         whole = np.empty_like(self.phi)
         level_kernels.close_gaps(self.phi, w.fraction, w.reach, np.float32(WIDE), whole)
         self.phi = whole
+
+    def _extend(self) -> None:
+        w = self.walls
+        continuation_kernels.extend(self.phi, w.middle, w.reach, w.within, self._source, level_kernels.BAND)
 
     def _scatter(self, dt: float) -> None:
         """Bring the particles' motion to the faces, that of a step before to those deeper, and both to faces a few
@@ -592,6 +603,7 @@ class LiquidSolver(Port, Checkpointed):
             "particles": float(len(self.position)),
             "volume": self.volume(),
             "volume_drift": self.volume() / wanted - 1.0 if wanted else 0.0,
+            "deep_mismatch": self.band.mismatch(self.walls) / max(self._held(), 1),
             "lost": self.lost / self.poured if self.poured else 0.0,
             "pockets": float(len(self.pockets.volume)) if self.pockets else 0.0,
             "poured": self.poured / PARTICLES * self.cell**3,

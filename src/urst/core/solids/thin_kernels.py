@@ -316,7 +316,7 @@ def reached(reach, i, j, k, x, y, z):
 
 @called
 def apart(f, reach, i, j, k, x, y, z):
-    """The same as `between` for what is reached from a cell past thin walls; what is not is as there.
+    """The same as `between` for what is reached from a cell past thin walls; what is not is as that on average.
 
     Parameters
     ----------
@@ -332,12 +332,14 @@ def apart(f, reach, i, j, k, x, y, z):
     z = min(max(z - HALF, ZERO), np.float32(f.shape[2] - 1.001))
     p, q, r = np.int64(x), np.int64(y), np.int64(z)
     a, b, c = x - np.float32(p), y - np.float32(q), z - np.float32(r)
-    total = ZERO
+    total, weights = ZERO, ZERO
     for s in range(8):
         l, m, n = p + (s & 1), q + ((s >> 1) & 1), r + (s >> 2)
-        weight = (a if s & 1 else ONE - a) * (b if s & 2 else ONE - b) * (c if s & 4 else ONE - c)
-        total += weight * (f[l, m, n] if reached(reach, i, j, k, l, m, n) else f[i, j, k])
-    return total
+        if reached(reach, i, j, k, l, m, n):
+            weight = (a if s & 1 else ONE - a) * (b if s & 2 else ONE - b) * (c if s & 4 else ONE - c)
+            total += weight * f[l, m, n]
+            weights += weight
+    return total / weights if weights > np.float32(1e-3) else f[i, j, k]
 
 
 @parallel

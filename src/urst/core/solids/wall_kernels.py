@@ -63,8 +63,8 @@ class Convex(NamedTuple):
 def carve(bodies, origin, cell, reach, distance, owner, full):
     """Lessen distance (2nx, 2ny, 2nz) to that from convex bodies where they are nearest, and note which these are.
 
-    Where bodies touch they are one wall: an eighth of a cell all of whose corners' middles lie within one or another
-    of them is closed, however near its own middle is to a seam.
+    Where bodies touch they are one wall: an eighth of a cell all of whose corners lie within one or another of them is
+    closed, however near its own middle is to a seam.
 
     Parameters
     ----------
@@ -78,12 +78,13 @@ def carve(bodies, origin, cell, reach, distance, owner, full):
     owner : (2nx, 2ny, 2nz) int32
         The nearest body.
     full : (2nx, 2ny, 2nz) uint16
-        Work, 0: which of eight places about each sample lie within a body, and ALONE if one holds all.
+        Work, 0: which corners of the eighth of a cell about each sample lie within a body, and ALONE if one holds all.
     """
     planes, face_start, low, high = bodies.planes, bodies.face_start, bodies.low, bodies.high
     nx, ny, nz = distance.shape
     step, wide = 0.5 * cell, reach * cell
-    q, near, seam = 0.125 * cell, 0.25 * cell, SEAM * cell
+    # half the side of an eighth of a cell, and of its diagonal
+    q, near, seam = 0.25 * cell, 0.434 * cell, SEAM * cell
     lonely = np.empty(len(low), np.bool_)
     for number in prange(len(low)):
         lonely[number] = _lonely(low, high, np.int64(number), 2.0 * near)
@@ -274,14 +275,14 @@ def sides(low, high, distance):
 
 @serial
 def behind(middle, reach):
-    """List the cells whose middles lie within walls, no deeper than `reach` [cells], the shallowest first: (m, 3)
-    int32."""
+    """List the cells whose middles lie within walls, no deeper than `reach` [cells], or nearer to them than half a
+    cell, the shallowest first: (m, 3) int32."""
     nx, ny, nz = middle.shape
     found, depth, m = np.empty((middle.size, 3), np.int32), np.empty(middle.size, np.float32), 0
     for i in range(nx):
         for j in range(ny):
             for k in range(nz):
-                if -reach < middle[i, j, k] < np.float32(0.1):
+                if -reach < middle[i, j, k] < HALF:
                     found[m, 0], found[m, 1], found[m, 2] = i, j, k
                     depth[m] = -middle[i, j, k]
                     m += 1

@@ -1,6 +1,7 @@
 """What holds a liquid: bodies and the domain's sides on a grid."""
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -8,9 +9,10 @@ import numpy as np
 from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.fragments import Fragments
 from urst.core.bodies.placing import Placed
-from urst.core.solids import body_kernels, thin_kernels
+from urst.core.solids import body_kernels, mesh_field_kernels, thin_kernels
 from urst.core.solids import wall_kernels as kernels
 from urst.core.solids.body_kernels import AxisFaces, BodyMotion, Frame, Samples
+from urst.core.solids.mesh_field import MeshField, mesh_fields
 
 #: how far from walls the distance is known, and how far into them fields are continued [cells]
 REACH, INTO = 4.0, 3.5
@@ -23,7 +25,8 @@ THIN, ACROSS = 2.2, 3.0
 
 
 class Walls:
-    """Convex bodies of several boundaries, and the sides of the domain, as a liquid meets them.
+    """Bodies of several boundaries, and the sides of the domain, as a liquid meets them: as convex parts, and where
+    these are too coarse as the surface that they stand for.
 
     A wall is cut into cells by open fractions of the cubes about faces (variational: Batty, Bertails & Bridson 2007),
     so that liquid stands against it wherever it lies between cells.
@@ -41,6 +44,8 @@ class Walls:
     beyond : callable, optional
         Velocity of the water beyond floor and sides at places (n, 3) [m], (n, 3) [m/s]: it comes in and goes out by
         that.
+    before : Walls, optional
+        Of the same bodies on another grid, from which is taken what the grid's place does not change.
 
     Attributes
     ----------
@@ -55,7 +60,8 @@ class Walls:
     keep : (2, 3) float32
         Corners of the box that particles stay in, endless where sides are open [cells].
     within : (m, 3) int32
-        Cells whose middles lie within walls, the shallowest first.
+        Cells whose middles lie within walls or nearer to them than half a cell, the shallowest first; another array
+        once walls have moved.
     owner : (2nx, 2ny, 2nz) int32
         The nearest body of each sample, by number over all boundaries.
     ease : (n,) float32
@@ -86,6 +92,7 @@ class Walls:
         boundaries: list[Boundary],
         box: tuple[tuple[float, float, float], tuple[float, float, float]] | None = None,
         beyond: Callable[[np.ndarray], np.ndarray] | None = None,
+        before: "Walls | None" = None,
     ) -> None:
         nx, ny, nz = shape
         faces = ((nx + 1, ny, nz), (nx, ny + 1, nz), (nx, ny, nz + 1))
@@ -104,7 +111,7 @@ class Walls:
             kernels.sides(low, high, self._bare)
             self.keep[0], self.keep[1, :2] = low + STAND, high[:2] - STAND
         self.boxed, self._beyond = box is not None, beyond
-        self.thin = np.concatenate([np.zeros(0, bool), *(thin_bodies(b.fragments, self.cell) for b in boundaries)])
+        self._fields, self.thin, self._volume = _bodies(boundaries, self.cell) if before is None else before.bodies()
         self._radius = np.concatenate([np.zeros(0), *(b.fragments.hulls.radius() for b in boundaries)])
         self._edges, self.home = (np.zeros(self.distance.shape, np.uint8) for _ in range(2))
         self._main, self.touched, self.blocked = (np.zeros(shape, np.uint8) for _ in range(3))
@@ -113,6 +120,10 @@ class Walls:
         self.within = np.zeros((0, 3), np.int32)
         self._where: list[np.ndarray] = []
         self._past: tuple[np.ndarray, np.ndarray] | None = None
+
+    def bodies(self) -> tuple[list[MeshField], np.ndarray, np.ndarray]:
+        """Return what does not change with the grid's place: the fields of bodies, which are thin, and volumes [m3]."""
+        return self._fields, self.thin, self._volume
 
     def place(self, time: float) -> None:
         """Put the walls where they are at a time [s]; nothing is done where nothing has moved."""
@@ -140,15 +151,15 @@ class Walls:
         if found:
             ends = np.cumsum([0, *(len(f.hulls.planes) for f in found)])
             self._faces = np.concatenate([*(f.hulls.face_start[:-1] + e for f, e in zip(found, ends)), ends[-1:]])
-            kernels.carve(
-                kernels.Convex(planes, self._faces, low, self._high),
-                self.origin,
-                self.cell,
-                REACH,
-                self.distance,
-                self.owner,
-                self._full,
-            )
+            bodies = kernels.Convex(planes, self._faces, *self._as_parts(low))
+            kernels.carve(bodies, self.origin, self.cell, REACH, self.distance, self.owner, self._full)
+            for field in self._fields:
+                first = int(field.parts[0])
+                if np.isfinite(low[first, 0]):
+                    pose = field.pose(self.position[first], rotation[first])
+                    mesh_field_kernels.carve(
+                        field.field, pose, self.origin, self.cell, first, self.distance, self.owner
+                    )
         self._measure(found)
         kernels.open_samples(self.distance, self.owner, self.ease, self._open)
         for axis in range(3):
@@ -164,6 +175,13 @@ class Walls:
         self.within = kernels.behind(self.middle, np.float32(INTO))
         if self.thin.any():
             self._divide(low)
+
+    def _as_parts(self, low: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """The bounds of bodies that stand as their convex parts, empty for those that have a field (n, 3) each [m]."""
+        low, high = low.copy(), self._high.copy()
+        for field in self._fields:
+            low[field.parts], high[field.parts] = np.inf, -np.inf
+        return low, high
 
     def _divide(self, low: np.ndarray) -> None:
         """See which sides of thin walls cells are on, and close what these pass through."""
@@ -234,7 +252,7 @@ class Walls:
                 origin[axis] += self.cell * (-1 if end == 0 else self.fraction.shape[axis])
                 distance = np.full(size, REACH, np.float32)
                 owner, full = np.full(size, kernels.NONE, np.int32), np.zeros(size, np.uint16)
-                bodies = kernels.Convex(self._planes, self._faces, low, self._high)
+                bodies = kernels.Convex(self._planes, self._faces, *self._as_parts(low))
                 kernels.carve(bodies, origin, self.cell, REACH, distance, owner, full)
                 fraction = np.clip(0.5 + 2.0 * distance, 0.0, 1.0)
                 for a in range(3):
@@ -248,7 +266,7 @@ class Walls:
     def _measure(self, found: list[Placed]) -> None:
         """See how much more bodies hold by their samples than they are: small ones would be lifted by water that they
         do not displace."""
-        volume = np.concatenate([np.zeros(0), *(b.fragments.volume for b in self.boundaries)])
+        volume = self._volume
         held = np.zeros((len(self.distance), len(volume)), np.float32)
         kernels.measure(self.distance, self.owner, held)
         samples = held.sum(axis=0, dtype=np.float64) * (0.5 * self.cell) ** 3
@@ -316,7 +334,10 @@ class Walls:
         """
         wet, whole = (np.zeros((len(phi), len(self.position))) for _ in range(2))
         body_kernels.immersed(self.distance, self.owner, phi, wet, whole)
-        return wet.sum(axis=0) / np.maximum(whole.sum(axis=0), 1.0)
+        found = wet.sum(axis=0) / np.maximum(whole.sum(axis=0), 1.0)
+        for field in self._fields:
+            found[field.parts] = found[field.parts[0]]
+        return found
 
     def speed(self) -> float:
         """Return how fast the fastest body within the grid goes [m/s]."""
@@ -329,8 +350,24 @@ class Walls:
         return float((np.linalg.norm(self.velocity, axis=1) + out)[inside].max(initial=0.0))
 
 
+def _bodies(boundaries: list[Boundary], cell: float) -> tuple[list[MeshField], np.ndarray, np.ndarray]:
+    """Fields, thinness and volumes of the bodies of all boundaries; what has a field counts as its first part."""
+    fields, thin, volume, before = [], [np.zeros(0, bool)], [np.zeros(0)], 0
+    for boundary in boundaries:
+        f = boundary.fragments
+        thin.append(thin_bodies(f, cell))
+        volume.append(f.volume.copy())
+        for field in mesh_fields(f, cell):
+            thin[-1][field.parts] = False
+            volume[-1][field.parts] = 0.0
+            volume[-1][field.parts[0]] = field.volume
+            fields.append(replace(field, parts=field.parts + before))
+        before += len(f)
+    return fields, np.concatenate(thin), np.concatenate(volume)
+
+
 def thin_bodies(fragments: Fragments, cell: float) -> np.ndarray:
-    """Return which bodies are walls that are thin beside cells, (n,) bool.
+    """Return which bodies are walls that are thin beside cells, or parts of what has such walls, (n,) bool.
 
     Parameters
     ----------
@@ -349,4 +386,5 @@ def thin_bodies(fragments: Fragments, cell: float) -> np.ndarray:
         span = np.linalg.svd(flat - flat.mean(axis=0), full_matrices=False)[2][:2]
         across = np.ptp(flat @ span.T, axis=0).min()
         found[b] = thickness < THIN * cell and (across > ACROSS * cell or fragments.whole[b] >= 0)
-    return found
+    # a vessel's bottom that is thicker than its wall has to be as tight where they meet
+    return found | np.isin(fragments.whole, fragments.whole[found & (fragments.whole >= 0)])

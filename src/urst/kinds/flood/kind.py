@@ -25,7 +25,7 @@ from urst.kinds.surroundings import around, thin
 from urst.scene import content
 from urst.scene.materials import WATER, Material
 from urst.scene.pieces import SetPiece
-from urst.scene.placing import placed, placed_corners, stopping
+from urst.scene.placing import hollows, placed, placed_corners, stopping
 from urst.scene.shapes import Closed, count, displaced, is_cut, is_endless, is_hollow, is_sheet, meshes, room
 
 #: draft cells are so much longer
@@ -46,7 +46,7 @@ _FACES = (("out_of", ("faces",)),)
 class Flood(Kind):
     """A liquid with a free surface among walls and moving bodies."""
 
-    name, title, version = "flood", "Flood", 8
+    name, title, version = "flood", "Flood", 9
     settings = LiquidSettings
     hue = ("#42a1aa", "#1d727b")
     own = ("start_within", "fills", "inflows", "regions", "low", "high", "level", "pool_at")
@@ -73,6 +73,15 @@ class Flood(Kind):
             -1,
             1,
             about="How much more the surface holds than the particles that are there should fill",
+        ),
+        Gauge(
+            "deep_mismatch",
+            "deep water unaccounted",
+            "%",
+            100,
+            -3,
+            3,
+            about="How much more is booked as deep water, which has no particles, than there is room for",
         ),
         Gauge("pockets", "pockets of air"),
         Gauge("poured", "poured so far", "m3"),
@@ -306,6 +315,7 @@ class Flood(Kind):
             + self._within(shot, layer)
             + self._low(shot, layer)
             + self._vessels(shot, layer)
+            + self._flooded(shot, layer)
             + self._outside(shot, layer)
             + self._small(shot, layer)
             + self._unseen(shot, layer)
@@ -500,6 +510,36 @@ class Flood(Kind):
                 ]
         return []
 
+    def _flooded(self, shot: Any, layer: Any) -> list[Finding]:
+        """A pool that is not about a point fills what is closed as well."""
+        s = layer.settings
+        if s.level is None or s.pool_at is not None:
+            return []
+        filled = {f.piece for f in s.fills}
+        for number in stopping(shot, "liquid"):
+            piece = shot.pieces[number]
+            if piece.motion != "loose" or not is_hollow(piece.shape) or piece.name in filled:
+                continue
+            found = hollows(shot, [number])
+            if not len(found):
+                continue
+            corners = found.world_hulls().vertices
+            low, high = corners.min(axis=0), corners.max(axis=0)
+            if low[2] > s.level - s.cell_size or (high < s.low).any() or (low > s.high).any():
+                continue
+            return [
+                Finding(
+                    f"The inside of '{piece.name}' begins full: it lies below the level of '{layer.name}', "
+                    f"{s.level:g} m.",
+                    "The pool fills all that is open below its level, closed hulls too: they sink. Pool around a point "
+                    "in the water outside, or fill the hull on purpose.",
+                    layer=layer.id,
+                    fix="Pool around a point in a corner of the domain",
+                    changes=((at(shot, layer, "pool_at"), _corner(shot, s)),),
+                )
+            ]
+        return []
+
     def _outside(self, shot: Any, layer: Any) -> list[Finding]:
         s = layer.settings
         # of a wall that pours only its faces count
@@ -576,6 +616,26 @@ class Flood(Kind):
 
     def probe(self, arrays: dict[str, np.ndarray], meta: dict[str, Any], at: np.ndarray) -> list[Reading]:
         return reading.probe(arrays, meta, at)
+
+
+def _corner(shot: Any, s: LiquidSettings) -> list[float]:
+    """A place below the level in the corner of a domain that is farthest from what stands in it."""
+    assert s.level is not None
+    off = s.cell_size
+    depth = max(s.level - off, 0.5 * (s.level + s.low[2]))
+    places = np.array(
+        [(x, y, depth) for x in (s.low[0] + off, s.high[0] - off) for y in (s.low[1] + off, s.high[1] - off)]
+    )
+    boxes = [
+        np.concatenate(placed_corners(shot.pieces[i], shot))
+        for i in stopping(shot, "liquid")
+        if not is_endless(shot.pieces[i].shape)
+    ]
+    away = [
+        min((float(np.abs(np.clip(p, c.min(axis=0), c.max(axis=0)) - p).max()) for c in boxes), default=0.0)
+        for p in places
+    ]
+    return [round(float(x), 3) for x in places[int(np.argmax(away))]]
 
 
 def _holds(spanning: np.ndarray, points: np.ndarray) -> bool:
