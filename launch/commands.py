@@ -7,7 +7,7 @@ import sys
 from collections.abc import Callable
 
 from launch import database, install, passphrase, processes
-from launch.place import DATA, PYTHON, ROOT, Failure, say
+from launch.place import DATA, PYTHON, ROOT, Failure, check_data, say
 
 HELP = """usage: ./urst COMMAND
 
@@ -155,6 +155,8 @@ def main(words: list[str]) -> int:
         print(HELP, end="", file=sys.stderr)
         return 2
     try:
+        if action is not _help:
+            check_data()
         return action()
     except Failure as failure:
         say(str(failure))

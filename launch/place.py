@@ -19,6 +19,26 @@ class Failure(Exception):
     """A step failed; the message says what to do."""
 
 
+def check_data() -> None:
+    """Make the folder of the database and of what is baked, where it is missing.
+
+    Raises
+    ------
+    Failure
+        If that cannot be.
+    """
+    try:
+        DATA.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        why = "it is a file" if DATA.is_file() else error.strerror
+        raise Failure(
+            f"'{DATA}' cannot be the folder of what is kept ({why}): let URST_DATA name one that you may write in, or "
+            "leave it out"
+        ) from error
+    if not os.access(DATA, os.W_OK | os.X_OK):
+        raise Failure(f"'{DATA}' may not be written in: let URST_DATA name a folder of yours, or leave it out")
+
+
 def say(text: str) -> None:
     """Print a line at once."""
     print(f"urst: {text}", flush=True)

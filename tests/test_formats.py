@@ -395,8 +395,9 @@ class MeshesIn(unittest.TestCase):
             scene.add_geometry(
                 trimesh.Trimesh(m.vertices, m.triangles, process=False), node_name=f"part{i}", geom_name=f"part{i}"
             )
-        if kind in ("stl", "ply"):
-            return scene.to_geometry().export(file_type=kind)
+        if kind in ("stl", "stl_ascii", "ply"):
+            data = scene.to_geometry().export(file_type=kind)
+            return data.encode() if isinstance(data, str) else data
         data = scene.export(file_type=kind)
         return data.encode() if isinstance(data, str) else data
 
@@ -417,6 +418,12 @@ class MeshesIn(unittest.TestCase):
             + b"\n".join(b"f %d %d %d" % tuple(t + 1 + len(self.BALL.vertices)) for t in other.triangles)
         )
         self.assertEqual(len(read_meshes(text + more, "set.obj")), 2)
+
+    def test_an_stl_in_words_may_be_named_in_any_letters(self):
+        words = self.written("stl_ascii").replace(b"solid", b"solid caf\xe9", 1)
+        for data in (words, words.decode("latin-1").encode()):
+            ((_, mesh),) = read_meshes(data, "ball.stl")
+            self.assertEqual(len(mesh.triangles), len(self.BALL.triangles))
 
     def test_a_text_file_called_glb(self):
         with self.assertRaisesRegex(BadFile, "is not a binary glTF file"):

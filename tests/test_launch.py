@@ -38,6 +38,14 @@ class Starter(unittest.TestCase):
             done = self.run_urst("stop", data=data)
             self.assertEqual((done.returncode, done.stdout), (0, "urst: nothing was running\n"))
 
+    def test_a_folder_that_cannot_be_used_is_named_in_one_sentence(self):
+        with tempfile.NamedTemporaryFile() as file:
+            for data in (file.name, "/proc/nowhere/urst"):
+                done = self.run_urst("stop", data=data)
+                self.assertEqual((done.returncode, done.stderr), (1, ""))
+                self.assertIn(f"urst: '{data}' cannot be the folder of what is kept", done.stdout)
+                self.assertEqual(done.stdout.count("\n"), 1)
+
     def test_a_taken_port_is_not_taken_again(self):
         with socket.socket() as other:
             other.bind(("127.0.0.1", 0))

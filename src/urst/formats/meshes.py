@@ -49,7 +49,7 @@ def read_meshes(data: bytes, name: str) -> list[tuple[str, Mesh]]:
 
 def _loaded(data: bytes, name: str, kind: str) -> list[tuple[str, Mesh]]:
     """The meshes of a file of a kind that the library reads, where they stand."""
-    if kind == "obj":
+    if kind == "obj" or (kind == "stl" and not _is_binary_stl(data)):
         data = _unicode(data)
     try:
         options: dict[str, Any] = (
@@ -75,6 +75,11 @@ def _loaded(data: bytes, name: str, kind: str) -> list[tuple[str, Mesh]]:
             triangles = triangles[:, ::-1]
         meshes.append((str(part), Mesh(points, triangles)))
     return meshes
+
+
+def _is_binary_stl(data: bytes) -> bool:
+    """Whether a file is as long as it says itself: some binary ones begin like text."""
+    return len(data) >= 84 and len(data) == 84 + 50 * int.from_bytes(data[80:84], "little")
 
 
 def _unicode(data: bytes) -> bytes:
