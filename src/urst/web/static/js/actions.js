@@ -74,7 +74,7 @@ export class Actions {
     const { start, end, cues } = this.session.state, { clock } = this;
     const marks = [...new Set([start, ...cues.map(c => c.frame), end])].sort((a, b) => a - b);
     const next = way > 0 ? marks.find(m => m > clock.frame) : marks.findLast(m => m < clock.frame);
-    if (next !== undefined) clock.go(next);
+    if (next !== undefined) clock.seek(next);
   }
 
   nextFinding() {
@@ -83,7 +83,7 @@ export class Actions {
     this.findingAt = (this.findingAt + 1) % found.length;
     const { layer, frame } = found[this.findingAt];
     if (layer) this.choose(layer);
-    if (frame !== null) this.clock.go(frame);
+    if (frame !== null) this.clock.seek(frame);
     this.gauges.point(found[this.findingAt]);
   }
 
@@ -103,8 +103,8 @@ export class Actions {
       { name: session.against ? 'Back to the present state' : 'This against before', key: 'B', run: () => session.flip() },
       { name: 'Keep a version', key: 'K', run: () => panel.versions('POST') },
       { name: 'Versions', run: () => panel.versions() },
-      { name: 'First frame', key: 'Ctrl Home', run: () => clock.go(clock.start) },
-      { name: 'Last frame', key: 'End', run: () => clock.go(clock.end) },
+      { name: 'First frame', key: 'Ctrl Home', run: () => clock.seek(clock.start) },
+      { name: 'Last frame', key: 'End', run: () => clock.seek(clock.end) },
       { name: 'Next cue', key: 'Ctrl →', run: () => this.jump(1) },
       { name: 'Cue before', key: 'Ctrl ←', run: () => this.jump(-1) },
       { name: 'Next finding', key: 'F8', run: () => this.nextFinding() },
@@ -140,12 +140,12 @@ export class Actions {
     return {
       ...view.keys(),
       ' ': () => clock.toggle(),
-      ArrowRight: () => (control ? this.jump(1) : clock.go(clock.frame + by)),
-      ArrowLeft: () => (control ? this.jump(-1) : clock.go(clock.frame - by)),
+      ArrowRight: () => (control ? this.jump(1) : clock.seek(clock.frame + by)),
+      ArrowLeft: () => (control ? this.jump(-1) : clock.seek(clock.frame - by)),
       ArrowUp: () => (event.altKey ? this.shift(-1) : this.step(-1)),
       ArrowDown: () => (event.altKey ? this.shift(1) : this.step(1)),
-      End: () => clock.go(clock.end),
-      ...(control ? { Home: () => clock.go(clock.start) } : {}),
+      End: () => clock.seek(clock.end),
+      ...(control ? { Home: () => clock.seek(clock.start) } : {}),
       Delete: () => this.remove(),
       q: () => this.otherQuality(),
       l: () => session.setLive(!session.live),

@@ -43,7 +43,7 @@ const curves = new Curves(byId('recipe'), {
 });
 const gauges = new Gauges(byId('gauges'), clock, {
   mend: number => session.act(`mend/${number}`, { quality: session.quality }),
-  go: finding => { choose(finding.layer || ''); clock.go(finding.frame || 0); },
+  go: finding => { choose(finding.layer || ''); clock.seek(finding.frame || 0); gauges.point(finding); },
   accept: (finding, reason) => session.act('accepted', { known: finding.known, layer: finding.layer || '', reason }),
 });
 const actions = new Actions(session, clock, panel, view, gauges, kinds.split(' ').map(x => x.split(':')), choose);

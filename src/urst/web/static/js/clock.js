@@ -39,6 +39,15 @@ export class Clock {
     if (moved) this.tell();
   }
 
+  /**
+   * A frame that somebody asks for: what plays stops there.
+   * @param {number} frame
+   */
+  seek(frame) {
+    if (this.playing) this.pause();
+    this.go(frame);
+  }
+
   toggle() { this.playing ? this.pause() : this.play(); }
 
   pause() { this.playing = false; this.tell(); }

@@ -98,7 +98,7 @@ export class Strata {
     const { clock } = this, { id } = /** @type {HTMLElement} */ (lane.parentNode).dataset;
     const go = (/** @type {PointerEvent} */ e) => {
       const box = lane.getBoundingClientRect();
-      clock.go(clock.start + (e.clientX - box.left - 10) / (box.width - 20) * (clock.end - clock.start));
+      clock.seek(clock.start + (e.clientX - box.left - 10) / (box.width - 20) * (clock.end - clock.start));
     };
     if (!id) go(event);
     this.follow(event, go, (moved, e) => { if (id && !moved && e) this.actions.choose(id); });
@@ -154,7 +154,7 @@ export class Strata {
       flag.textContent = cue.name;
       flag.title = `Cue at frame ${cue.frame}`;
       flag.style.left = `${this.at(cue.frame)}%`;
-      flag.addEventListener('pointerdown', event => { event.stopPropagation(); this.clock.go(cue.frame); });
+      flag.addEventListener('pointerdown', event => { event.stopPropagation(); this.clock.seek(cue.frame); });
       this.ruler.append(flag);
     }
     this.chosen = chosen;
