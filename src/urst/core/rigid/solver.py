@@ -675,9 +675,9 @@ class RigidSolver(Port, Checkpointed):
             self.bodies, self._bonds, self.clusters.label, self.contacts, self.gravity, self.floor, self.datum
         )
         cut, self.cut = self.cut, 0
-        return found | {
-            "checks": float(self.counted[1]),
+        pressed = {
             "crushed": float(crushing.count(self.contacts.pairs, self.bodies)),
             "late": self.pushers.late(self.bodies, self.time),
-            "cut": float(cut),
         }
+        found |= {"checks": float(self.counted[1]), "cut": float(cut)}
+        return found | (pressed if len(self.driven) else {})
