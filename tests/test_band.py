@@ -10,6 +10,8 @@ from urst.core.bodies.boundary import Boundary
 from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.liquid import deep_kernels
 from urst.core.liquid.restart import Lattice
+from urst.core.liquid.solver import LiquidSolver
+from urst.demo import swell
 
 
 def plunge(depth):
@@ -43,6 +45,16 @@ class Band(unittest.TestCase):
         self.assertAlmostEqual(ours["energy"] / theirs["energy"], 1.0, delta=0.01)
         self.assertAlmostEqual(ours["kinetic_energy"] / theirs["kinetic_energy"], 1.0, delta=0.1)
         self.assertLess(abs(ours["volume_drift"]), 0.01)
+
+    def test_as_many_are_foreseen_as_a_sea_begins_with(self):
+        shot = swell.shot()
+        layer = next(x for x in shot.layers if x.kind == "flood")
+        for cell in (0.3, 0.2):
+            settings = layer.settings.model_copy(update={"cell_size": cell})
+            sea = LiquidSolver(settings)
+            sea.pool(settings.level)
+            count = shot.kind_of(layer).count(shot, layer.model_copy(update={"settings": settings}))
+            self.assertAlmostEqual(count / len(sea.position), 1.0, delta=0.2)
 
     def test_depths_beyond_the_level_set_are_distances(self):
         grid = np.moveaxis(np.indices((24, 24, 24)), 0, -1) + 0.5

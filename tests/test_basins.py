@@ -16,7 +16,7 @@ from urst.core.geometry.mesh import Mesh, transformed
 from urst.core.liquid.settings import PARTICLES, LiquidSettings
 from urst.core.liquid.solver import LiquidSolver
 from urst.core.solids.mesh_field import mesh_fields
-from urst.scene.shapes import Box, Drum, parts, rooms
+from urst.scene.shapes import Box, Drum, Imported, close_parts, parts, rooms
 
 #: where basins stand, and how high water stands over that [m]
 AT, LEVEL = np.array([1.1, 1.1, 0.3]), 0.75
@@ -113,6 +113,27 @@ class Basins(unittest.TestCase):
                 run(liquid, 2.0)
                 self.assertLess(rms(liquid), 8e-3)
                 self.assertAlmostEqual(liquid.volume() / room, 1.0, delta=0.01)
+
+    def test_a_thin_bowl_that_only_holds_water_leaves_it_nearly_its_room(self):
+        ball = manifold3d.Manifold.sphere(0.6, 64)
+        shell = (manifold3d.Manifold.sphere(0.6 + 0.5 * CELL, 64) - ball).trim_by_plane((0, 0, -1), 0)
+        found = close_parts(Imported.from_mesh(mesh_of(shell)))
+        middle = AT + [0.0, 0.0, 0.9]
+        walls = assemble(
+            [Solid(0, transformed(m, np.eye(3), middle), inner, part=k, whole=0) for k, (m, inner) in enumerate(found)]
+        )
+        liquid = LiquidSolver(
+            LiquidSettings(cell_size=CELL, low=(0, 0, 0), high=(2.25, 2.25, 1.75)),
+            (0, 0, -G),
+            boundaries=[Boundary(walls)],
+        )
+        liquid.pool(AT[2] + LEVEL, tuple(AT + [0.0, 0.0, LEVEL - CELL]))
+        room = ball.translate(middle).trim_by_plane((0, 0, -1), -(AT[2] + LEVEL)).volume()
+        # 14 % short as it collides
+        self.assertAlmostEqual(amount(liquid) / PARTICLES * CELL**3 / room, 1.0, delta=0.04)
+        run(liquid, 0.5)
+        away = np.linalg.norm(liquid.origin + CELL * liquid.position - middle, axis=1)
+        self.assertLess(away.max(), 0.6 + 0.25 * CELL)
 
     def test_the_distance_from_a_mesh_is_that_of_its_surface(self):
         walls, _ = basin(bowl(), (8, 6, 0))

@@ -259,7 +259,7 @@ class Inputs:
         matter : str, optional
             Where they are there only as they stop it.
         """
-        boundary = Boundary(standing(self.shot, numbers))
+        boundary = Boundary(standing(self.shot, numbers, close=matter == "liquid"))
         self.feeds.append(SetBodies(self.shot, numbers, boundary))
         if matter:
             self.feeds.append(Presence(self.shot, numbers, boundary, matter))

@@ -13,7 +13,18 @@ from urst.core.geometry.mesh import Mesh, chained, transformed
 from urst.core.geometry.sheet import wedges
 from urst.scene.paths import Path
 from urst.scene.pieces import SetPiece
-from urst.scene.shapes import ball_radius, corners, is_cut, is_endless, is_hollow, is_sheet, meshes, parts, rooms
+from urst.scene.shapes import (
+    ball_radius,
+    close_parts,
+    corners,
+    is_cut,
+    is_endless,
+    is_hollow,
+    is_sheet,
+    meshes,
+    parts,
+    rooms,
+)
 from urst.scene.taking_part import Matter
 from urst.scene.world import World
 
@@ -55,16 +66,16 @@ def _stance(piece: SetPiece, start: int) -> tuple[np.ndarray, np.ndarray]:
     return rotation.from_degrees(piece.rotation), np.array(piece.position, float)
 
 
-def solids(number: int, piece: SetPiece, world: World) -> list[Solid]:
-    """The bodies of an unbroken piece, under a number of the caller's: convex parts; an open sheet is given
-    thickness."""
+def solids(number: int, piece: SetPiece, world: World, close: bool = False) -> list[Solid]:
+    """The bodies of an unbroken piece, under a number of the caller's: convex parts, close to its surface if need be;
+    an open sheet is given thickness."""
     if not is_sheet(piece.shape):
         turn, position = stance(piece, world)
         matrix, ball = rotation.matrix(turn), ball_radius(piece.shape)
         whole = number if is_cut(piece.shape) else -1
         found = [
             Solid(number, transformed(m, matrix, position), inner, part=k, ball=ball, whole=whole)
-            for k, (m, inner) in enumerate(parts(piece.shape))
+            for k, (m, inner) in enumerate(close_parts(piece.shape) if close else parts(piece.shape))
         ]
         return _one_skin(found, placed(piece, world)) if is_hollow(piece.shape) else found
     return [
@@ -92,9 +103,10 @@ def lying(number: int, piece: SetPiece, world: World) -> tuple[Solid, Mesh]:
     return Solid(number, box, np.zeros(len(surface.triangles), bool), skin=surface), surface
 
 
-def standing(world: World, numbers: list[int]) -> Fragments:
-    """The pieces of the given numbers as bodies where they stand at the first frame; `piece` counts within the list."""
-    return assemble([s for n, i in enumerate(numbers) for s in solids(n, world.pieces[i], world)])
+def standing(world: World, numbers: list[int], close: bool = False) -> Fragments:
+    """The pieces of the given numbers as bodies where they stand at the first frame, close to their surfaces if need
+    be; `piece` counts within the list."""
+    return assemble([s for n, i in enumerate(numbers) for s in solids(n, world.pieces[i], world, close)])
 
 
 def hollows(world: World, numbers: list[int]) -> Fragments:

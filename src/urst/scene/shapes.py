@@ -168,6 +168,8 @@ class Imported(Closed):
         return [library.get(self.mesh, self.source)]
 
 
+#: convex parts of what only holds liquid at most, and when one of them is convex enough
+_CLOSE_PARTS, _CLOSE = 256, 2e-4
 #: triangles of all the shapes that each of these functions remembers, and what a shape weighs beside them
 MOST_REMEMBERED, _ALONE = 10_000_000, 100
 
@@ -224,6 +226,14 @@ def parts(shape: Shape) -> tuple[tuple[Mesh, np.ndarray], ...]:
             # said by preflight; it collides as its hull then
             found += whole
     return tuple(found)
+
+
+@remembered(MOST_REMEMBERED, lambda _, found: _ALONE + sum(len(m.triangles) for m, _ in found))
+def close_parts(shape: Shape) -> tuple[tuple[Mesh, np.ndarray], ...]:
+    """Return the same, closer to a mesh that was brought in: for what only holds liquid."""
+    if not is_cut(shape) or is_hollow(shape):
+        return parts(shape)
+    return tuple(part for mesh in meshes(shape) for part in convex_parts(mesh, _CLOSE_PARTS, _CLOSE))
 
 
 def _wall(outer: Mesh, inner: Mesh) -> list[tuple[Mesh, np.ndarray]]:

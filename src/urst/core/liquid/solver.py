@@ -16,7 +16,7 @@ from urst.core.fields.pressure import Solution
 from urst.core.fields.wet import DENSITY
 from urst.core.liquid import continuation_kernels, deep_kernels, filling, level_kernels, particle_kernels
 from urst.core.liquid.air import Kept
-from urst.core.liquid.band import Band, moving
+from urst.core.liquid.band import SIDE, Band, moving
 from urst.core.liquid.damping import damped
 from urst.core.liquid.inflows import Inflow, Region
 from urst.core.liquid.particle_kernels import Barriers, CellList, Particles, StepRule
@@ -37,8 +37,6 @@ COURANT = 2.0
 SPRAY = 0.4
 #: frames hold no greater speed [m/s] nor pressure [kPa]
 FASTEST, MOST_PRESSED = 6e4, 6e4
-#: so near an open side of the domain there are particles at all depths [cells]
-SIDE = 2
 #: what lies so deep in the liquid is full, whether particles show it or not [cells]
 DEEP = 1.0
 #: gaps are closed among cells that are open by so much

@@ -10,6 +10,9 @@ from urst.core.checks.findings import Finding
 from urst.core.fields.wet import DENSITY
 from urst.core.geometry.convex import hull_of
 from urst.core.geometry.mesh import open_edges
+from urst.core.liquid.band import SIDE
+from urst.core.liquid.deep_kernels import SIDEWAYS
+from urst.core.liquid.sea import OUTER
 from urst.core.liquid.settings import PARTICLES, Fill, LiquidSettings
 from urst.kinds import launching
 from urst.kinds.flood import pouring, reading, splash
@@ -280,7 +283,8 @@ class Flood(Kind):
         s = layer.settings
         low, high = _about(shot, s)
         pool = float(np.prod(np.maximum(high - low, 0.0))) if s.level is not None else 0.0
-        full = _near(s, float(high[2] - low[2])) * pool
+        seen = 1.0 - (1.0 - _near(s, float(high[2] - low[2]))) * _inner(s, high - low)
+        full = seen * pool
         full += sum(
             _near(s, displaced(shot.piece(f.piece).shape) ** (1 / 3)) * _full(shot, f)
             for f in s.fills
@@ -658,6 +662,16 @@ def _near(settings: LiquidSettings, depth: float) -> float:
     """What fraction of liquid so deep [m] is near enough to its surface to have particles."""
     most = settings.particle_depth
     return 1.0 if most is None or depth <= 0.0 else min(1.0, most * settings.cell_size / depth)
+
+
+def _inner(s: LiquidSettings, across: np.ndarray) -> float:
+    """What fraction of a pool of some size (3,) [m] lies so far from sides that water passes that there may be no
+    particles in its deep."""
+    if s.particle_depth is None or s.sides == "wall":
+        return 1.0
+    kept = s.waves.band * (1.0 - OUTER**0.5) if s.sides == "waves" else SIDE * s.cell_size
+    kept += SIDEWAYS * s.cell_size
+    return float(np.prod(np.maximum(1.0 - 2.0 * kept / np.maximum(across[:2], 1e-9), 0.0)))
 
 
 def _about(shot: Any, s: LiquidSettings) -> tuple[np.ndarray, np.ndarray]:
