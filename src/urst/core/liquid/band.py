@@ -2,6 +2,7 @@
 Thuerey 2016)."""
 
 import numpy as np
+from scipy.ndimage import map_coordinates
 
 from urst.core.checkpoint import Checkpointed
 from urst.core.fields.face_fields import FaceFields
@@ -10,7 +11,7 @@ from urst.core.liquid.inflows import Place
 from urst.core.liquid.level_kernels import BAND
 from urst.core.liquid.settings import PARTICLES
 from urst.core.solids.thin_kernels import ALL
-from urst.core.solids.walls import Walls
+from urst.core.solids.walls import STAND, Walls
 
 #: so near an open side of the domain there are particles at all depths [cells]
 SIDE = 2
@@ -118,6 +119,9 @@ class Band(Checkpointed):
         rng = np.random.default_rng([self.seed, self.steps])
         self.steps += 1
         places = (corner + 0.5 * rng.random(corner.shape)).astype(np.float32)
+        # what would be born within a wall is born in the middle of its eighth, which is open
+        walled = map_coordinates(walls.distance, 2.0 * places.T - 0.5, order=1, mode="nearest") < STAND
+        places[walled] = corner[walled] + 0.25
         # what a thin wall parts from its cell is none of that
         places = places[walls.owner_cells(places) == np.ravel_multi_index(tuple(cells[row].T), self.zone.shape)]
         speed, slopes = np.empty((len(places), 3), np.float32), np.empty((len(places), 3, 3), np.float32)
