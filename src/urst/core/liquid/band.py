@@ -13,8 +13,6 @@ from urst.core.liquid.settings import PARTICLES
 from urst.core.solids.thin_kernels import ALL
 from urst.core.solids.walls import STAND, Walls
 
-#: so near an open side of the domain there are particles at all depths [cells]
-SIDE = 2
 #: particles are kept so far about what pours, drains or slows [cells]
 ROOM = 2.0
 #: particles tell where the surface is in what is less deep than they are by this [cells]

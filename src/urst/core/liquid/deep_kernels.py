@@ -11,14 +11,13 @@ from numba import prange
 from urst.core.jit import inline, parallel, serial
 from urst.core.liquid.level_kernels import BAND
 from urst.core.liquid.particle_kernels import sample, slopes_at
+from urst.core.liquid.settings import SIDEWAYS
 from urst.core.solids.wall_kernels import HALF, ONE, ZERO
 
 #: what a cell holds: as it comes; particles in number; none
 LEFT, FILLED, BARE = 0, 1, 2
 #: the way from what is filled to what is bare [cells]
 STRIP = np.float32(1.0)
-#: and from what is kept to what is bare beside it, as far as liquid goes in a step [cells]
-SIDEWAYS = 2
 #: set where the particles of a cell go
 ANEW = 256
 #: particles that a cell may have too many or too few of where they are kept in number, and so few of eight are hardly

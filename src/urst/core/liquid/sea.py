@@ -3,13 +3,13 @@
 import numpy as np
 
 from urst.core.liquid.level_kernels import BAND
-from urst.core.liquid.settings import PARTICLES
+from urst.core.liquid.settings import OUTER, PARTICLES
 from urst.core.liquid.waves import Waves
 
 #: how soon the outermost liquid is as the sea beyond [1/s]
 RATE = 10.0
-#: where in the band particles are kept in number, and how many a cell may lack
-OUTER, LACK = 0.5, 2
+#: particles that a cell may lack where in the band they are kept in number
+LACK = 2
 #: where in it, and how far above the sea's surface, there are none [cells]
 INNER, OVER = 0.02, 0.25
 

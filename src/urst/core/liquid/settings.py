@@ -12,6 +12,11 @@ from urst.core.ranges import Vector
 
 #: particles along the edge of a cell, and in it
 EDGE, PARTICLES = 2, 8
+#: so near an open side of the domain there are particles at all depths, and where there are any they are kept in number
+#: so far on into what has none, as far as liquid goes in a step [cells]
+SIDE, SIDEWAYS = 2, 2
+#: and where the sea beyond the domain's sides has more than this share
+OUTER = 0.5
 
 Corner = Vector
 

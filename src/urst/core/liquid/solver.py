@@ -16,7 +16,7 @@ from urst.core.fields.pressure import Solution
 from urst.core.fields.wet import DENSITY
 from urst.core.liquid import continuation_kernels, deep_kernels, filling, level_kernels, particle_kernels
 from urst.core.liquid.air import Kept
-from urst.core.liquid.band import SIDE, Band, moving
+from urst.core.liquid.band import Band, moving
 from urst.core.liquid.damping import damped
 from urst.core.liquid.inflows import Inflow, Region
 from urst.core.liquid.particle_kernels import Barriers, CellList, Particles, StepRule
@@ -24,7 +24,7 @@ from urst.core.liquid.port import SEEN, Port
 from urst.core.liquid.pressure_step import LEAST, PressureStep, spread
 from urst.core.liquid.restart import Lattice, Taken, taken_up
 from urst.core.liquid.sea import Sea
-from urst.core.liquid.settings import EDGE, PARTICLES, LiquidSettings
+from urst.core.liquid.settings import EDGE, PARTICLES, SIDE, LiquidSettings
 from urst.core.liquid.viscous import apply_surface_tension, steady_dt
 from urst.core.liquid.waves import Waves
 from urst.core.liquid.window import Window, beside, fitted, moved, over

@@ -10,10 +10,7 @@ from urst.core.checks.findings import Finding
 from urst.core.fields.wet import DENSITY
 from urst.core.geometry.convex import hull_of
 from urst.core.geometry.mesh import open_edges
-from urst.core.liquid.band import SIDE
-from urst.core.liquid.deep_kernels import SIDEWAYS
-from urst.core.liquid.sea import OUTER
-from urst.core.liquid.settings import PARTICLES, Fill, LiquidSettings
+from urst.core.liquid.settings import OUTER, PARTICLES, SIDE, SIDEWAYS, Fill, LiquidSettings
 from urst.kinds import launching
 from urst.kinds.flood import pouring, reading, splash
 from urst.kinds.flood.proposal import proposal
