@@ -1,6 +1,6 @@
 """Kernels of joints: rows between two bodies, each an implicit spring along or about one direction.
 
-rows is a `Rows` of which count are in use and n is the number of one; velocity and moved (m + 1, 6) are the nodes',
+rows is a `JointRows` of which count are in use and n is the number of one; velocity (m + 1, 6) is the nodes',
 inertia an `Inertia`; size is an impulse [N s], [N m s].
 """
 
@@ -10,7 +10,7 @@ import numpy as np
 
 from urst.core.bodies.mobility import LOOSE
 from urst.core.jit import inline, serial
-from urst.core.rigid.state import Inertia
+from urst.core.rigid.state import Bodies, Inertia
 
 #: kinds of joints, in the order of the document's words
 WELD, HINGE, SLIDER, BALL, ROPE, SPRING = range(6)
@@ -35,21 +35,24 @@ class JointState(NamedTuple):
     alive: np.ndarray  # (j,) uint8
     impulse: np.ndarray  # (j, ROWS) over the last substep [N s] or [N m s]
     force: np.ndarray  # (j,) mean over the last check [N]
+    total: np.ndarray  # (j, ROWS) work: impulses over a check
+    order: np.ndarray  # (j,) int64 in which they are laid out: those that share a body near each other
+    at_once: np.ndarray  # (j,) uint8 which are solved with all others that they are joined to, see `joint_system`
 
 
 class JointRows(NamedTuple):
-    """`r` rows of a check."""
+    """Room for `r` rows of a substep."""
 
     of: np.ndarray  # (r, 2) int64 joint and its row
     node: np.ndarray  # (r, 2) int64
     along: np.ndarray  # (r, 3) direction, 0 for what is about one
     about: np.ndarray  # (r, 2, 3) what a unit of spin of each body does
-    error: np.ndarray  # (r,) at the check [m] or [rad]
+    error: np.ndarray  # (r,) at the beginning of the substep [m] or [rad]
     rate: np.ndarray  # (r,) how fast it is worked off [1/s]; 0 for friction
     soft: np.ndarray  # (r,)
     most: np.ndarray  # (r,) impulse at most
     weight: np.ndarray  # (r,) what a unit impulse does
-    total: np.ndarray  # (r,) sum of impulses over the check
+    at_once: np.ndarray  # (r,) uint8 which are solved with all others, not swept
 
 
 class Rule(NamedTuple):
@@ -60,12 +63,23 @@ class Rule(NamedTuple):
     lag: float  # by which springs are damped [s]
 
 
+class Stand(NamedTuple):
+    """Where the nodes stand and how they go."""
+
+    bodies: Bodies  # at the check
+    carrier: np.ndarray  # (n,) int64: the node of each body
+    centre: np.ndarray  # (m + 1, 3) of the nodes at the check
+    moved: np.ndarray  # (m + 1, 6) shifts and turns since
+    velocity: np.ndarray  # (m + 1, 6)
+
+
 class Pair(NamedTuple):
     """A joint and the nodes it joins."""
 
     joint: int
     first: int
     second: int
+    at_once: int  # whether their rows are solved with all others
 
 
 class Line(NamedTuple):
@@ -78,58 +92,80 @@ class Line(NamedTuple):
 
 
 @serial
-def lay_out(joints, bodies, carrier, centre, velocity, start, rule, half):
-    """Lay out the rows of a check and add what their last impulses do to the nodes, start (m + 1, 6); see `JointRows`.
+def room(count):
+    """Return room for the rows of so many joints; see `JointRows`."""
+    r = ROWS * count
+    return JointRows(
+        np.zeros((r, 2), np.int64),
+        np.zeros((r, 2), np.int64),
+        np.zeros((r, 3)),
+        np.zeros((r, 2, 3)),
+        np.zeros(r),
+        np.zeros(r),
+        np.zeros(r),
+        np.zeros(r),
+        np.zeros(r),
+        np.zeros(r, np.uint8),
+    )
 
-    Errors are those at its beginning; directions and arms those in its middle, `half` [s] later, as far as can be
-    foreseen: the rows are of second order then, and what swings gains no energy.
+
+@serial
+def lay_out(joints, stand, rule, ahead_by, rows):
+    """Lay out the rows of a substep in room for them; return how many there are.
+
+    Errors are those where the nodes stand; directions and arms those `ahead_by` [s] later, as far as can be foreseen: in
+    the middle of the substep the rows are of second order, and what swings gains no energy.
+
+    Parameters
+    ----------
+    joints : JointState
+    stand : Stand
+    rule : Rule
+    ahead_by : float
+    rows : JointRows
+        Written.
     """
     inertia, h, lag = rule
-    position, rotation = bodies.position, bodies.rotation
+    position, rotation = stand.bodies.position, stand.bodies.rotation
     world = len(inertia.inverse_mass) - 1
-    room = ROWS * len(joints.kind)
-    rows = JointRows(
-        np.zeros((room, 2), np.int64),
-        np.zeros((room, 2), np.int64),
-        np.zeros((room, 3)),
-        np.zeros((room, 2, 3)),
-        np.zeros(room),
-        np.zeros(room),
-        np.zeros(room),
-        np.full(room, np.inf),
-        np.zeros(room),
-        np.zeros(room),
-    )
     r = 0
     end, arm, axes = np.zeros((2, 3)), np.zeros((2, 3)), np.zeros((2, 3, 3))
     line, none, ahead, mid = np.zeros(3), np.zeros(3), np.zeros((2, 3)), np.zeros((3, 3))
-    for k in range(len(joints.kind)):
+    turn = np.empty((3, 3))
+    for k in joints.order:
         if not joints.alive[k]:
             continue
         i, j = joints.body[k, 0], joints.body[k, 1]
-        p, q = carrier[i], carrier[j] if j >= 0 else world
+        p, q = stand.carrier[i], stand.carrier[j] if j >= 0 else world
         if p == q or inertia.inverse_mass[p] + inertia.inverse_mass[q] == 0.0:
             continue
         for side in range(2):
-            b = joints.body[k, side]
-            for c in range(3):
-                if b < 0:
+            b, node = joints.body[k, side], p if side == 0 else q
+            moved = stand.moved[node]
+            _turn(moved[3], moved[4], moved[5], turn)
+            if b < 0:
+                for c in range(3):
                     end[side, c] = joints.anchor[k, side, c]
                     axes[side, :, c] = joints.axes[k, side, :, c]
                     arm[side, c] = 0.0
-                    continue
+            else:
                 t, a = rotation[b], joints.anchor[k, side]
-                out = t[c, 0] * a[0] + t[c, 1] * a[1] + t[c, 2] * a[2]
-                end[side, c] = position[b, c] + out
-                arm[side, c] = end[side, c] - centre[carrier[b], c]
+                for c in range(3):
+                    out = t[c, 0] * a[0] + t[c, 1] * a[1] + t[c, 2] * a[2]
+                    line[c] = position[b, c] + out - stand.centre[node, c]
+                _rotated(turn, line, arm[side])
+                for c in range(3):
+                    end[side, c] = stand.centre[node, c] + moved[c] + arm[side, c]
                 for m in range(3):
                     u = joints.axes[k, side, m]
-                    axes[side, m, c] = t[c, 0] * u[0] + t[c, 1] * u[1] + t[c, 2] * u[2]
-            w = velocity[carrier[b] if b >= 0 else world]
+                    for c in range(3):
+                        line[c] = t[c, 0] * u[0] + t[c, 1] * u[1] + t[c, 2] * u[2]
+                    _rotated(turn, line, axes[side, m])
+            w = stand.velocity[node]
             for c in range(3):
-                ahead[side, c] = half * w[c]
-            _turned(arm[side], w, half, arm[side], ahead[side])
-        what, pair = joints.kind[k], Pair(k, p, q)
+                ahead[side, c] = ahead_by * w[c]
+            _turned(arm[side], w, ahead_by, arm[side], ahead[side])
+        what, pair = joints.kind[k], Pair(k, p, q, joints.at_once[k])
         if what == ROPE or what == SPRING:
             apart = 0.0
             for c in range(3):
@@ -160,9 +196,9 @@ def lay_out(joints, bodies, carrier, centre, velocity, start, rule, half):
             if what != SLIDER:
                 arm[0, c] += gap
                 arm[1, c] -= gap
-        spin = velocity[p]
+        spin = stand.velocity[p]
         for m in range(3):
-            _turned(axes[0, m], spin, half, mid[m], none)
+            _turned(axes[0, m], spin, ahead_by, mid[m], none)
         none[:] = 0.0
         reached = 0.0
         for m in range(3):
@@ -220,19 +256,43 @@ def lay_out(joints, bodies, carrier, centre, velocity, start, rule, half):
             else:
                 r = _row(rows, r, 7, pair, Line(axis, arm[0], arm[1], none), 0.0, 0.0, rule)
             rows.rate[r - 1], rows.soft[r - 1] = 0.0, 1.0 / (h * joints.damping[k])
-    # what has no row any more pushes no more
+    return r
+
+
+@serial
+def warm(joints, rows, count, start, inertia):
+    """Add what the last impulses of the rows that are swept do to the nodes, start (m + 1, 6)."""
     old = joints.impulse.copy()
+    # what has no row any more pushes no more, what is solved at once begins anew
     joints.impulse[:] = 0.0
-    for n in range(r):
+    for n in range(count):
         k, m = rows.of[n, 0], rows.of[n, 1]
-        joints.impulse[k, m] = old[k, m]
-        push(rows, n, start, inertia, old[k, m])
-    return rows, r
+        if not rows.at_once[n]:
+            joints.impulse[k, m] = old[k, m]
+            push(rows, n, start, inertia, old[k, m])
 
 
 @inline
-def _spun(a, x, y, z):
+def spun(a, x, y, z):
+    """What a twist (x, y, z) does to the spin of a node of inverse inertia a (6,)."""
     return a[0] * x + a[1] * y + a[2] * z, a[1] * x + a[3] * y + a[4] * z, a[2] * x + a[4] * y + a[5] * z
+
+
+@serial
+def _turn(x, y, z, out):
+    """Write the rotation by a turn (x, y, z) [rad], out (3, 3)."""
+    angle = np.sqrt(x * x + y * y + z * z)
+    a = np.sin(angle) / angle if angle > 1e-8 else 1.0
+    b = (1.0 - np.cos(angle)) / (angle * angle) if angle > 1e-4 else 0.5
+    out[0, 0], out[0, 1], out[0, 2] = 1.0 - b * (y * y + z * z), b * x * y - a * z, b * x * z + a * y
+    out[1, 0], out[1, 1], out[1, 2] = b * x * y + a * z, 1.0 - b * (x * x + z * z), b * y * z - a * x
+    out[2, 0], out[2, 1], out[2, 2] = b * x * z - a * y, b * y * z + a * x, 1.0 - b * (x * x + y * y)
+
+
+@inline
+def _rotated(turn, vector, out):
+    for c in range(3):
+        out[c] = turn[c, 0] * vector[0] + turn[c, 1] * vector[1] + turn[c, 2] * vector[2]
 
 
 @serial
@@ -265,12 +325,13 @@ def _row(rows, r, m, pair, line, error, stiffness, rule):
         b[0] = about[0] + a[1] * along[2] - a[2] * along[1]
         b[1] = about[1] + a[2] * along[0] - a[0] * along[2]
         b[2] = about[2] + a[0] * along[1] - a[1] * along[0]
-        x, y, z = _spun(inertia.inverse[rows.node[r, side]], b[0], b[1], b[2])
+        x, y, z = spun(inertia.inverse[rows.node[r, side]], b[0], b[1], b[2])
         weight += b[0] * x + b[1] * y + b[2] * z
         weight += inertia.inverse_mass[rows.node[r, side]] * (along[0] ** 2 + along[1] ** 2 + along[2] ** 2)
+    rows.most[r] = np.inf
     rows.along[r, 0], rows.along[r, 1], rows.along[r, 2] = along[0], along[1], along[2]
-    rows.error[r], rows.rate[r], rows.weight[r] = error, 1.0 / (h + lag), weight
-    stiff = min(stiffness, PACE / (h * h * max(weight, 1e-30)))
+    rows.error[r], rows.rate[r], rows.weight[r], rows.at_once[r] = error, 1.0 / (h + lag), weight, pair.at_once
+    stiff = stiffness if pair.at_once else min(stiffness, PACE / (h * h * max(weight, 1e-30)))
     rows.soft[r] = 1.0 / (h * (h + lag) * stiff) if stiff > 0.0 else 0.0
     return r + 1
 
@@ -287,18 +348,19 @@ def push(rows, n, velocity, inertia, size):
     w[0] += mj * d[0]
     w[1] += mj * d[1]
     w[2] += mj * d[2]
-    x, y, z = _spun(inertia.inverse[i], a[0], a[1], a[2])
+    x, y, z = spun(inertia.inverse[i], a[0], a[1], a[2])
     v[3] -= size * x
     v[4] -= size * y
     v[5] -= size * z
-    x, y, z = _spun(inertia.inverse[j], b[0], b[1], b[2])
+    x, y, z = spun(inertia.inverse[j], b[0], b[1], b[2])
     w[3] += size * x
     w[4] += size * y
     w[5] += size * z
 
 
 @inline
-def _rate(rows, n, velocity):
+def rate(rows, n, velocity):
+    """How fast a row's ends part at velocities (m + 1, 6) [m/s], [rad/s]."""
     d, i, j = rows.along[n], rows.node[n, 0], rows.node[n, 1]
     a, b, v, w = rows.about[n, 0], rows.about[n, 1], velocity[i], velocity[j]
     return (
@@ -315,13 +377,15 @@ def _rate(rows, n, velocity):
 
 
 @serial
-def sweep(joints, rows, count, velocity, moved, inertia, backward):
-    """One sweep over the rows: springs taken implicitly, see `bond_kernels.sweep`."""
+def sweep(joints, rows, count, velocity, inertia, backward):
+    """One sweep over the rows that are not solved at once: springs taken implicitly, see `bond_kernels.sweep`."""
     for number in range(count):
         n = count - 1 - number if backward else number
+        if rows.at_once[n]:
+            continue
         k, m = rows.of[n, 0], rows.of[n, 1]
         old = joints.impulse[k, m]
-        wrong = _rate(rows, n, velocity) + rows.rate[n] * (rows.error[n] + _rate(rows, n, moved))
+        wrong = rate(rows, n, velocity) + rows.rate[n] * rows.error[n]
         new = old - (wrong + rows.soft[n] * old) / (rows.weight[n] + rows.soft[n])
         new = min(new, rows.most[n])
         joints.impulse[k, m] = new
@@ -329,19 +393,31 @@ def sweep(joints, rows, count, velocity, moved, inertia, backward):
 
 
 @serial
-def note(joints, rows, count, interval):
-    """Add up the impulses of a substep, and at the end of a check of `interval` [s] (0 before) write the forces."""
-    if interval == 0.0:
-        for n in range(count):
-            rows.total[n] += joints.impulse[rows.of[n, 0], rows.of[n, 1]]
-        return
-    square = np.zeros(len(joints.kind))
+def renew(joints):
+    """Forget the impulses of joints that are solved at once."""
+    for k in range(len(joints.kind)):
+        if joints.at_once[k]:
+            joints.impulse[k] = 0.0
+
+
+@serial
+def note(joints):
+    """Add up the impulses of a substep."""
+    joints.total[:] += joints.impulse
+
+
+@serial
+def weigh(joints, rows, count, interval):
+    """Write the forces over a check of `interval` [s], of joints that have rows: what sleeps goes on bearing what it
+    bore."""
     for n in range(count):
-        d = rows.along[n]
-        if d[0] != 0.0 or d[1] != 0.0 or d[2] != 0.0:
-            square[rows.of[n, 0]] += (rows.total[n] / interval) ** 2
-    for k in range(len(square)):
-        joints.force[k] = np.sqrt(square[k])
+        k = rows.of[n, 0]
+        square, what = 0.0, joints.kind[k]
+        for m in range(ROWS):
+            if m < 3 or (m >= 6 and what != HINGE):
+                square += (joints.total[k, m] / interval) ** 2
+        joints.force[k] = np.sqrt(square)
+    joints.total[:] = 0.0
 
 
 @serial

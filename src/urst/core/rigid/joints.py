@@ -4,12 +4,21 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.sparse import csr_matrix
+from scipy.sparse.csgraph import connected_components, reverse_cuthill_mckee
 
+from urst.core.bodies.mobility import LOOSE
 from urst.core.geometry.convex import Hulls
 from urst.core.rigid import joint_kernels
 from urst.core.rigid.joint_kernels import ROPE, ROWS, SPRING, JointState
 from urst.core.rigid.settings import JOINTS, Joint
 from urst.core.rigid.state import Bodies
+
+#: most rows of a joint, by its kind
+MOST_ROWS = np.array([6, 7, 7, 3, 1, 2])
+#: joints that one body may have, and products that factoring joints which hang together may take, if they are solved at
+#: once
+CROWD, MOST_WORK = 64, 2e6
 
 
 @dataclass(frozen=True)
@@ -42,7 +51,7 @@ class Joints:
     ) -> None:
         count, n = len(jointed), len(bodies.mass)
         self._solid = np.arange(n) if whole is None else np.where(whole >= 0, n + whole, np.arange(n))
-        self.jointed = jointed
+        self.jointed, self._arranged = jointed, b""
         self.state = JointState(
             kind=np.array([JOINTS.index(x.joint.kind) for x in jointed], np.int64),
             body=np.full((count, 2), -1, np.int64),
@@ -56,6 +65,9 @@ class Joints:
             alive=np.ones(count, np.uint8),
             impulse=np.zeros((count, ROWS)),
             force=np.zeros(count),
+            total=np.zeros((count, ROWS)),
+            order=np.arange(count),
+            at_once=np.zeros(count, np.uint8),
         )
         for k, x in enumerate(jointed):
             self._place(k, x, bodies, hulls)
@@ -88,6 +100,43 @@ class Joints:
                 s.low[k], s.high[k] = -np.inf, np.inf
         else:
             s.low[k], s.high[k] = -np.array(joint.slides[::-1])
+
+    def arrange(self, kind: np.ndarray) -> None:
+        """Choose in which order joints are laid out, and which are solved with all that they are joined to: those whose
+        rows have a narrow envelope, as chains and linkages have. A hub of many is swept joint by joint.
+
+        Parameters
+        ----------
+        kind : (n,) int64
+            What may move each body.
+        """
+        s = self.state
+        holds = (s.body >= 0) & (kind[s.body] == LOOSE) & (s.alive == 1)[:, None] & (s.kind != ROPE)[:, None]
+        state = holds.tobytes()
+        if state == self._arranged:
+            return
+        self._arranged = state
+        count, (joint, side) = len(self), np.nonzero(holds)
+        body = s.body[joint, side]
+        crowded = np.bincount(body, minlength=len(kind)) > CROWD
+        hub = np.zeros(count, bool)
+        hub[joint[crowded[body]]] = True
+        kept = ~hub[joint]
+        meets = csr_matrix((np.ones(kept.sum()), (joint[kept], body[kept])), shape=(count, len(kind)))
+        graph = csr_matrix(meets @ meets.T)
+        s.order[:] = reverse_cuthill_mckee(graph, symmetric_mode=True)
+        rank = np.empty(count, np.int64)
+        rank[s.order] = np.arange(count)
+        own = MOST_ROWS[s.kind]
+        near = graph.tocoo()
+        first = rank.copy()
+        np.minimum.at(first, near.row, rank[near.col])
+        before = np.concatenate([[0], np.cumsum(own[s.order])])
+        width = before[rank + 1] - before[first]
+        _, group = connected_components(graph, directed=False)
+        work = np.bincount(group, own * width.astype(float) ** 2)
+        hubs = np.bincount(group, hub) > 0
+        s.at_once[:] = (work[group] <= MOST_WORK) & ~hubs[group] & holds.any(axis=1)
 
     def join(self, pairs: np.ndarray) -> np.ndarray:
         """Return which pairs of bodies (p, 2) are of solids that a joint joins, (p,) bool; ropes and springs do not

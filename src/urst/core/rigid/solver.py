@@ -553,6 +553,8 @@ class RigidSolver(Port, Checkpointed):
         # a piece that is pushed carries itself
         pull[motors.node] = 0.0
         joined = self.clusters.compounds
+        if len(self.joints):
+            self.joints.arrange(self.bodies.kind)
         rows_of = substeps.Rows(c.pairs, c.pair_friction, c.pair_restitution, most, self.bonds, self.joints.state)
         nodes = substeps.NodeState(free, joined, self.mass_scale, ballast, pull, self.clusters.taken, motors)
         rule = substeps.StepRule(count, rules, keep, weight, LAG, snapping)

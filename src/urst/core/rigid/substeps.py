@@ -15,6 +15,7 @@ from urst.core.rigid import (
     bond_kernels,
     compounds,
     joint_kernels,
+    joint_system,
     line_search,
     mass_scaling,
     pushers,
@@ -25,10 +26,10 @@ from urst.core.rigid import (
 )
 from urst.core.rigid.bond_kernels import BondState
 from urst.core.rigid.compounds import Compounds
-from urst.core.rigid.joint_kernels import JointRows, JointState
+from urst.core.rigid.joint_kernels import JointRows, JointState, Stand
 from urst.core.rigid.manifolds import SPARE, Manifolds
 from urst.core.rigid.pushers import Motors
-from urst.core.rigid.state import Inertia
+from urst.core.rigid.state import Bodies, Inertia
 from urst.core.rigid.sweeps import ONE, REAL, ZERO
 
 #: a body was struck that contacts and bonds made faster by what gravity adds in so many substeps, and by this at least
@@ -95,11 +96,16 @@ class Going(NamedTuple):
 
 
 class Rods(NamedTuple):
-    """Rows of the joints."""
+    """What the rows of joints are laid out from, and room for them."""
 
     rows: JointRows
-    number: int
-    """how many there are"""
+    """in the middle of a substep"""
+    later: JointRows
+    """at its end"""
+    bodies: Bodies
+    """at the check"""
+    centre: np.ndarray
+    """(m + 1, 3) of the nodes at the check"""
 
 
 @serial
@@ -138,11 +144,8 @@ def solve(rows_of, nodes, bodies, rule, load):
     laid = rows.lay_out(rows_of, nodes, centre, bodies, turned, inertia, h, SPARE)
     sweeps.warm(laid, start)
     some = bond_kernels.prepare(bonds, bodies, inertia, h, rule.lag, rule.brittle, start)
-    springs = joint_kernels.Rule(inertia, h, rule.lag)
-    laid_rods, count_rods = joint_kernels.lay_out(
-        joints, bodies, joined.carrier, centre, velocity, start, springs, 0.5 * rule.substeps * h
-    )
-    rods, going = Rods(laid_rods, count_rods), Going(velocity, moved, start)
+    rods = Rods(joint_kernels.room(len(joints.kind)), joint_kernels.room(len(joints.kind)), bodies, centre)
+    going = Going(velocity, moved, start)
     _advance(laid, rows_of, some, rods, inertia, going, nodes, rule)
     rows.keep(laid, m, rule.substeps * float(rules.h), load)
     return velocity, moved, centre, turned
@@ -222,11 +225,20 @@ def _advance(rows, rows_of, some, rods, inertia, going, nodes, rule):
         for c in range(6):
             quick[k, c] = came[k, c] = before[k, c] = velocity[k, c]
     motion = sweeps.Motion(quick, shift, came)
-    calls = sweeps.Calls(np.zeros(len(rows.slots), np.uint8), np.zeros(n, np.uint8))
+    marks = np.zeros((3, len(rows.slots)), np.uint8)
+    calls = sweeps.Calls(marks[0], np.zeros(n, np.uint8), marks[1], marks[2])
     reach = sweeps.reach(rows.body, rows.manifold, free)
     bonds.load[:] = 0.0
     hard = max(HARD * h * weight, HARD_LEAST)
-    held, live = len(some) > 0 or rods.number > 0, _live(free, velocity)
+    live = _live(free, velocity)
+    jointed, count = len(joints.kind) > 0, 0
+    springs = joint_kernels.Rule(inertia, h, lag)
+    stand = Stand(rods.bodies, nodes.joined.carrier, rods.centre, moved, quick)
+    # what joints that are solved at once do in a substep, which the next does not begin with
+    held = np.zeros((n, 6) if jointed else (0, 6))
+    if jointed:
+        count = joint_kernels.lay_out(joints, stand, springs, 0.0, rods.rows)
+        joint_kernels.warm(joints, rods.rows, count, start, inertia)
     for _ in range(rule.substeps):
         fierce = False
         pushers.push(nodes.motors, velocity, start, inertia, h)
@@ -243,21 +255,34 @@ def _advance(rows, rows_of, some, rods, inertia, going, nodes, rule):
                     quick[k, c] = before[k, c] + start[k, c]
         if fierce:
             line_search.rescale_impulses(rows, free, quick, hard)
-        if held:
+        if len(some):
             stood[:] = moved
-        joint_kernels.sweep(joints, rods.rows, rods.number, quick, stood, inertia, False)
+        if jointed:
+            held[:] = 0.0
+            joint_kernels.renew(joints)
+            count = joint_kernels.lay_out(joints, stand, springs, 0.5 * h, rods.rows)
+            joint_system.solve(
+                joints, rods.rows, joint_system.factor(rods.rows, count, inertia, True), quick, held, inertia
+            )
+            joint_kernels.sweep(joints, rods.rows, count, quick, inertia, False)
         bond_kernels.sweep(bonds, some, quick, stood, inertia, h, lag, False)
         sweeps.solve_all(rows, reach, motion, rules, ONE, calls)
+        sweeps.collide(rows, reach, motion, rules, calls)
         for k in live:
             for c in range(6):
                 # of what is driven neither has changed
                 moved[k, c] += h * (velocity[k, c] + (quick[k, c] - before[k, c]))
                 shift[k, c] = moved[k, c]
-        joint_kernels.sweep(joints, rods.rows, rods.number, quick, stood, inertia, True)
+        if jointed:
+            later = joint_kernels.lay_out(joints, stand, springs, 0.0, rods.later)
+            joint_system.swing(
+                joints, rods.later, joint_system.factor(rods.later, later, inertia, False), quick, held, inertia
+            )
+            joint_kernels.sweep(joints, rods.rows, count, quick, inertia, True)
+            joint_kernels.note(joints)
         bond_kernels.sweep(bonds, some, quick, stood, inertia, h, lag, True)
         sweeps.solve_all(rows, reach, motion, rules, ZERO, calls)
         sweeps.note(rows)
-        joint_kernels.note(joints, rods.rows, rods.number, 0.0)
         for b in some:
             for c in range(6):
                 bonds.load[b, c] += bonds.impulse[b, c]
@@ -268,10 +293,13 @@ def _advance(rows, rows_of, some, rods, inertia, going, nodes, rule):
                     start[k, c] = quick[k, c] - before[k, c]
                     velocity[k, c] += start[k, c]
                     touched = touched or start[k, c] != ZERO
+                    if jointed:
+                        start[k, c] -= held[k, c]
                 if not touched:
                     # in free flight the parabola is followed exactly
                     for c in range(3):
                         moved[k, c] -= 0.5 * h * h * pull[k, c]
         if brittle:
             bond_kernels.snap(bonds, some, moved, inertia, start)
-    joint_kernels.note(joints, rods.rows, rods.number, rule.substeps * h)
+    if jointed:
+        joint_kernels.weigh(joints, rods.rows, count, rule.substeps * h)

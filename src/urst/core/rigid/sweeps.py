@@ -155,16 +155,80 @@ def _owe(r, biased):
 
 
 @inline
+def _speed_of_coming(r, x):
+    """How fast the point in hand comes apart, as the bodies came."""
+    ax, ay, az = r[HAND + ARM_I + x], r[HAND + ARM_I + Y + x], r[HAND + ARM_I + Z + x]
+    bx, by, bz = r[HAND + ARM_J + x], r[HAND + ARM_J + Y + x], r[HAND + ARM_J + Z + x]
+    vx, vy, vz = _against(r, (C_I, D_I), (C_J, D_J), (ax, ay, az), (bx, by, bz), x)
+    return vx * r[NORMAL + x] + vy * r[NORMAL + Y + x] + vz * r[NORMAL + Z + x]
+
+
+@inline
 def _approach(r, rules):
-    """Note with what speed the points in hand leave if they close now: that at which they came, times their
-    restitution."""
+    """Note which of the points in hand bounce if they are hit in this substep: those that nothing has pressed yet;
+    returns whether any is by how the bodies come."""
+    any_is = False
     for x in range(LANES):
+        bounces = r[BOUNCE + x] > ZERO and r[HAND + PUSH + x] == ZERO
+        r[HAND + LEAVE + x] = READY if bounces else ZERO
+        any_is = any_is or (bounces and _closes(r, rules, _speed_of_coming(r, x), x))
+    return any_is
+
+
+@inline
+def _closes(r, rules, speed, x):
+    """Whether the point in hand closes in this substep at a speed, fast enough to bounce."""
+    return speed < -rules.bounce_speed and r[HAND + NOW + x] + rules.h * speed < ZERO
+
+
+@inline
+def _take(r, point):
+    """Take in hand of a point what tells how it comes: arms, gap, mass; impulse, gap now and speed to leave with."""
+    for x in range(8 * LANES):
+        r[HAND + x] = point[x]
+    for x in range(LANES):
+        r[HAND + PUSH + x], r[HAND + NOW + x], r[HAND + LEAVE + x] = point[PUSH + x], point[NOW + x], point[LEAVE + x]
+
+
+@inline
+def _aim(r, rules, goal, k):
+    """Note with what speed the points in hand, the k-th of their manifolds, are to leave if they close now, UNMET for
+    those that do not; returns whether any does."""
+    any_does = False
+    for x in range(LANES):
+        speed = _speed_of_coming(r, x)
+        hits = r[HAND + LEAVE + x] != ZERO and _closes(r, rules, speed, x)
+        goal[k * LANES + x] = -r[BOUNCE + x] * speed if hits else UNMET
+        if hits:
+            any_does = True
+            r[HAND + LEAVE + x] = ONE
+    return any_does
+
+
+@inline
+def _bounce(r, goal, blow, k):
+    """Bring the points in hand nearer to the speed they are to leave with, by what each has been hit with, `blow`;
+    returns by how much the worst was off [m/s]."""
+    off = ZERO
+    for x in range(LANES):
+        if goal[k * LANES + x] == UNMET:
+            continue
+        was = blow[k * LANES + x]
+        mass = r[HAND + WEIGHT + x]
+        now = max(was + (goal[k * LANES + x] - _speed_of_coming(r, x)) * mass, ZERO)
+        blow[k * LANES + x] = now
+        p = now - was
+        off = max(off, abs(p) / max(mass, TINY))
+        px, py, pz = p * r[NORMAL + x], p * r[NORMAL + Y + x], p * r[NORMAL + Z + x]
         ax, ay, az = r[HAND + ARM_I + x], r[HAND + ARM_I + Y + x], r[HAND + ARM_I + Z + x]
         bx, by, bz = r[HAND + ARM_J + x], r[HAND + ARM_J + Y + x], r[HAND + ARM_J + Z + x]
-        vx, vy, vz = _against(r, (C_I, D_I), (C_J, D_J), (ax, ay, az), (bx, by, bz), x)
-        speed = vx * r[NORMAL + x] + vy * r[NORMAL + Y + x] + vz * r[NORMAL + Z + x]
-        hits = speed < -rules.bounce_speed and r[HAND + PUSH + x] == ZERO and r[HAND + NOW + x] + rules.h * speed < ZERO
-        r[HAND + LEAVE + x] = -r[BOUNCE + x] * speed if hits else ZERO
+        _add(r, C_I, -r[MASS_I + x], px, py, pz, x)
+        _add(r, C_J, r[MASS_J + x], px, py, pz, x)
+        ux, uy, uz = spun(r, TURN_I, ay * pz - az * py, az * px - ax * pz, ax * py - ay * px, x)
+        _add(r, D_I, -ONE, ux, uy, uz, x)
+        ux, uy, uz = spun(r, TURN_J, by * pz - bz * py, bz * px - bx * pz, bx * py - by * px, x)
+        _add(r, D_J, ONE, ux, uy, uz, x)
+    return off
 
 
 @inline
@@ -182,7 +246,7 @@ def _solve(r, rules, biased):
         vx, vy, vz = _against(r, (V_I, W_I), (V_J, W_J), (ax, ay, az), (bx, by, bz), x)
         gap, mass, push = r[HAND + NOW + x], r[HAND + WEIGHT + x], r[HAND + PUSH + x]
         speed = vx * nx + vy * ny + vz * nz
-        leave = r[HAND + LEAVE + x]
+        leave = max(r[HAND + LEAVE + x], ZERO)
         leak = biased * min(rules.leak, rules.recovery * rules.leak_depth * mass / max(push, TINY))
         closed_bias = biased * max(rules.recovery * gap, -rules.push_speed) - (ONE - biased) * leave
         # the relaxing sweep finds what has just been stopped at no distance but that of rounding, and of visits left
@@ -247,6 +311,17 @@ def _heat(r, rules):
         r[HOT + x] = max(change, other) - least
 
 
+#: rounds in which the points of one manifold find how they bounce together, and what speed they may be wrong by, of the
+#: least that bounces
+TOGETHER, NEARLY = 16, REAL(0.02)
+#: times that a blow is passed on within a substep at most, and sweeps' worth of batches that this may visit
+BLOWS, BLOW_SWEEPS = 100, 2
+#: a point that is not hit
+UNMET = REAL(-1.0)
+#: in place of the speed that a point leaves with: it bounces if it is hit
+READY = REAL(-1.0)
+
+
 class Motion(NamedTuple):
     """How `n` bodies and what stands go; velocities are linear and angular."""
 
@@ -255,7 +330,7 @@ class Motion(NamedTuple):
     moved: np.ndarray
     """(n + 1, 6) since the check [m], [rad]"""
     came: np.ndarray
-    """(n + 1, 6): the velocities with which the substep began"""
+    """(n + 1, 6): the velocities with which the substep began, then those that bounces leave"""
 
 
 class Calls(NamedTuple):
@@ -265,6 +340,115 @@ class Calls(NamedTuple):
     """(batches,) uint8"""
     hot: np.ndarray
     """(n + 1,) uint8: bodies of manifolds that call for another visit"""
+    blow: np.ndarray
+    """(batches,) uint8: those that hold what bounces in this substep"""
+    met: np.ndarray
+    """(batches,) uint8: those that a blow has come to"""
+
+
+@fused
+def _collide(rows, motion, rules, calls):
+    """Let what bounces do so manifold by manifold, in the batches that hold a blow: `motion.came` becomes how bodies
+    leave, those that were struck are hot. Returns how many batches were visited and whether any bounced."""
+    came, done, called = motion.came, 0, False
+    r, goal, blow = np.empty(WORK, REAL), np.empty(POINTS * LANES, REAL), np.empty(POINTS * LANES, REAL)
+    for b in range(len(rows.slots)):
+        if calls.blow[b] == 0:
+            continue
+        done += 1
+        calls.blow[b], calls.met[b] = 0, 1
+        numbers, body = rows.numbers[b], rows.body[b]
+        for k in range(GIVEN):
+            r[k] = numbers[k]
+        for x in range(LANES):
+            i, j = body[0, x], body[1, x]
+            for c in range(6):
+                r[C_I + c * LANES + x], r[C_J + c * LANES + x] = came[i, c], came[j, c]
+        hits = False
+        for k in range(rows.slots[b]):
+            point = numbers[HEAD + k * POINT : HEAD + (k + 1) * POINT]
+            _take(r, point)
+            hits = _aim(r, rules, goal, k) or hits
+            for x in range(LANES):
+                point[LEAVE + x] = r[HAND + LEAVE + x]
+        if not hits:
+            continue
+        called = True
+        blow[:] = ZERO
+        for _ in range(TOGETHER):
+            off = ZERO
+            for k in range(rows.slots[b]):
+                _take(r, numbers[HEAD + k * POINT : HEAD + (k + 1) * POINT])
+                off = max(off, _bounce(r, goal, blow, k))
+            if off < NEARLY * rules.bounce_speed:
+                break
+        for x in range(LANES):
+            total = ZERO
+            for k in range(rows.slots[b]):
+                total += blow[k * LANES + x]
+            if total == ZERO:
+                continue
+            i, j = body[0, x], body[1, x]
+            for c in range(6):
+                came[i, c], came[j, c] = r[C_I + c * LANES + x], r[C_J + c * LANES + x]
+            calls.hot[i], calls.hot[j] = 1, 1
+    return done, called
+
+
+@fused
+def _part(rows, motion, met):
+    """Note with what speed points leave that have bounced: that which is left to them after all others have."""
+    came, r = motion.came, np.empty(WORK, REAL)
+    for b in range(len(rows.slots)):
+        if met[b] == 0:
+            continue
+        met[b] = 0
+        numbers, body = rows.numbers[b], rows.body[b]
+        for k in range(3 * LANES):
+            r[NORMAL + k] = numbers[NORMAL + k]
+        for x in range(LANES):
+            i, j = body[0, x], body[1, x]
+            for c in range(6):
+                r[C_I + c * LANES + x], r[C_J + c * LANES + x] = came[i, c], came[j, c]
+        for k in range(rows.slots[b]):
+            point = numbers[HEAD + k * POINT : HEAD + (k + 1) * POINT]
+            _take(r, point)
+            for x in range(LANES):
+                speed = max(_speed_of_coming(r, x), ZERO)
+                point[LEAVE + x] = speed if r[HAND + LEAVE + x] > ZERO else ZERO
+
+
+@serial
+def collide(rows, reach, motion, rules, calls):
+    """Let what bounces do so by Newton's law of impact, manifold by manifold and again until nothing closes, so that a
+    blow goes through what touches as it does through what nearly does.
+
+    Parameters
+    ----------
+    rows : Rows
+    reach : Reach
+    motion : Motion
+    rules : Rules
+    calls : Calls
+        Of `blow` those that begin; cleared.
+    """
+    hot, left = calls.hot, BLOW_SWEEPS * max(len(rows.slots), HOT_BATCHES)
+    for _ in range(BLOWS):
+        done, called = _collide(rows, motion, rules, calls)
+        left -= done
+        if not called:
+            break
+        for k in range(len(hot) - 1):
+            if hot[k]:
+                hot[k] = 0
+                for q in range(reach.start[k], reach.start[k + 1]):
+                    b = reach.batch[q]
+                    calls.blow[b] = 1 if rows.bounces[b] else 0
+        if left <= 0:
+            break
+    calls.blow[:] = 0
+    hot[len(hot) - 1] = 0
+    _part(rows, motion, calls.met)
 
 
 @fused
@@ -313,8 +497,8 @@ def _sweep(rows, motion, rules, biased, afresh, calls):
                 for x in range(3 * LANES):
                     r[SUM + x] += r[HAND + PUSH + x]
                 _measure(r)
-                if bounces:
-                    _approach(r, rules)
+                if bounces and _approach(r, rules):
+                    calls.blow[b] = 1
             _solve(r, rules, biased)
             for x in range(CHANGING, POINT):
                 point[x] = r[HAND + x]
