@@ -21,14 +21,15 @@ DT, G = 1 / 24, 9.81
 APART = RigidSettings(bonds=BondSettings(tension=0), angular_damping=0.0, settle=0.0, top_speed=1000)
 
 
-def basin(meshes, cell, high, level, *, forth=1.0, back=1.0, settings=APART, gravity=(0, 0, -G), **options):
-    """Bodies and a pool in a tank from the origin, coupled."""
+def basin(
+    meshes, cell, high, level, *, forth=1.0, back=1.0, settings=APART, gravity=(0, 0, -G), heavy=DENSITY, **options
+):
+    """Bodies and a pool of a density in a tank from the origin, coupled."""
     rigid = solver(meshes, settings=settings, gravity=gravity, **options)
     fragments = fragments_of(meshes)
     parting = Parting(Boundary(fragments), find_patches(fragments, 1e-3), np.zeros(0, np.int64))
-    liquid = LiquidSolver(
-        LiquidSettings(cell_size=cell, low=(0, 0, 0), high=high, tolerance=1e-4), gravity, boundaries=[parting.boundary]
-    )
+    tank = LiquidSettings(cell_size=cell, low=(0, 0, 0), high=high, tolerance=1e-4, density=heavy)
+    liquid = LiquidSolver(tank, gravity, boundaries=[parting.boundary])
     liquid.pool(level)
     between = exchange(rigid, liquid, {id(rigid): [parting], id(liquid): []}, forth, back)
     return rigid, liquid, Group([Member("fall", rigid, [parting]), Member("flood", liquid, [])], [("flood", between)])
@@ -46,11 +47,11 @@ def advance(group, frames, dt=DT, watch=lambda: None):
 class Floating(unittest.TestCase):
     def test_a_flat_block_floats_as_deep_as_its_density_says(self):
         cell, level = 1 / 24, 0.5
-        for fraction in (0.5, 0.9):
+        for fraction, heavy in ((0.5, DENSITY), (0.9, DENSITY), (0.5, 1600.0)):
             # 6 : 6 : 2, let in a little too high
             z = level - fraction * 0.2 + 0.25 * cell
             rigid, liquid, group = basin(
-                [box((0.2, 0.2, z), (0.8, 0.8, z + 0.2))], cell, (1, 1, 1), level, density=fraction * DENSITY
+                [box((0.2, 0.2, z), (0.8, 0.8, z + 0.2))], cell, (1, 1, 1), level, heavy=heavy, density=fraction * heavy
             )
             seen = advance(group, 48, watch=lambda r=rigid: r.bodies.position[0, 2])
             # the level rises by what the block displaces more than at the start
@@ -58,6 +59,9 @@ class Floating(unittest.TestCase):
             self.assertAlmostEqual(float(np.mean(seen[24:])), rest, delta=0.1 * cell)
             self.assertGreater(rigid.bodies.rotation[0, 2, 2], 0.999)
             self.assertLess(abs(liquid.gauges()["volume_drift"]), 5e-3)
+            # in the open corner, half a cell above the floor [kPa]
+            at_floor = 1e-3 * heavy * G * (rest + (fraction - 0.5) * 0.2 - 0.5 * cell)
+            self.assertAlmostEqual(float(liquid.pressed[1, 1, 0]), at_floor, delta=0.02 * at_floor)
 
     def test_still_it_stays_still_and_falls_asleep(self):
         cell, level = 1 / 24, 0.5

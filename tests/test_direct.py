@@ -335,7 +335,6 @@ class Joints(unittest.TestCase):
         joined += [joint(n, k, k - 1, kind="ball", at=(0.2 * k, 0, 3.05)) for k in range(1, n)]
         s = solver(links, jointed=joined)
         run(s, 1.5)
-        state, b = s.joints.state, s.bodies
         self.assertLess(parted(s), 1e-6)
 
     def test_a_chain_whips_as_its_equations_of_motion_say(self):

@@ -1,8 +1,12 @@
 """Compiling ahead: what is rehearsed, in which order, and that nothing is left to compile in a bake."""
 
+import contextlib
+import os
 import subprocess
 import sys
+import tempfile
 import threading
+import time
 import unittest
 from pathlib import Path
 from unittest import mock
@@ -61,6 +65,37 @@ class Rehearsals(unittest.TestCase):
         done = subprocess.run([sys.executable, "-c", _NOTHING_NEW], capture_output=True, text=True, cwd=ROOT)
         self.assertEqual((done.returncode, done.stderr[-2000:]), (0, ""))
         self.assertEqual(done.stdout, "")
+
+
+#: starts a compiler in a process of its own, and tells its number
+_STARTS = """
+import os, subprocess, sys, time
+command = [sys.executable, "-m", "urst.cli", "warm", "--under", str(os.getpid()), "flood"]
+print(subprocess.Popen(command, stdout=subprocess.DEVNULL).pid, flush=True)
+time.sleep(60)
+"""
+
+
+def _lives(pid):
+    with contextlib.suppress(FileNotFoundError):
+        return Path(f"/proc/{pid}/stat").read_text().rsplit(")", 1)[1].split()[0] != "Z"
+    return False
+
+
+class Parents(unittest.TestCase):
+    def test_what_compiles_ends_with_the_worker_that_started_it_however_that_ends(self):
+        with tempfile.TemporaryDirectory() as folder:
+            env = os.environ | {"NUMBA_CACHE_DIR": folder}
+            words = [sys.executable, "-c", _STARTS]
+            with subprocess.Popen(words, stdout=subprocess.PIPE, text=True, cwd=ROOT, env=env) as parent:
+                child = int(parent.stdout.readline())
+                time.sleep(3.0)
+                self.assertTrue(_lives(child))
+                parent.kill()
+            deadline = time.monotonic() + 20.0
+            while _lives(child) and time.monotonic() < deadline:
+                time.sleep(0.1)
+            self.assertFalse(_lives(child))
 
 
 class Child:

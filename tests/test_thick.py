@@ -128,7 +128,7 @@ class Rubbing(unittest.TestCase):
         velocity = [np.zeros(w.shape, np.float32) for w in walls.weights]
         wave = np.cos(3 * np.pi * (np.arange(n) + 0.5) / n).astype(np.float32)
         velocity[0][:] = wave[None, :, None]
-        apply_viscosity(velocity, phi, walls, viscosity, dt, CLOSED)
+        apply_viscosity(velocity, phi, walls, viscosity / 1000.0, dt, CLOSED)
         square = (2.0 - 2.0 * np.cos(3 * np.pi / n)) / cell**2
         kept = 1.0 / (1.0 + viscosity / DENSITY * dt * square)
         np.testing.assert_allclose(velocity[0][4, :, 4], kept * wave, atol=2e-3)
@@ -175,7 +175,7 @@ class Rubbing(unittest.TestCase):
         liquid.velocity[0][:] = np.random.default_rng(1).standard_normal(liquid.velocity[0].shape)
         with (
             mock.patch.object(viscous, "MOST", 3),
-            self.assertRaisesRegex(SolverFailed, "use a viscosity under 1e\\+06"),
+            self.assertRaisesRegex(SolverFailed, "use a lower viscosity"),
         ):
             liquid.step(0.1)
 
@@ -186,7 +186,7 @@ class Pulling(unittest.TestCase):
         radius, cell, tension = 0.1, 0.0125, 10.0
         long = np.array([1.0, 1.0, 1.0 / 1.05**3]) * 1.05
         liquid = drop(cell, 0.2, lambda x: np.linalg.norm(x * long, axis=1) - radius, tension=tension)
-        self.assertLess(liquid.stable_dt(), 1.01 * steady_dt(tension, cell))
+        self.assertLess(liquid.stable_dt(), 1.01 * steady_dt(tension / 1000.0, cell))
         places = lambda: liquid.origin + liquid.cell * liquid.position.astype(float)  # noqa: E731
         seen, times = [], []
         while liquid.time < 0.62:

@@ -43,6 +43,7 @@ def main(argv: list[str] | None = None) -> int:
     check.add_argument("--store", type=Path, help="folder of the results; default: $URST_STORE")
     warm = commands.add_parser("warm", help="compile all kernels, with progress, or those of one kind of layer")
     warm.add_argument("kind", nargs="?")
+    warm.add_argument("--under", type=int, help="process that started this one, which ends with it")
     commands.add_parser("migrate", help="bring the database up to date")
     demo = commands.add_parser("load-demo", help="put the demo shots into the database")
     demo.add_argument("--bake", action="store_true", help="queue their bake as well")
@@ -179,6 +180,8 @@ def _check(options: Any) -> int:
 def _warm(options: Any) -> int:
     from urst.bake import kernels
 
+    if options.under:
+        kernels.end_with(options.under)
     if options.kind:
         kernels.rehearse(options.kind)
     else:

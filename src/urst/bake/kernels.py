@@ -8,10 +8,12 @@ of the source. A bake that comes first compiles what it needs by itself; nothing
 import atexit
 import contextlib
 import logging
+import os
 import subprocess
 import sys
 import tempfile
 import threading
+import time
 from collections.abc import Callable, Iterable
 from functools import lru_cache
 from hashlib import sha256
@@ -62,6 +64,17 @@ def rehearse(name: str) -> None:
     mark = _mark(name)
     mark.parent.mkdir(parents=True, exist_ok=True)
     mark.touch()
+
+
+def end_with(parent: int) -> None:
+    """End this process soon after the one that started it, whose number `parent` is, however that ends."""
+
+    def watch() -> None:
+        while os.getppid() == parent:
+            time.sleep(_LOOK)
+        os._exit(1)
+
+    threading.Thread(target=watch, name="parent", daemon=True).start()
 
 
 class Compiler:
@@ -126,7 +139,7 @@ class Compiler:
                 left = [n for n in self._wanted if n not in self._over]
                 ready = [n for n in left if n not in self._running and not set(self._all[n].after) & set(left)]
                 for name in ready[: ABREAST - len(self._running)]:
-                    command = [sys.executable, "-m", "urst.cli", "warm", name]
+                    command = [sys.executable, "-m", "urst.cli", "warm", "--under", str(os.getpid()), name]
                     self._running[name] = subprocess.Popen(command, stdout=subprocess.DEVNULL)
                 if not left:
                     return

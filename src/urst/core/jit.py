@@ -26,9 +26,11 @@ llvm.set_option("", "-vectorizer-min-trip-count=4")
 serial: _Compile = njit(cache=True, nogil=True, error_model="numpy")
 #: products and sums may be taken in one rounding: for loops of nothing but arithmetic
 fused: _Compile = njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
-parallel: _Compile = njit(cache=True, nogil=True, error_model="numpy", parallel=True)
+#: loops are written as they are to run: to look for what could be fused takes an eighth of the time to compile
+parallel: _Compile = njit(cache=True, nogil=True, error_model="numpy", parallel={"fusion": False})  # type: ignore[call-overload]
 inline: _Compile = njit(inline="always", error_model="numpy")
-#: for what is called by the million within other kernels: it may allocate nothing, and counts no references
+#: for what is called by the million within other kernels: it may make, cut or return no array, since it counts no
+#: references. Taken in by LLVM: half as long to compile as what `inline` has Numba write out at each place, as quick
 kernel: _Compile = njit(cache=True, nogil=True, error_model="numpy", _nrt=False, forceinline=True)  # type: ignore[call-overload]
 #: the same for what is long and called seldom: a call is cheaper than to compile it at each place
 called: _Compile = njit(cache=True, nogil=True, error_model="numpy", _nrt=False)  # type: ignore[call-overload]

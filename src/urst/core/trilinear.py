@@ -7,16 +7,16 @@ f is a field of three axes, (p, q, r) a sample's indices and (x, y, z) a place.
 
 import numpy as np
 
-from urst.core.jit import inline
+from urst.core.jit import kernel
 
 
-@inline
+@kernel
 def clamped(x, n):
     """An index coordinate held within the `n` samples of an axis."""
     return min(max(x, np.float32(0.0)), np.float32(n) - np.float32(1.001))
 
 
-@inline
+@kernel
 def between(f, p, q, r, a, b, c):
     """The value at shares (a, b, c) of the way from the sample (p, q, r) to the one after it along each axis."""
     # unsigned, so that none is taken for an index from the end
@@ -30,7 +30,7 @@ def between(f, p, q, r, a, b, c):
     return near + a * (far - near)
 
 
-@inline
+@kernel
 def corners(f, p, q, r):
     """The sample (p, q, r) and those after it, the last axis the quickest."""
     i, j, k = np.uint64(p), np.uint64(q), np.uint64(r)
@@ -38,7 +38,7 @@ def corners(f, p, q, r):
     return f[i, j, k], f[i, j, k1], f[i, j1, k], f[i, j1, k1], f[i1, j, k], f[i1, j, k1], f[i1, j1, k], f[i1, j1, k1]
 
 
-@inline
+@kernel
 def slopes(eight, a, b, c):
     """The value at shares (a, b, c) of the way between eight corners, and its slope along each axis a sample."""
     near, near_on, up, up_on, far, far_on, both, both_on = eight
@@ -51,7 +51,7 @@ def slopes(eight, a, b, c):
     return near + a * along, along, near_y + a * (far_y - near_y), near_z + a * (far_z - near_z)
 
 
-@inline
+@kernel
 def held(f, x, y, z):
     """The value at a place, constant beyond the samples."""
     x, y, z = clamped(x, f.shape[0]), clamped(y, f.shape[1]), clamped(z, f.shape[2])
@@ -60,7 +60,7 @@ def held(f, x, y, z):
     return between(f, p, q, r, x - np.float32(p), y - np.float32(q), z - np.float32(r))
 
 
-@inline
+@kernel
 def onward(f, x, y, z):
     """The value at a place, going on straight beyond the samples, as a distance does."""
     p = min(max(np.int32(np.floor(x)), 0), f.shape[0] - 2)
@@ -69,7 +69,7 @@ def onward(f, x, y, z):
     return between(f, p, q, r, x - np.float32(p), y - np.float32(q), z - np.float32(r))
 
 
-@inline
+@kernel
 def in_cells(f, x, y, z):
     """The value of what lies in cells' middles at a place in cells from the grid's corner, constant beyond them."""
     half = np.float32(0.5)

@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 from numba import prange
 
-from urst.core.jit import inline, parallel
+from urst.core.jit import kernel, parallel
 from urst.core.trilinear import clamped, held
 
 CENTRE = -1
@@ -30,21 +30,21 @@ class Places(NamedTuple):
     z: np.ndarray
 
 
-@inline
+@kernel
 def flow(u, v, w, x, y, z):
     """Velocity at grid coordinates (in cells from the grid's corner)."""
     h = np.float32(0.5)
     return held(u, x, y - h, z - h), held(v, x - h, y, z - h), held(w, x - h, y - h, z)
 
 
-@inline
+@kernel
 def _mean(f, a0, a1, b0, b1, c0, c1):
     total = f[a0, b0, c0] + f[a1, b0, c0] + f[a0, b1, c0] + f[a1, b1, c0]
     total += f[a0, b0, c1] + f[a1, b0, c1] + f[a0, b1, c1] + f[a1, b1, c1]
     return np.float32(0.125) * total
 
 
-@inline
+@kernel
 def _own_flow(u, v, w, axis, i, j, k):
     """Velocity at a sample itself: the mean of the faces round it."""
     half = np.float32(0.5)
@@ -61,7 +61,7 @@ def _own_flow(u, v, w, axis, i, j, k):
     return _mean(u, i, i + 1, j, j, r, k1), _mean(v, i, i, j, j + 1, r, k1), w[i, j, k]
 
 
-@inline
+@kernel
 def _midpoint(u, v, w, dt, at, own):
     """Velocity half a step back along the velocity `own` at a sample, which it is where that is next to none."""
     half, (x, y, z), (a, b, c) = np.float32(0.5), at, own
@@ -70,7 +70,7 @@ def _midpoint(u, v, w, dt, at, own):
     return flow(u, v, w, x - half * dt * a, y - half * dt * b, z - half * dt * c)
 
 
-@inline
+@kernel
 def _offset(axis):
     """Where a sample lies within its cell."""
     half, none = np.float32(0.5), np.float32(0.0)
@@ -139,7 +139,7 @@ def gather(f, origin, out):
                 out[i, j, k] = held(f, from_x[i, j, k], from_y[i, j, k], from_z[i, j, k])
 
 
-@inline
+@kernel
 def _limited(f, value, x, y, z):
     """A value held within those round the place it came from."""
     one = np.uint64(1)
@@ -169,7 +169,7 @@ def correct(f, ahead, origin, goal, out):
                 out[i, j, k] = _limited(f, value, from_x[i, j, k], from_y[i, j, k], from_z[i, j, k])
 
 
-@inline
+@kernel
 def _weighed(f, is_open, x, y, z):
     """Trilinear value from the open cells of the eight round a place, and how much of the weight they have."""
     x, y, z = clamped(x, f.shape[0]), clamped(y, f.shape[1]), clamped(z, f.shape[2])

@@ -9,7 +9,7 @@ is continued from, NOWHERE if there is none.
 import numpy as np
 from numba import prange
 
-from urst.core.jit import inline, parallel, serial
+from urst.core.jit import kernel, parallel, serial
 from urst.core.solids.thin_kernels import reached
 from urst.core.solids.wall_kernels import ONE, ZERO
 
@@ -22,7 +22,7 @@ ROUNDS = 5
 TOWARDS_FLAT = np.float32(1e-3)
 
 
-@inline
+@kernel
 def _through_wall(middle, at, i, j, k):
     """How far a cell is from where the wall begins that parts it from an open one, nearly; of equals the near one is
     less."""
@@ -66,7 +66,7 @@ def find_sources(middle, reach, cells, source):
             source[m] = of[(np.int64(cells[m, 0]) * ny + cells[m, 1]) * nz + cells[m, 2]]
 
 
-@inline
+@kernel
 def _slope(phi, middle, reach, i, j, k):
     """How phi rises about an open cell, by least squares over the open cells about it."""
     nx, ny, nz = phi.shape

@@ -8,7 +8,7 @@ nz) uint8 is one of the three.
 import numpy as np
 from numba import prange
 
-from urst.core.jit import inline, parallel, serial
+from urst.core.jit import kernel, parallel, serial
 from urst.core.liquid.level_kernels import BAND
 from urst.core.liquid.particle_kernels import sample, slopes_at
 from urst.core.liquid.settings import SIDEWAYS
@@ -64,7 +64,7 @@ def deepen(depth):
                                     depth[i, j, k] = min(depth[i, j, k], depth[x, y, z] + length)
 
 
-@inline
+@kernel
 def _beside(kept, i, j, k):
     for a in range(max(i - SIDEWAYS, 0), min(i + SIDEWAYS + 1, kept.shape[0])):
         for b in range(max(j - SIDEWAYS, 0), min(j + SIDEWAYS + 1, kept.shape[1])):
@@ -161,7 +161,7 @@ def take_up(position, u, v, w, step, velocity, affine):
         velocity[p, 2], affine[p, 2, 0], affine[p, 2, 1], affine[p, 2, 2] = slopes_at(w, 2, x, y, z)
 
 
-@inline
+@kernel
 def _weights(t):
     """Of the four values about a place t between the middle two (Catmull & Rom 1974)."""
     s = ONE - t
@@ -173,12 +173,12 @@ def _weights(t):
     )
 
 
-@inline
+@kernel
 def _row(f, i, j, k, p, q, r, s):
     return p * f[i, j, k - 1] + q * f[i, j, k] + r * f[i, j, k + 1] + s * f[i, j, k + 2]
 
 
-@inline
+@kernel
 def _smooth(f, x, y, z):
     """A field between its values, by a cubic that does not leave the eight nearest; straight beside the grid's
     sides."""

@@ -9,7 +9,7 @@ liquid, a face open by less than closed is shut; out is written.
 import numpy as np
 from numba import prange
 
-from urst.core.jit import inline, parallel
+from urst.core.jit import kernel, parallel
 from urst.core.solids.wall_kernels import HALF, ONE, ZERO
 
 
@@ -56,7 +56,7 @@ def outflow(velocity, weights, walls, phi, least, source, out):
                 out[i, j, k] = source[i, j, k] - net
 
 
-@inline
+@kernel
 def _beside(i, j, k, axis, p):
     a, b, c = i - (axis == 0), j - (axis == 1), k - (axis == 2)
     before = a >= 0 and b >= 0 and c >= 0
@@ -118,7 +118,7 @@ def momentum(u, weight, phi, axis, least, closed, out):
         out[i] = total
 
 
-@inline
+@kernel
 def _gives(known, weight, closed, i, j, k):
     return known[i, j, k] and weight[i, j, k] >= closed
 
@@ -170,7 +170,7 @@ def spread(u, weight, closed, known, fresh, now):
                     fresh[i, j, k] = ZERO
 
 
-@inline
+@kernel
 def _across(middle, i, j, k, axis):
     """How the distance from walls rises along an axis about a cell, over two cells."""
     nx, ny, nz = middle.shape

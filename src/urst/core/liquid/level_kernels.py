@@ -10,7 +10,7 @@ from typing import NamedTuple
 import numpy as np
 from numba import prange
 
-from urst.core.jit import inline, parallel, serial
+from urst.core.jit import kernel, parallel, serial
 from urst.core.liquid.particle_kernels import sample
 from urst.core.solids.face_bits import HIGH_X, HIGH_Y, HIGH_Z, LOW_X, LOW_Y, LOW_Z
 from urst.core.solids.thin_kernels import ALL, apart, cell_of, reached
@@ -25,18 +25,18 @@ BAND = np.float32(5.0)
 FAR, NOISE = np.float32(1.2), np.float32(0.15)
 
 
-@inline
+@kernel
 def _kernel(square):
     t = ONE - square / (REACH * REACH)
     return t * t * t if t > ZERO else ZERO
 
 
-@inline
+@kernel
 def _clip(x, most):
     return min(max(x, -most), most)
 
 
-@inline
+@kernel
 def _depth(fraction):
     """How deep below a flat surface the middle of the kernel lies if so much of it is full [cells]: the integral of (1
     - x^2)^4
@@ -207,7 +207,7 @@ def close_gaps(phi, fraction, reach, wide, out):
                     out[i, j, k] = -HALF
 
 
-@inline
+@kernel
 def _cubic(a, b, c, d, t):
     """Catmull-Rom between b and c, held between the two where it would leave the four."""
     p = b + HALF * t * (
@@ -217,13 +217,13 @@ def _cubic(a, b, c, d, t):
     return min(max(p, low), high)
 
 
-@inline
+@kernel
 def _along_z(f, i, j, k, t):
     nz = f.shape[2]
     return _cubic(f[i, j, max(k - 1, 0)], f[i, j, k], f[i, j, min(k + 1, nz - 1)], f[i, j, min(k + 2, nz - 1)], t)
 
 
-@inline
+@kernel
 def _along_y(f, i, j, k, s, t):
     ny = f.shape[1]
     return _cubic(
@@ -235,7 +235,7 @@ def _along_y(f, i, j, k, s, t):
     )
 
 
-@inline
+@kernel
 def _tricubic(f, x, y, z):
     nx, ny, nz = f.shape
     x = min(max(x - HALF, ZERO), np.float32(nx - 1.001))
@@ -280,7 +280,7 @@ def advect(phi, u, v, w, step, reach, out):
                 out[i, j, k] = in_cells(phi, x, y, z) if far else _tricubic(phi, x, y, z)
 
 
-@inline
+@kernel
 def _solve(a, b, c):
     """The distance whose slope is 1 beside neighbours at a <= b <= c (Zhao 2005)."""
     d = a + ONE

@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 from numba import prange
 
-from urst.core.jit import called, inline, kernel, parallel, serial
+from urst.core.jit import called, kernel, parallel, serial
 from urst.core.solids.thin_kernels import ALL, LAP, apart, hit, reached, stopped
 from urst.core.solids.wall_kernels import HALF, ONE, ZERO, distance_at, slope_at
 from urst.core.trilinear import between, clamped, corners, in_cells, slopes
@@ -138,7 +138,7 @@ def arrange(order, position, velocity, affine, out_position, out_velocity, out_a
             )
 
 
-@inline
+@kernel
 def _owner_of(owner_cell, p, reach):
     """The cell whose room a particle is in."""
     find_owner_cells = np.int64(owner_cell[p])
@@ -159,7 +159,7 @@ def _beside_face(reach, r, s, t, axis, i, j, k):
     return min(i, j, k) >= 0 and i < nx and j < ny and k < nz and reached(reach, r, s, t, i, j, k)
 
 
-@inline
+@kernel
 def _spread(particles, p, axis, owner_cell, reach, mass, momentum):
     """Add a particle to the eight faces about it."""
     position, velocity, affine = particles
@@ -168,7 +168,8 @@ def _spread(particles, p, axis, owner_cell, reach, mass, momentum):
     z = position[p, 2] - (ZERO if axis == 2 else HALF)
     i, j, k = np.int64(np.floor(x)), np.int64(np.floor(y)), np.int64(np.floor(z))
     u, v, w = x - np.float32(i), y - np.float32(j), z - np.float32(k)
-    free = reach.reshape(-1)[owner_cell[p]] == ALL
+    r, s, t = _owner_of(owner_cell, p, reach)
+    free = reach[r, s, t] == ALL
     own = velocity[p, axis]
     cx, cy, cz = affine[p, axis, 0], affine[p, axis, 1], affine[p, axis, 2]
     for a in range(2):
@@ -182,17 +183,15 @@ def _spread(particles, p, axis, owner_cell, reach, mass, momentum):
             for c in range(2):
                 if k + c < 0 or k + c >= mass.shape[2]:
                     continue
-                if not free:
-                    r, s, t = _owner_of(owner_cell, p, reach)
-                    if not _beside_face(reach, r, s, t, np.int64(axis), i + a, j + b, k + c):
-                        continue
+                if not free and not _beside_face(reach, r, s, t, np.int64(axis), i + a, j + b, k + c):
+                    continue
                 weight = wb * (w if c else ONE - w)
                 there = own + cx * (np.float32(a) - u) + cy * (np.float32(b) - v) + cz * (np.float32(c) - w)
                 mass[i + a, j + b, k + c] += weight
                 momentum[i + a, j + b, k + c] += weight * there
 
 
-@inline
+@kernel
 def _spread_free(position, velocity, affine, p, axis, mass, momentum):
     """The same of a particle with no thin wall and no side of the grid near."""
     x = position[p, 0] - (ZERO if axis == 0 else HALF)
@@ -213,7 +212,7 @@ def _spread_free(position, velocity, affine, p, axis, mass, momentum):
             momentum[i + a, j + b, k + 1] += high * (there + cz)
 
 
-@inline
+@kernel
 def _free(reach, i, j, k):
     """Whether no thin wall and no side of the grid is near the particles of a cell."""
     nx, ny, nz = reach.shape
@@ -256,13 +255,12 @@ def scatter(particles, cell_list, mass, momentum):
                                 _spread((position, velocity, affine), p, 2, owner_cell, reach, mz, w)
 
 
-@inline
+@kernel
 def _weigh(position, p, owner_cell, reach, density):
     """Add a particle to the eight cells whose middles are about it."""
     x, y, z = position[p, 0] - HALF, position[p, 1] - HALF, position[p, 2] - HALF
-    free, r, s, t = reach.reshape(-1)[owner_cell[p]] == ALL, np.int64(0), np.int64(0), np.int64(0)
-    if not free:
-        r, s, t = _owner_of(owner_cell, p, reach)
+    r, s, t = _owner_of(owner_cell, p, reach)
+    free = reach[r, s, t] == ALL
     i, j, k = np.int64(np.floor(x)), np.int64(np.floor(y)), np.int64(np.floor(z))
     u, v, w = x - np.float32(i), y - np.float32(j), z - np.float32(k)
     for a in range(2):
@@ -278,7 +276,7 @@ def _weigh(position, p, owner_cell, reach, density):
                     density[i + a, j + b, k + c] += wb * (w if c else ONE - w)
 
 
-@inline
+@kernel
 def _weigh_free(position, p, density):
     """The same of a particle with no thin wall and no side of the grid near."""
     x, y, z = position[p, 0] - HALF, position[p, 1] - HALF, position[p, 2] - HALF
@@ -311,7 +309,7 @@ def weigh(position, start, owner_cell, reach, density):
                                 _weigh(position, p, owner_cell, reach, density)
 
 
-@inline
+@kernel
 def _within(x, y, z, nx, ny, nz):
     return ZERO <= x < nx and ZERO <= y < ny and ZERO <= z < nz
 
@@ -357,7 +355,7 @@ def normalise(mass, momentum):
                 momentum[i, j, k] = momentum[i, j, k] / mass[i, j, k] if mass[i, j, k] > ZERO else ZERO
 
 
-@inline
+@kernel
 def _corner(u, axis, x, y, z):
     """The face before a place, and how far beyond it this lies."""
     x -= ZERO if axis == 0 else HALF
@@ -368,14 +366,14 @@ def _corner(u, axis, x, y, z):
     return i, j, k, x - np.float32(i), y - np.float32(j), z - np.float32(k)
 
 
-@inline
+@kernel
 def sample(u, axis, x, y, z):
     """The velocity along an axis at a place, straight between faces."""
     i, j, k, a, b, c = _corner(u, axis, x, y, z)
     return between(u, i, j, k, a, b, c)
 
 
-@inline
+@kernel
 def slopes_at(u, axis, x, y, z):
     """The same with its slope along x, y, z a cell."""
     i, j, k, a, b, c = _corner(u, axis, x, y, z)
@@ -411,7 +409,7 @@ def _gather_apart(u, axis, reach, r, s, t, x, y, z):
     return slopes(eight, a, b, c)
 
 
-@inline
+@kernel
 def _out_of_walls(distance, keep, before, x, y, z, stand, velocity):
     """The place out of walls that is nearest, and whether it is a better one than before; a velocity into them is
     lost."""

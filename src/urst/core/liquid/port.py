@@ -26,6 +26,8 @@ class Port(ABC):
     """three arrays of faces [m/s]"""
     origin: np.ndarray
     cell: float
+    density: float
+    """[kg/m3]"""
     pressure_step: PressureStep | None
     """the step whose pressure has been solved and that is not yet ended"""
     given: np.ndarray
@@ -89,4 +91,4 @@ class Port(ABC):
 
     def wet(self, time: float) -> Wet:
         """Return where it is and how it goes now, for what meets it; it knows of no other time [s]."""
-        return Wet(self.phi, self.flow(SEEN), self.origin, self.cell, self.settings.kinematic())
+        return Wet(self.phi, self.flow(SEEN), self.origin, self.cell, self.settings.kinematic(), self.density)

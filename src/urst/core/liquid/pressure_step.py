@@ -45,6 +45,8 @@ class PressureStep:
         Bodies that give way; all others go as they do.
     kept : bool
         Whether pockets of air keep their volume.
+    density : float, optional
+        Of the liquid [kg/m3].
 
     Attributes
     ----------
@@ -62,6 +64,7 @@ class PressureStep:
         velocity: list[np.ndarray],
         nodes: Nodes | None = None,
         kept: bool = False,
+        density: float = DENSITY,
     ) -> None:
         self.walls, self.phi, self.nodes = walls, phi, nodes
         self.weights = [np.where(w < CLOSED, np.float32(0.0), w) for w in walls.weights]
@@ -69,7 +72,7 @@ class PressureStep:
             self._part(up, nodes)
         wx, wy, wz = self.weights
         self.solver = PressureSolver.cut(wx, wy, wz, self.phi)
-        self.full = DENSITY * walls.cell**3
+        self.density, self.full = density, density * walls.cell**3
         """mass of a full cell [kg]"""
         self._pocket = np.empty(phi.shape, np.int32)
         self._known = [np.zeros(weight.shape, np.uint8) for weight in walls.weights]
@@ -177,12 +180,12 @@ class PressureStep:
         """
         w, n = self.walls, self.nodes
         if n is None:
-            return apply_viscosity(velocity, self.phi, w, viscosity, dt, CLOSED)[0]
+            return apply_viscosity(velocity, self.phi, w, viscosity / self.density, dt, CLOSED)[0]
 
         def find(kind: list[np.ndarray], wall: int, free: int) -> NoSlipFaces | None:
             return no_slip(kind, wall, free, w, n, self.inverse, self.node_velocity, self.full)
 
-        rounds, cling, force = apply_viscosity(velocity, self.phi, w, viscosity, dt, CLOSED, find)
+        rounds, cling, force = apply_viscosity(velocity, self.phi, w, viscosity / self.density, dt, CLOSED, find)
         if cling is not None:
             self.viscous_impulse = self.full * cling.impulses(force, w.position)
             self.node_velocity = cling.velocity

@@ -139,6 +139,9 @@ class LiquidSettings(BaseModel):
     regions: tuple[Region, ...] = Field(
         (), max_length=1000, description="Set pieces in which liquid is taken away or slowed"
     )
+    density: float = Field(
+        DENSITY, ge=1, le=30_000, description="How heavy it is; water 1000, oil 900, brine 1200, mud 1600 [kg/m3]"
+    )
     viscosity: float = Field(
         0.0, ge=0, le=1e6, description="How thick it is; water 0.001, oil 0.1, syrup 5, honey 10 [Pa s]"
     )
@@ -190,7 +193,7 @@ class LiquidSettings(BaseModel):
 
     def kinematic(self) -> float:
         """Return its viscosity over its density, that of water if it is given none [m2/s]."""
-        return self.viscosity / DENSITY or VISCOSITY
+        return self.viscosity / self.density or VISCOSITY
 
     def shape(self) -> tuple[int, int, int]:
         """Return the cells along x, y, z; see `domain.shape`."""

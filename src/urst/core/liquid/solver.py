@@ -13,7 +13,6 @@ from urst.core.curves.clock import Clock
 from urst.core.fields.face_fields import FaceFields
 from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.fields.pressure import Solution
-from urst.core.fields.wet import DENSITY
 from urst.core.liquid import continuation_kernels, deep_kernels, filling, level_kernels, particle_kernels
 from urst.core.liquid.air import Kept
 from urst.core.liquid.band import Band, moving
@@ -138,7 +137,8 @@ class LiquidSolver(Port, Checkpointed):
         """pressure in the last step [kPa]"""
         self.viscous_rounds = 0
         """rounds that viscosity took in the last step"""
-        self.density = DENSITY
+        self.density = settings.density
+        """[kg/m3]"""
         self.afloat: PushedByLiquid | None = None
         """bodies that liquid pushes, where both act on each other"""
         self.pressure_step: PressureStep | None = None
@@ -276,7 +276,7 @@ class LiquidSolver(Port, Checkpointed):
         speed = max(fastest, self.walls.speed())
         # the step in which it crosses COURANT cells, with what gravity adds on the way
         dt = 2.0 * reach / (speed + np.sqrt(speed * speed + 2.0 * weight * reach)) if weight + speed > 0.0 else np.inf
-        return min(max(dt, self.least_dt), steady_dt(self.settings.tension, self.cell))
+        return min(max(dt, self.least_dt), steady_dt(self.settings.tension / self.density, self.cell))
 
     def step(self, dt: float) -> None:
         """Advance by `dt` seconds.
@@ -330,7 +330,7 @@ class LiquidSolver(Port, Checkpointed):
         afloat = None if held else self.afloat
         nodes = None if afloat is None else afloat.nodes(dt)
         self.pressure_step = pressure_step = PressureStep(
-            w, self.phi, self._up, self.velocity, nodes, self.settings.air != "vents"
+            w, self.phi, self._up, self.velocity, nodes, self.settings.air != "vents", self.density
         )
         self.pockets, grown = pressure_step.follow(self.pockets, dt)
         if held:
@@ -350,7 +350,7 @@ class LiquidSolver(Port, Checkpointed):
         if self.push is not None and not held:
             growth += np.float32(self.cell) * self.push
         self.pressure, self.solution = pressure_step.project(self.velocity, growth, self.settings.tolerance, grown)
-        self.pressed = self.pressure * np.float32(1e-3 * DENSITY * self.cell / fall)
+        self.pressed = self.pressure * np.float32(1e-3 * self.density * self.cell / fall)
         if not self.solution.converged:
             raise SolverFailed(
                 f"The pressure solve left {self.solution.residual:.2g} of the divergence after "
@@ -374,7 +374,7 @@ class LiquidSolver(Port, Checkpointed):
         if s.viscosity > 0.0:
             self.viscous_rounds = pressure_step.apply_viscosity(self.velocity, s.viscosity, dt)
         if s.tension > 0.0:
-            apply_surface_tension(self.velocity, self.phi, self.cell, s.tension, dt, LEAST)
+            apply_surface_tension(self.velocity, self.phi, self.cell, s.tension / self.density, dt, LEAST)
 
     def note(self, pressure_step: PressureStep) -> None:
         self.given, self.taken = self.given + pressure_step.given, self.taken + pressure_step.taken
@@ -595,7 +595,7 @@ class LiquidSolver(Port, Checkpointed):
         """Return the numbers judged on every frame."""
         wanted = self._held() / PARTICLES * self.cell**3
         squared, fall, fastest = self._moving()
-        each = DENSITY * (self.cell / EDGE) ** 3
+        each = self.density * (self.cell / EDGE) ** 3
         due = sum(x.due for x in self.inflows)
         return {
             "particles": float(len(self.position)),

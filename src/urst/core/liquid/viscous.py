@@ -4,7 +4,6 @@ from collections.abc import Callable
 
 import numpy as np
 
-from urst.core.fields.wet import DENSITY
 from urst.core.liquid import viscous_kernels as kernels
 from urst.core.liquid.no_slip import NoSlipFaces
 from urst.core.solids.walls import Walls
@@ -40,7 +39,8 @@ def apply_viscosity(
         Distance from the surface [cells].
     walls : Walls
         Whose velocities are set.
-    viscosity : float [Pa s]
+    viscosity : float
+        Kinematic [m2/s].
     dt : float [s]
     closed : float32
         Faces that are less open are walls.
@@ -58,7 +58,7 @@ def apply_viscosity(
     SolverFailed
         If it does not converge.
     """
-    strength = np.float32(viscosity * dt / (DENSITY * walls.cell**2))
+    strength = np.float32(viscosity * dt / walls.cell**2)
     ends = np.array([walls.ends(axis) for axis in range(3)])
     kind = [np.empty(u.shape, np.uint8) for u in velocity]
     fraction, diagonal = ([np.empty_like(u) for u in velocity] for _ in range(2))
@@ -121,8 +121,7 @@ def apply_viscosity(
         before, gain = gain, dot(left, guess)
         direction = [z + np.float32(gain / before) * p for z, p in zip(guess, direction)]
     raise SolverFailed(
-        f"Viscosity left {np.sqrt(gain / first):.2g} after {MOST} rounds: use a viscosity under {viscosity:.3g} Pa s, "
-        "or more substeps."
+        f"Viscosity left {np.sqrt(gain / first):.2g} after {MOST} rounds: use a lower viscosity, or more substeps."
     )
 
 
@@ -136,12 +135,13 @@ def apply_surface_tension(
     velocity : three arrays of faces, float32 [m/s]
     phi : (nx, ny, nz) float32 [cells]
     cell : float [m]
-    tension : float [N/m]
+    tension : float
+        Over the density [m3/s2].
     dt : float [s]
     least : float32
         Cells above -least are no liquid [cells].
     """
-    strength = np.float32(tension * dt / (DENSITY * cell**2))
+    strength = np.float32(tension * dt / cell**2)
     for axis in range(3):
         kernels.pull(phi, axis, strength, least, velocity[axis])
 
@@ -151,7 +151,8 @@ def steady_dt(tension: float, cell: float) -> float:
 
     Parameters
     ----------
-    tension : float [N/m]
+    tension : float
+        Over the density [m3/s2].
     cell : float [m]
     """
-    return float(_STEADY * np.sqrt(DENSITY * cell**3 / (2.0 * np.pi * tension))) if tension > 0.0 else float("inf")
+    return float(_STEADY * np.sqrt(cell**3 / (2.0 * np.pi * tension))) if tension > 0.0 else float("inf")

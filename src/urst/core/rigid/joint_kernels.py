@@ -17,7 +17,7 @@ WELD, HINGE, SLIDER, BALL, ROPE, SPRING = range(6)
 #: stiffest row that the substeps can carry, as the square of its angular frequency times the substep
 PACE = 1.0
 #: rows of a joint: three along, three about, a limit and friction
-ROWS = 8
+ROWS, LIMIT = 8, 6
 
 
 class JointState(NamedTuple):
@@ -113,8 +113,8 @@ def room(count):
 def lay_out(joints, stand, rule, ahead_by, rows):
     """Lay out the rows of a substep in room for them; return how many there are.
 
-    Errors are those where the nodes stand; directions and arms those `ahead_by` [s] later, as far as can be foreseen: in
-    the middle of the substep the rows are of second order, and what swings gains no energy.
+    Errors are those where the nodes stand; directions and arms those `ahead_by` [s] later, as far as can be foreseen:
+    in the middle of the substep the rows are of second order, and what swings gains no energy.
 
     Parameters
     ----------
@@ -247,9 +247,9 @@ def lay_out(joints, stand, rule, ahead_by, rows):
         beyond = reached - joints.high[k] if reached > joints.high[k] else reached - joints.low[k]
         if reached > joints.high[k] or reached < joints.low[k]:
             if what == HINGE:
-                r = _row(rows, r, 6, pair, Line(none, arm[0], arm[1], axis), beyond, np.inf, rule)
+                r = _row(rows, r, LIMIT, pair, Line(none, arm[0], arm[1], axis), beyond, np.inf, rule)
             else:
-                r = _row(rows, r, 6, pair, Line(axis, arm[0], arm[1], none), beyond, np.inf, rule)
+                r = _row(rows, r, LIMIT, pair, Line(axis, arm[0], arm[1], none), beyond, np.inf, rule)
         if joints.damping[k] > 0.0:
             if what == HINGE:
                 r = _row(rows, r, 7, pair, Line(none, arm[0], arm[1], axis), 0.0, 0.0, rule)

@@ -11,7 +11,7 @@ from typing import NamedTuple
 import numpy as np
 
 from urst.core.jit import inline, serial
-from urst.core.rigid.joint_kernels import push, rate, spun
+from urst.core.rigid.joint_kernels import LIMIT, push, rate, spun
 
 #: what a row gives, as a fraction of its own effective mass: of rows that say the same twice each bears its share,
 #: where rounding would drive them against each other
@@ -50,7 +50,8 @@ def _shared(rows, inertia, n, m):
 
 @inline
 def _takes_part(rows, n, gives):
-    return rows.at_once[n] and (gives or rows.soft[n] == 0.0)
+    # a limit stops, it does not swing
+    return rows.at_once[n] and (gives or (rows.soft[n] == 0.0 and rows.of[n, 1] != LIMIT))
 
 
 @serial

@@ -10,7 +10,7 @@ import numpy as np
 from numba import prange
 
 from urst.core.bodies.nodes import NO_NODE
-from urst.core.jit import inline, parallel, serial
+from urst.core.jit import kernel, parallel, serial
 from urst.core.solids.wall_kernels import NONE, ONE, ZERO, closed_fraction
 
 #: how deep a body's samples are looked at to see how much of it is wet [cells]
@@ -67,7 +67,7 @@ class BodyMotion(NamedTuple):
     """(n, 3) [rad/s]"""
 
 
-@inline
+@kernel
 def _sample(axis, i, j, k, s, owner):
     """One of the eight samples about a face, and whether there is one."""
     a, b, c = 2 * i + (s & 1), 2 * j + ((s >> 1) & 1), 2 * k + (s >> 2)
@@ -81,7 +81,7 @@ def _sample(axis, i, j, k, s, owner):
     return a, b, c, there
 
 
-@inline
+@kernel
 def _at_side(axis, i, j, k, ends, shape):
     """Whether a face lies in a side of the grid that is a wall; ends (2,): whether the first and the last across the
     axis are."""
@@ -89,7 +89,7 @@ def _at_side(axis, i, j, k, ends, shape):
     return (at == 0 and ends[0]) or (at == shape[axis] - 1 and ends[1])
 
 
-@inline
+@kernel
 def _middle(axis, i, j, k, origin, cell):
     half = 0.5 * cell
     x = origin[0] + i * cell + (0.0 if axis == 0 else half)
@@ -141,7 +141,7 @@ def move_walls(samples, faces, bodies, loose, frame, wall):
                 wall[i, j, k] = np.float32(total / closed) if closed > 0.0 else ZERO
 
 
-@inline
+@kernel
 def _face_fractions(samples, node, axis, i, j, k, found_on):
     """Write which bodies with a node close a face, and their fractions of what is closed of it, into the two arrays of
     `found_on`; returns how many."""
@@ -168,7 +168,7 @@ def _face_fractions(samples, node, axis, i, j, k, found_on):
     return found
 
 
-@inline
+@kernel
 def _solved(phi, least, i, j, k):
     inside = min(i, j, k) >= 0 and i < phi.shape[0] and j < phi.shape[1] and k < phi.shape[2]
     return inside and phi[i, j, k] <= -least

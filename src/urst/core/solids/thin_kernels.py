@@ -15,7 +15,7 @@ in; (i, j, k) is a cell; out is written.
 import numpy as np
 from numba import prange
 
-from urst.core.jit import called, inline, kernel, parallel, serial
+from urst.core.jit import called, kernel, parallel, serial
 from urst.core.solids.face_bits import face, high_face, low_face
 from urst.core.solids.wall_kernels import HALF, NONE, ONE, ZERO, open_fraction, tent
 
@@ -170,7 +170,7 @@ def split(distance, owner, thin, edges, main, touched):
                 main[i, j, k] = mine
 
 
-@inline
+@kernel
 def _edge(edges, axis, a, b, c):
     """Whether the way from a sample to the next along an axis is crossed."""
     return (edges[a, b, c] & (1 << axis)) != 0
@@ -278,7 +278,7 @@ def share_out(distance, main, touched, home, fraction):
                         fraction[x, y, z] += part
 
 
-@inline
+@kernel
 def cell_of(home, i, j, k, a, b, c):
     """The cell whose room a sample (a, b, c) of a cell (i, j, k) is, -1 for nobody's."""
     h = home[a, b, c]

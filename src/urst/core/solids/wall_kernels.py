@@ -13,7 +13,7 @@ from typing import NamedTuple
 import numpy as np
 from numba import prange
 
-from urst.core.jit import inline, parallel, serial
+from urst.core.jit import kernel, parallel, serial
 from urst.core.trilinear import onward
 
 #: nothing
@@ -25,7 +25,7 @@ ALONE = 256
 ZERO, HALF, ONE = np.float32(0.0), np.float32(0.5), np.float32(1.0)
 
 
-@inline
+@kernel
 def _farthest(planes, first, last, x, y, z):
     """How far a place lies beyond the plane that it is farthest beyond."""
     away = -1e30
@@ -34,7 +34,7 @@ def _farthest(planes, first, last, x, y, z):
     return away
 
 
-@inline
+@kernel
 def _lonely(low, high, b, gap):
     """Whether no other body's bounds come so near to those of one."""
     for c in range(len(low)):
@@ -129,13 +129,13 @@ def carve(bodies, origin, cell, reach, distance, owner, full):
                     distance[i, j, k] = min(distance[i, j, k], -HALF)
 
 
-@inline
+@kernel
 def open_fraction(d):
     """Fraction of the eighth of a cell about a sample that is open."""
     return min(max(HALF + d + d, ZERO), ONE)
 
 
-@inline
+@kernel
 def closed_fraction(distance, owner, ease, a, b, c):
     """Fraction of the eighth of a cell about a sample that is closed; ease (n,) is what each body is short of what its
     samples say."""
@@ -206,7 +206,7 @@ def open_cells(samples, distance, fraction, middle):
                 fraction[i, j, k], middle[i, j, k] = total * np.float32(0.125), mean * np.float32(0.125)
 
 
-@inline
+@kernel
 def _tented(before, here, after, behind):
     """A tent of two cells' width over four samples."""
     return np.float32(0.75) * (here + after) + np.float32(0.25) * (before + behind)
@@ -236,19 +236,19 @@ def open_about(samples, room):
                 room[i, j, k] = np.float32(0.125) * _tented(line[c - 1], line[c], line[c + 1], line[c + 2])
 
 
-@inline
+@kernel
 def tent(a):
     """A tent of two cells' width at samples from half a cell before its middle's cell on."""
     return np.float32(0.75) if a == 0 or a == 1 else np.float32(0.25)
 
 
-@inline
+@kernel
 def distance_at(distance, x, y, z):
     """The distance at a place, straight between samples and on beyond the last."""
     return onward(distance, x + x - HALF, y + y - HALF, z + z - HALF)
 
 
-@inline
+@kernel
 def slope_at(distance, x, y, z):
     """How the distance rises about a place, over half a cell along each axis."""
     h = np.float32(0.25)

@@ -376,11 +376,11 @@ class Fall(Kind):
         ]
 
     def _cut(self, shot: Any, layer: Any, rows: dict[int, dict[str, float]]) -> list[Finding]:
-        """A limit that nobody has chosen and that takes energy from what flies."""
+        """Limits that nobody has chosen and that take energy from what flies."""
         frame, most = _first_most(rows, "cut")
         fields = FallSettings.model_fields
-        unchosen = [n for n in ("top_speed", "top_spin") if getattr(layer.settings, n) == fields[n].default]
-        if most == 0.0 or not unchosen:
+        limits = ("top_speed", "top_spin")
+        if most == 0.0 or any(getattr(layer.settings, n) != fields[n].default for n in limits):
             return []
         return [
             Finding(
@@ -391,7 +391,7 @@ class Fall(Kind):
                 layer=layer.id,
                 frame=frame,
                 fix="Raise the limits tenfold",
-                changes=tuple((at(shot, layer, n), 10 * getattr(layer.settings, n)) for n in unchosen),
+                changes=tuple((at(shot, layer, n), 10 * getattr(layer.settings, n)) for n in limits),
             )
         ]
 

@@ -7,7 +7,6 @@ from typing import Any
 import numpy as np
 
 from urst.core.checks.findings import Finding
-from urst.core.fields.wet import DENSITY
 from urst.core.geometry.convex import hull_of
 from urst.core.geometry.mesh import open_edges
 from urst.core.liquid.settings import OUTER, PARTICLES, SIDE, SIDEWAYS, Fill, LiquidSettings
@@ -20,7 +19,18 @@ from urst.kinds.offers.bodies import BODIES
 from urst.kinds.offers.grid import Grid
 from urst.kinds.offers.liquid import LIQUID, LiquidFacts, SeaFacts
 from urst.kinds.offers.offer import Offer
-from urst.kinds.questions import CENTIMETRES, DEGREES, FRAME, METRES, PER_SECOND, SECONDS, SPEED, Field, Question
+from urst.kinds.questions import (
+    CENTIMETRES,
+    DEGREES,
+    DENSITY,
+    FRAME,
+    METRES,
+    PER_SECOND,
+    SECONDS,
+    SPEED,
+    Field,
+    Question,
+)
 from urst.kinds.surroundings import around, thin
 from urst.scene import content
 from urst.scene.materials import WATER, Material
@@ -137,6 +147,7 @@ class Flood(Kind):
             "What liquid is it?",
             "matter",
             (
+                Field("density", "Density", **DENSITY),
                 Field("viscosity", "Viscosity", "Pa s", 1.0, "Pa s"),
                 Field("tension", "Surface tension", "N/m", 1.0, "N/m"),
                 Field("air", "Trapped air"),
@@ -270,7 +281,7 @@ class Flood(Kind):
         s = layer.settings
         level = float(s.level or 0.0)
         sea = SeaFacts(waves=s.waves, level=level, depth=level - s.low[2], seed=s.seed) if s.sides == "waves" else None
-        return LiquidFacts(grid=self.grid(layer), viscosity=s.kinematic(), density=DENSITY, sea=sea)
+        return LiquidFacts(grid=self.grid(layer), viscosity=s.kinematic(), density=s.density, sea=sea)
 
     def draft(self, settings: dict[str, Any]) -> dict[str, Any]:
         most = min(b - a for a, b in zip(settings["low"], settings["high"])) / 4.001

@@ -7,7 +7,7 @@ import numpy as np
 
 from urst.core.checks.findings import Finding
 from urst.kinds.kind import at
-from urst.scene.materials import MATERIALS, WATER
+from urst.scene.materials import MATERIALS
 from urst.scene.pieces import SetPiece
 from urst.scene.placing import placed_corners
 from urst.scene.shapes import displaced, is_endless, volumes
@@ -70,7 +70,7 @@ def _shallow(shot: Any, layer: Any) -> list[Finding]:
         pushed = displaced(piece.shape)
         if pushed <= 0.0:
             continue
-        fraction = MATERIALS[piece.material].density * sum(volumes(piece.shape)) / (WATER.density * pushed)
+        fraction = MATERIALS[piece.material].density * sum(volumes(piece.shape)) / (s.density * pushed)
         draft = fraction * float(high[2] - low[2])
         if fraction < 1.0 and draft > depth:
             found.append((draft, piece.name))

@@ -23,6 +23,7 @@ from urst.scene.placing import hollows, standing
 #: what of the settings tells how liquid comes to rest
 _RESTS = (
     "settle",
+    "density",
     "viscosity",
     "tension",
     "tolerance",
