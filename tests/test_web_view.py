@@ -17,6 +17,7 @@ from urst.drawn import codec
 from urst.shot.document import parse
 from urst.shot.keys import layer_keys
 from urst.store.store import Store
+from urst.web.data import set_meta
 
 
 def picture(width=64, height=36, kind="JPEG"):
@@ -69,6 +70,11 @@ class View(unittest.TestCase):
         base = f"/data/{key}"
         meta = self.http.get(f"/shots/{shot_id}/stage").json()
         self.assertEqual([s["name"] for s in meta["sliced"]["flood"]], ["pressure", "speed", "cells"])
+        # on a pool's floor there is a grid, under an open sea there is none
+        self.assertFalse(meta["sea"])
+        sea = pool.model_dump(mode="json")
+        sea["layers"][0]["settings"] |= {"sides": "waves", "waves": {"wind": 6.0}}
+        self.assertTrue(set_meta(parse(sea))["sea"])
         ask = {"of": "pressure", "axis": "y", "at": 0.05}
 
         def plane(**more):

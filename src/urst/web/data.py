@@ -19,6 +19,7 @@ from urst.drawn import codec, files, sets
 from urst.errors import BadValue
 from urst.kinds import registry
 from urst.kinds.kind import Kind
+from urst.kinds.offers.liquid import LIQUID
 from urst.scene.materials import MATERIALS
 from urst.scene.placing import bounds, field_of_view
 from urst.scene.shapes import is_endless, is_jointed
@@ -125,6 +126,8 @@ def set_meta(shot: Shot) -> dict:
         "casts": {x.id: shot.kind_of(x).cast(shot, x) for x in shot.layers},
         "matter": {x.id: _look(shot, x) for x in shot.layers},
         "domains": {x.id: grid.model_dump() for x in shot.layers if (grid := shot.kind_of(x).grid(x)) is not None},
+        # under an open sea there is no ground to measure on
+        "sea": any(shot.facts(x, LIQUID).sea for x in shot.layers if LIQUID in shot.kind_of(x).offers),
         "shades": {x.id: _shades(shot, x) for x in shot.layers if shot.kind_of(x).representation == "volume"},
         "sorts": {x.id: shot.kind_of(x).sorts for x in shot.layers if shot.kind_of(x).sorts},
         "sliced": {

@@ -479,7 +479,7 @@ export class Stage {
     requestAnimationFrame(() => {
       this.pending = false;
       this.eye.focus();
-      this.grid.visible = this.shown.grid;
+      this.grid.visible = this.shown.grid && !(this.meta?.sea && this.composite.water.any());
       this.figure.visible = this.shown.figure;
       this.composite.render(this.scene, this.eye.camera, this.cut);
       for (const listener of this.afterwards) listener();
