@@ -173,9 +173,10 @@ class Groups(Folder):
         for name, s in (("coupled", shot), ("alone", alone)):
             frame = store.read_frame(layer_keys(s)["fall"], 18)[0]
             speed[name] = np.linalg.norm(frame["velocity"], axis=1)
-        # bricks are heavy, so air takes little of their speed, but it takes some and adds none
+        # bricks are heavy, so air takes little of their speed, but it takes some and adds none to all of them; which is
+        # the fastest is chance once they have met
         self.assertGreater(np.abs(speed["coupled"] - speed["alone"]).max(), 1e-4)
-        self.assertLess(speed["coupled"].max(), 1.05 * speed["alone"].max())
+        self.assertLess((speed["coupled"] ** 2).mean(), 1.05 * (speed["alone"] ** 2).mean())
 
     def test_a_wind_that_is_baked_carries_debris_and_must_keep_its_velocity(self):
         def wind(d):
