@@ -30,7 +30,7 @@ fused: _Compile = njit(cache=True, nogil=True, error_model="numpy", fastmath={"c
 parallel: _Compile = njit(cache=True, nogil=True, error_model="numpy", parallel={"fusion": False})  # type: ignore[call-overload]
 inline: _Compile = njit(inline="always", error_model="numpy")
 #: for what is called by the million within other kernels: it may make, cut or return no array, since it counts no
-#: references. Taken in by LLVM: half as long to compile as what `inline` has Numba write out at each place, as quick
+#: references. Taken in by LLVM: sooner compiled than what `inline` has Numba write out at each place, as quick
 kernel: _Compile = njit(cache=True, nogil=True, error_model="numpy", _nrt=False, forceinline=True)  # type: ignore[call-overload]
 #: the same for what is long and called seldom: a call is cheaper than to compile it at each place
 called: _Compile = njit(cache=True, nogil=True, error_model="numpy", _nrt=False)  # type: ignore[call-overload]
