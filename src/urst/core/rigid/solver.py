@@ -101,7 +101,7 @@ class RigidSolver(Port, Checkpointed):
         *(f"bonds.{n}" for n in ("alive", "impulse", "force", "rest", "yielded", "relief")),
         "rest",
         "contacts",
-        *(f"joints.state.{n}" for n in ("alive", "impulse")),
+        *(f"joints.state.{n}" for n in ("alive", "impulse", "force")),
         "director",
         "steady_forces",
         "clusters",
