@@ -16,7 +16,7 @@ from urst.core.coupling.group import Group, Member
 from urst.core.geometry import generators
 from urst.core.geometry.mesh import transformed
 from urst.core.liquid import viscous
-from urst.core.liquid.pressure_step import CLOSED, PressureStep
+from urst.core.liquid.pressure_step import PressureStep
 from urst.core.liquid.settings import DENSITY, LiquidSettings
 from urst.core.liquid.solver import LiquidSolver
 from urst.core.liquid.viscous import apply_viscosity, steady_dt
@@ -51,20 +51,16 @@ def carried(cell, density, viscosity, velocity, *, gravity=(0.0, 0.0, 0.0), radi
 
 
 class Dragged(unittest.TestCase):
-    def test_a_ball_sinks_the_slower_the_thicker_and_the_nearer_to_stokes_the_finer_the_steps(self):
-        # alone 2/9 of what it weighs over its viscosity; among walls at four radii about 0.55 of that (Haberman &
-        # Sayre 1958, quoted from memory). Rubbing and pressure are found one after the other, which costs drag in
-        # coarse steps
-        viscosity, density, radius, found = 400.0, 2000.0, 0.25, []
-        alone = 2 / 9 * (density - 1000.0) * 9.81 * radius**2 / viscosity
-        for dt, frames in ((1 / 48, 12), (1 / 144, 36)):
+    def test_a_ball_sinks_and_rises_as_stokes_says_at_any_step(self):
+        # alone 2/9 of what it weighs over its viscosity; among walls at four radii about 0.55 to 0.6 of that (Haberman
+        # & Sayre 1958, quoted from memory)
+        radius = 0.25
+        for viscosity, density, dt, frames in ((400.0, 2000.0, 1 / 48, 24), (400.0, 300.0, 1 / 48, 24), (4e3, 2e3, 1 / 24, 9)):
+            alone = 2 / 9 * (density - 1000.0) * 9.81 * radius**2 / viscosity
             rigid, _, group = carried(1 / 12, density, viscosity, (0, 0, 0), gravity=(0, 0, -9.81))
-            found.append(advance(group, frames, dt, lambda r=rigid: -r.bodies.velocity[0, 2])[-1] / alone)
-        self.assertGreater(found[1], 0.55)
-        self.assertLess(found[1], 1.05)
-        self.assertLess(found[1], 0.8 * found[0])
-        # without rubbing it would fall at two thirds of gravity and more
-        self.assertLess(found[0] * alone, 0.5 * 9.81 * 0.25 * 1000 / 2500)
+            speed = advance(group, frames, dt, lambda r=rigid: -r.bodies.velocity[0, 2])[-1]
+            self.assertGreater(speed / alone, 0.53)
+            self.assertLess(speed / alone, 0.66)
 
     def test_it_goes_and_turns_with_what_is_thick_about_it(self):
         spin = 1.0
@@ -101,12 +97,12 @@ class Dragged(unittest.TestCase):
         fraction = [np.empty_like(u) for u in velocity]
         kind = [np.empty(u.shape, np.uint8) for u in velocity]
         for axis in range(3):
-            viscous.kernels.faces(phi, walls.weights[axis], axis, CLOSED, kind[axis], fraction[axis])
+            viscous.kernels.faces(phi, walls.weights[axis], axis, kind[axis], fraction[axis])
         full = DENSITY / 12**3
 
         def held():
-            free = [k == viscous.kernels.FREE for k in kind]
-            return [full * float((s * u)[f].sum(dtype=float)) for s, u, f in zip(fraction, velocity, free)]
+            wet = [k != viscous.kernels.AIR for k in kind]
+            return [full * float((s * u)[f].sum(dtype=float)) for s, u, f in zip(fraction, velocity, wet)]
 
         before = held()
         pressure_step.apply_viscosity(velocity, 500.0, 1 / 48)
@@ -128,7 +124,7 @@ class Rubbing(unittest.TestCase):
         velocity = [np.zeros(w.shape, np.float32) for w in walls.weights]
         wave = np.cos(3 * np.pi * (np.arange(n) + 0.5) / n).astype(np.float32)
         velocity[0][:] = wave[None, :, None]
-        apply_viscosity(velocity, phi, walls, viscosity / 1000.0, dt, CLOSED)
+        apply_viscosity(velocity, phi, walls, viscosity / 1000.0, dt)
         square = (2.0 - 2.0 * np.cos(3 * np.pi / n)) / cell**2
         kept = 1.0 / (1.0 + viscosity / DENSITY * dt * square)
         np.testing.assert_allclose(velocity[0][4, :, 4], kept * wave, atol=2e-3)

@@ -6,6 +6,7 @@ import numpy as np
 from scipy import ndimage
 
 from urst.core.bodies.nodes import NO_NODE, Nodes
+from urst.core.liquid.viscous_kernels import FREE, WALL
 from urst.core.solids.walls import Walls
 
 #: stress that a face feels by its own motion, in steps of viscosity: for a first guess of what a body does
@@ -26,10 +27,23 @@ class NoSlipFaces:
     """(m, 6) what of the node's velocity and spin goes across the face"""
     place: np.ndarray
     """(m, 3) the faces' middles [m]"""
+    carried: np.ndarray
+    """(m,) liquid about the faces that goes with them from now on, in full cells"""
+    before: np.ndarray
+    """(m,) how it went across them [m/s]"""
     mass: np.ndarray
-    """(k, 6, 6) of the nodes, in full cells; 1 for what does not give way"""
+    """(k, 6, 6) of the nodes with what they carry, in full cells; 1 for what does not give way"""
     velocity: np.ndarray
-    """(k, 6) how they go without the liquid [m/s], [rad/s]"""
+    """(k, 6) how they go with that, but without what rubs on them [m/s], [rad/s]"""
+
+    def across(self, velocity: np.ndarray) -> np.ndarray:
+        """Return how the faces go where the nodes go as they are said to, (m,) [m/s].
+
+        Parameters
+        ----------
+        velocity : (k, 6) float
+        """
+        return np.einsum("mi,mi->m", self.jacobian, velocity[self.node])
 
     def expand(self, velocity: np.ndarray, faces: list[np.ndarray]) -> None:
         """Write how the faces go where the nodes go as they are said to.
@@ -40,7 +54,7 @@ class NoSlipFaces:
         faces : three arrays of faces, float32
             Changed.
         """
-        across, first = np.einsum("mi,mi->m", self.jacobian, velocity[self.node]), 0
+        across, first = self.across(velocity), 0
         for u, spot in zip(faces, self.spots):
             u[spot] = across[first : first + len(spot[0])]
             first += len(spot[0])
@@ -53,6 +67,16 @@ class NoSlipFaces:
         faces : three arrays of faces
         """
         return np.concatenate([u[spot] for u, spot in zip(faces, self.spots)]).astype(float)
+
+    def forces(self, stress: list[np.ndarray]) -> np.ndarray:
+        """Return what liquid does to the faces, by stress and by what of it they carry, (m,) in velocities of a full
+        cell.
+
+        Parameters
+        ----------
+        stress : three arrays of faces
+        """
+        return self.chained(stress) + self.carried * (self.before - self.across(self.velocity))
 
     def gathered(self, force: np.ndarray) -> np.ndarray:
         """Return what forces across the faces do to the nodes, (k, 6).
@@ -92,8 +116,8 @@ class NoSlipFaces:
 
 def no_slip(
     kind: list[np.ndarray],
-    wall: int,
-    free: int,
+    fraction: list[np.ndarray],
+    flow: list[np.ndarray],
     walls: Walls,
     nodes: Nodes,
     inverse: np.ndarray,
@@ -105,8 +129,10 @@ def no_slip(
     Parameters
     ----------
     kind : three arrays of faces, uint8
-    wall, free : int
-        What closed faces are there, and those in the liquid.
+    fraction : three arrays of faces, float32
+        How much of the cube about each is liquid.
+    flow : three arrays of faces, float32
+        How that goes [m/s].
     walls : Walls
     nodes : Nodes
     inverse : (k, 6, 6) float
@@ -119,8 +145,8 @@ def no_slip(
     w, parts = walls, []
     for axis in range(3):
         # what is strained beside a free face may lie two faces on
-        near = ndimage.binary_dilation(kind[axis] == free, np.ones((5, 5, 5), bool))
-        cells = np.argwhere((kind[axis] == wall) & near)
+        near = ndimage.binary_dilation(kind[axis] == FREE, np.ones((5, 5, 5), bool))
+        cells = np.argwhere((kind[axis] == WALL) & near)
         low = np.zeros(3, int)
         low[axis] = 1
         corner = np.array([[s & 1, (s >> 1) & 1, s >> 2] for s in range(8)]) - low
@@ -145,4 +171,10 @@ def no_slip(
     mass = np.tile(np.eye(6), (len(inverse), 1, 1))
     gives = np.unique(node)
     mass[gives] = np.linalg.inv(inverse[gives]) / full
-    return NoSlipFaces([tuple(c.T) for c, _ in parts], body, node, jacobian, place, mass, velocity.copy())
+    spots = [tuple(c.T) for c, _ in parts]
+    carried, before = (np.concatenate([u[s] for u, s in zip(x, spots)]).astype(float) for x in (fraction, flow))
+    momentum = np.einsum("kij,kj->ki", mass, velocity)
+    np.add.at(momentum, node, (carried * before)[:, None] * jacobian)
+    np.add.at(mass, node, carried[:, None, None] * jacobian[:, :, None] * jacobian[:, None, :])
+    joined = np.linalg.solve(mass, momentum[..., None])[..., 0]
+    return NoSlipFaces(spots, body, node, jacobian, place, carried, before, mass, joined)

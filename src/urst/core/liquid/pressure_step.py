@@ -84,10 +84,10 @@ class PressureStep:
         self.terms: BodyTerms | None = None
         beside: Held | None = None
         self.given, self.taken, self.exchanged = np.zeros(3), np.zeros(3), 0.0
-        """what the last push took from the liquid and gave to solids, and the sum of its sizes [N s]"""
+        """what pressure took from the liquid and gave to solids since this was asked, and the sum of its sizes [N s]"""
         self.trapped: Trapped | None = None
         self.inverse, self.node_velocity = np.zeros((0, 6, 6)), np.zeros((0, 6))
-        """of nodes with what is stuck to them, and how they would go without the pressure"""
+        """of nodes with what is stuck to them, and how they go with what has been found of pressure and viscosity"""
         self.viscous_impulse = np.zeros((len(walls.position), 6))
         """what viscosity did to each body, about its centre [N s], [N m s]"""
         if nodes is not None:
@@ -180,17 +180,35 @@ class PressureStep:
         """
         w, n = self.walls, self.nodes
         if n is None:
-            return apply_viscosity(velocity, self.phi, w, viscosity / self.density, dt, CLOSED)[0]
+            return apply_viscosity(velocity, self.phi, w, viscosity / self.density, dt)[0]
 
-        def find(kind: list[np.ndarray], wall: int, free: int) -> NoSlipFaces | None:
-            return no_slip(kind, wall, free, w, n, self.inverse, self.node_velocity, self.full)
+        def find(kind: list[np.ndarray], fraction: list[np.ndarray], flow: list[np.ndarray]) -> NoSlipFaces | None:
+            return no_slip(kind, fraction, flow, w, n, self.inverse, self.node_velocity, self.full)
 
-        rounds, cling, force = apply_viscosity(velocity, self.phi, w, viscosity / self.density, dt, CLOSED, find)
+        rounds, cling, force = apply_viscosity(velocity, self.phi, w, viscosity / self.density, dt, find)
         if cling is not None:
             self.viscous_impulse = self.full * cling.impulses(force, w.position)
             self.node_velocity = cling.velocity
             self.drive(self.node_velocity)
         return rounds
+
+    def begin(self, velocity: np.ndarray) -> None:
+        """Begin anew with the nodes going as they did, (k, 6), and nothing passed on.
+
+        Parameters
+        ----------
+        velocity : (k, 6) float [m/s], [rad/s]
+        """
+        self.node_velocity = velocity
+        self.viscous_impulse = np.zeros_like(self.viscous_impulse)
+        self.passed()
+
+    def passed(self) -> tuple[np.ndarray, np.ndarray, float]:
+        """Return what pressure took from the liquid and gave to solids since this was asked last, and the sum of its
+        sizes [N s]."""
+        found = self.given, self.taken, self.exchanged
+        self.given, self.taken, self.exchanged = np.zeros(3), np.zeros(3), 0.0
+        return found
 
     def drive(self, velocity: np.ndarray | None = None) -> None:
         """Let the walls move as their bodies do, those that have a node by the velocities of the nodes (k, 6)."""
@@ -205,7 +223,8 @@ class PressureStep:
     def project(
         self, velocity: list[np.ndarray], source: np.ndarray, tolerance: float, grown: np.ndarray | None = None
     ) -> tuple[np.ndarray, Solution]:
-        """Make a flow free of divergence but for a source, in place; its walls are those that `drive` has set last.
+        """Make a flow free of divergence but for a source, in place, and let what gives way go with it; walls are those
+        that `drive` has set last.
 
         Parameters
         ----------
@@ -227,7 +246,24 @@ class PressureStep:
             out = self._outflow(velocity, still, inside)
             blown = ndimage.sum_labels(out, self.label, np.arange(1, self.label.max() + 1))
             blown = blown if grown is None else blown + grown
-        return self._solve(velocity, self._outflow(velocity, source, self.phi), tolerance, MOST, blown)
+        pressure, solution = self._solve(velocity, self.divergence(velocity, source), tolerance, MOST, blown)
+        self._give_way(pressure)
+        return pressure, solution
+
+    def _give_way(self, pressure: np.ndarray) -> None:
+        if self.nodes is not None:
+            self.node_velocity = self.node_velocity + self.moved(self.impulses(pressure))
+
+    def divergence(self, velocity: list[np.ndarray], source: np.ndarray) -> np.ndarray:
+        """Return what a flow lacks of being as it should in each liquid cell, (nx, ny, nz) float32 [m/s].
+
+        Parameters
+        ----------
+        velocity : three arrays of faces, float32 [m/s]
+        source : (nx, ny, nz) float32
+            See `project`.
+        """
+        return self._outflow(velocity, source, self.phi)
 
     def _outflow(self, velocity: list[np.ndarray], source: np.ndarray, phi: np.ndarray) -> np.ndarray:
         rhs = np.empty(self.phi.shape, np.float32)
@@ -252,12 +288,33 @@ class PressureStep:
             found = self.air.pressures(blown, self.solver.packed(pressure))
             mine = self.label > 0
             pressure[mine] = found[self.label[mine] - 1]
+        self._push(velocity, pressure)
+        return pressure, solution
+
+    def _push(self, velocity: list[np.ndarray], pressure: np.ndarray) -> None:
         before = self.momentum(velocity)
         for axis, (u, weight) in enumerate(zip(velocity, self.weights)):
             flow_kernels.push(u, weight, self.phi, pressure, axis, LEAST, CLOSED, self._known[axis])
         if self.nodes is not None:
             self._account(before - self.momentum(velocity), pressure)
-        return pressure, solution
+
+    def foresee(self, velocity: list[np.ndarray], pressure: np.ndarray) -> np.ndarray:
+        """Let a pressure that is only about right push a flow, in place, and what gives way, before what is missing of
+        it is solved for; return it as far as it counts here.
+
+        Parameters
+        ----------
+        velocity : three arrays of faces, float32 [m/s]
+        pressure : (nx, ny, nz) float32
+            As `project` returns it [m/s].
+        """
+        counts = self.solver.solved() if self.label is None else self.solver.solved() | (self.label > 0)
+        pressure = np.where(counts, pressure, np.float32(0.0))
+        self._push(velocity, pressure)
+        self._give_way(pressure)
+        if self.nodes is not None:
+            self.drive(self.node_velocity)
+        return pressure
 
     def momentum(self, velocity: list[np.ndarray]) -> np.ndarray:
         """Return the momentum of what pressure acts on, (3,) [N s].
@@ -278,7 +335,8 @@ class PressureStep:
         w = self.walls
         got = self.impulses(pressure)[:, :3]
         assert self.nodes is not None
-        self.given, self.taken, self.exchanged = given, got.sum(axis=0), float(np.abs(got).sum())
+        self.given, self.taken = self.given + given, self.taken + got.sum(axis=0)
+        self.exchanged += float(np.abs(got).sum())
         for axis in range(3):
             part = np.zeros((len(w.weights[axis]), 2))
             body_kernels.press_rest(w.samples(), self.nodes.node, w.faces(axis, self.weights[axis]), pressure, part)

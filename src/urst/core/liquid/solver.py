@@ -13,7 +13,7 @@ from urst.core.curves.clock import Clock
 from urst.core.fields.face_fields import FaceFields
 from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.fields.pressure import Solution
-from urst.core.liquid import continuation_kernels, deep_kernels, filling, level_kernels, particle_kernels
+from urst.core.liquid import continuation_kernels, deep_kernels, filling, level_kernels, particle_kernels, thick_flow
 from urst.core.liquid.air import Kept
 from urst.core.liquid.band import Band, moving
 from urst.core.liquid.damping import damped
@@ -337,7 +337,9 @@ class LiquidSolver(Port, Checkpointed):
             w.drive(np.zeros_like(w.velocity), np.zeros_like(w.velocity))
         else:
             pressure_step.drive(pressure_step.node_velocity if nodes else None)
-        self._apply_viscosity(pressure_step, dt)
+        s = self.settings
+        if s.tension > 0.0:
+            apply_surface_tension(self.velocity, self.phi, self.cell, s.tension / self.density, dt, LEAST)
         wanted = self._held() / PARTICLES
         have = self.volume() / self.cell**3
         # as a speed across a cell, a share a second and not a step: changes of it press on what floats
@@ -349,18 +351,21 @@ class LiquidSolver(Port, Checkpointed):
         growth = np.float32(source) * w.fraction
         if self.push is not None and not held:
             growth += np.float32(self.cell) * self.push
-        self.pressure, self.solution = pressure_step.project(self.velocity, growth, self.settings.tolerance, grown)
-        self.pressed = self.pressure * np.float32(1e-3 * self.density * self.cell / fall)
+        scale, added = np.float32(1e-3 * self.density * self.cell / fall), float(np.linalg.norm(fall * self.gravity))
+        self.velocity, self.pressure, self.solution, self.viscous_rounds = thick_flow.solve(
+            pressure_step, self.velocity, s.viscosity, dt, self.pressed / scale, growth, grown, added, s.tolerance
+        )
+        self.pressed = self.pressure * scale
         if not self.solution.converged:
             raise SolverFailed(
                 f"The pressure solve left {self.solution.residual:.2g} of the divergence after "
                 f"{self.solution.iterations} "
-                f"rounds, more than the {self.settings.tolerance:.2g} asked for: raise the divergence left, or use "
+                f"rounds, more than the {s.tolerance:.2g} asked for: raise the divergence left, or use "
                 "larger cells."
             )
         if afloat is not None and nodes:
             impulse = pressure_step.impulses(self.pressure)
-            self._node_velocity = pressure_step.node_velocity + pressure_step.moved(impulse)
+            self._node_velocity = pressure_step.node_velocity
             if pressure_step.trapped is not None:
                 impulse = impulse + pressure_step.trapped.impulses(nodes, self._node_velocity, w.position)
             afloat.take(impulse + pressure_step.viscous_impulse, dt)
@@ -368,17 +373,9 @@ class LiquidSolver(Port, Checkpointed):
         if not all(np.isfinite(u).all() for u in self.velocity):
             raise SolverFailed("The liquid has no finite velocity any more: raise the most substeps.")
 
-    def _apply_viscosity(self, pressure_step: PressureStep, dt: float) -> None:
-        """Let viscosity and surface tension act."""
-        s = self.settings
-        if s.viscosity > 0.0:
-            self.viscous_rounds = pressure_step.apply_viscosity(self.velocity, s.viscosity, dt)
-        if s.tension > 0.0:
-            apply_surface_tension(self.velocity, self.phi, self.cell, s.tension / self.density, dt, LEAST)
-
     def note(self, pressure_step: PressureStep) -> None:
-        self.given, self.taken = self.given + pressure_step.given, self.taken + pressure_step.taken
-        self.exchanged += pressure_step.exchanged
+        given, taken, exchanged = pressure_step.passed()
+        self.given, self.taken, self.exchanged = self.given + given, self.taken + taken, self.exchanged + exchanged
 
     def move(self, dt: float, time: float) -> None:
         """Do the second half of a step: carry particles and surface along the flow.

@@ -15,8 +15,8 @@ TOLERANCE, MOST = 1e-4, 400
 _STEADY = 0.7
 
 
-#: finds the faces that liquid clings to, of what faces are
-Find = Callable[[list[np.ndarray], int, int], NoSlipFaces | None]
+#: finds the faces that liquid clings to, of what faces are, what of each is liquid, and how that goes
+Find = Callable[[list[np.ndarray], list[np.ndarray], list[np.ndarray]], NoSlipFaces | None]
 
 
 def apply_viscosity(
@@ -25,8 +25,7 @@ def apply_viscosity(
     walls: Walls,
     viscosity: float,
     dt: float,
-    closed: np.float32,
-    find: Find = lambda kind, wall, free: None,
+    find: Find = lambda kind, fraction, velocity: None,
 ) -> tuple[int, NoSlipFaces | None, np.ndarray]:
     """Let a flow rub against itself and against walls, with which it goes where it touches them, in place.
 
@@ -42,8 +41,6 @@ def apply_viscosity(
     viscosity : float
         Kinematic [m2/s].
     dt : float [s]
-    closed : float32
-        Faces that are less open are walls.
     find : callable, optional
         Finds the faces of bodies that give way.
 
@@ -63,12 +60,12 @@ def apply_viscosity(
     kind = [np.empty(u.shape, np.uint8) for u in velocity]
     fraction, diagonal = ([np.empty_like(u) for u in velocity] for _ in range(2))
     for axis in range(3):
-        kernels.faces(phi, walls.weights[axis], axis, closed, kind[axis], fraction[axis])
+        kernels.faces(phi, walls.weights[axis], axis, kind[axis], fraction[axis])
         kernels.diagonal(phi, axis, kind[axis], fraction[axis], strength, diagonal[axis])
+    cling, reaction = find(kind, fraction, velocity), [np.zeros_like(u) for u in velocity]
+    for axis in range(3):
         wall = kind[axis] == kernels.WALL
         velocity[axis][wall] = walls.walls[axis][wall]
-
-    cling, reaction = find(kind, kernels.WALL, kernels.FREE), [np.zeros_like(u) for u in velocity]
 
     def product(x: list[np.ndarray]) -> list[np.ndarray]:
         out = [np.empty_like(u) for u in x[:3]]
@@ -111,7 +108,7 @@ def apply_viscosity(
             if cling is None:
                 return turn, None, np.zeros(0)
             product(x)
-            return turn, cling, cling.chained(reaction)
+            return turn, cling, cling.forces(reaction)
         pushed = product(direction)
         step = np.float32(gain / dot(direction, pushed))
         for u, r, p, q in zip(x, left, direction, pushed):

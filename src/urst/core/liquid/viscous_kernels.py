@@ -4,7 +4,7 @@ Energies of strain at cells and edges, weighted with what of them is liquid (Bat
 free surfaces for buckling, coiling, and rotating liquids). Lengths are in cells.
 
 Of the faces across an axis (0, 1, 2): weight is their open fraction, fraction how much of the cube about each is
-liquid, kind what each is, uint8. phi (nx, ny, nz) is the distance from the surface; faces open by less than closed are
+liquid, kind what each is, uint8. phi (nx, ny, nz) is the distance from the surface; faces more closed than open are
 walls. flow is the velocity on all faces, strength viscosity times step over density and cell squared; out is written.
 """
 
@@ -71,7 +71,7 @@ def _around(phi, d, i, j, k):
 
 
 @parallel
-def faces(phi, weight, axis, closed, kind, fraction):
+def faces(phi, weight, axis, kind, fraction):
     """Write what each face across an axis is, uint8, and how much of the cube about it is liquid, float32."""
     for row in prange(kind.shape[0]):
         i = np.int64(row)
@@ -79,10 +79,10 @@ def faces(phi, weight, axis, closed, kind, fraction):
             for k in range(kind.shape[2]):
                 a, b, c = i - (axis == 0), j - (axis == 1), k - (axis == 2)
                 full = _full(HALF * (_phi(phi, i, j, k) + _phi(phi, a, b, c)))
-                fraction[i, j, k] = full
+                fraction[i, j, k] = weight[i, j, k] * full
                 # what is strained beside it has a say in it as well
                 any_of = full + _around(phi, axis, i, j, k)
-                kind[i, j, k] = WALL if weight[i, j, k] < closed else (FREE if any_of > ZERO else AIR)
+                kind[i, j, k] = WALL if weight[i, j, k] < HALF else (FREE if any_of > ZERO else AIR)
 
 
 @kernel
