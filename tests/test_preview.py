@@ -8,6 +8,7 @@ from urst.core.air import DUST_EXTINCTION
 from urst.core.geometry import generators
 from urst.core.preview import kernels
 from urst.core.preview.colour import linear, to_srgb
+from urst.core.preview.look import tint
 from urst.core.preview.renderer import View, render
 
 VIEW = View(eye=(0, -10, 1), target=(0, 0, 1), angle=40, width=160, height=90)
@@ -77,6 +78,41 @@ class Renderer(unittest.TestCase):
         clear = picture([floor])[60:]
         self.assertLess((dusty / clear).min(), 0.8)
         self.assertAlmostEqual((dusty / clear).max(), 1.0, delta=0.01)
+
+    def test_a_liquid_takes_light_by_its_own_tint(self):
+        # a slab 1 m thick of what one sees so far into, before a wall; each beside the other
+        wall = generators.box_between((-4, 2, -3), (4, 3, 5))
+        black = np.zeros((12, 3))
+        slabs = [generators.box_between((x, 0, 0), (x + 1.5, 1, 2)) for x in (-1.6, 0.1)]
+        milk, water = tint("#f4efe4", 0.01), tint("", 60.0)
+
+        def seen(colours, tints):
+            surfaces = []
+            for slab, look in zip(slabs, tints):
+                corners = slab.vertices[slab.triangles]
+                flat = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+                flat /= np.linalg.norm(flat, axis=1, keepdims=True)
+                surfaces.append((corners, np.repeat(flat[:, None], 3, axis=1), look))
+            return render(VIEW, wall.vertices[wall.triangles], colours, water=surfaces).astype(int)
+
+        grey = np.tile(GREY, (12, 1))
+        both, dark = seen(grey, (milk, water)), seen(black, (milk, water))
+        # nothing is seen through milk, which is as bright as it says; nearly all through clear water
+        np.testing.assert_array_equal(both[45, 70], dark[45, 70])
+        self.assertGreater(both[45, 70].min(), 120)
+        bare = picture([wall])
+        self.assertGreater((both - dark)[45, 95].min(), 0.7 * bare[45, 95].min())
+        other = seen(grey, (water, milk))
+        np.testing.assert_allclose(other[45, 95], both[45, 70], atol=12)
+
+    def test_a_tint_leaves_a_fiftieth_of_a_contrast_where_one_sees_no_farther(self):
+        for colour in ("#3a2a10", "#f4efe4", "#808080"):
+            look = tint(colour, 0.5)
+            self.assertAlmostEqual(float(np.exp(-0.5 * np.mean(look.clear))), 0.02)
+            np.testing.assert_allclose(look.deep, linear(colour))
+        # what it gives least of it takes most of
+        red, _, blue = tint("#3a2a10", 0.5).clear
+        self.assertGreater(blue, red)
 
     def test_it_can_look_straight_down(self):
         roof = generators.box_between((-1, -0.5, 0), (1, 0.5, 1))

@@ -55,7 +55,11 @@ class Dragged(unittest.TestCase):
         # alone 2/9 of what it weighs over its viscosity; among walls at four radii about 0.55 to 0.6 of that (Haberman
         # & Sayre 1958, quoted from memory)
         radius = 0.25
-        for viscosity, density, dt, frames in ((400.0, 2000.0, 1 / 48, 24), (400.0, 300.0, 1 / 48, 24), (4e3, 2e3, 1 / 24, 9)):
+        for viscosity, density, dt, frames in (
+            (400.0, 2000.0, 1 / 48, 24),
+            (400.0, 300.0, 1 / 48, 24),
+            (4e3, 2e3, 1 / 24, 9),
+        ):
             alone = 2 / 9 * (density - 1000.0) * 9.81 * radius**2 / viscosity
             rigid, _, group = carried(1 / 12, density, viscosity, (0, 0, 0), gravity=(0, 0, -9.81))
             speed = advance(group, frames, dt, lambda r=rigid: -r.bodies.velocity[0, 2])[-1]

@@ -7,6 +7,7 @@ import numpy as np
 
 from urst.core.bodies.fragments import Fragments
 from urst.core.preview.colour import linear
+from urst.core.preview.look import SIGHT, Tint, tint
 from urst.drawn.representations import REPRESENTATIONS
 from urst.errors import Stopped
 from urst.scene.materials import MATERIALS, Material
@@ -79,6 +80,10 @@ class Baked:
         """Return the material of a layer's points or dust."""
         shot = self.shot
         return shot.kind_of(layer).matter(shot, layer) or MATERIALS[shot.pieces[0].material if shot.pieces else "stone"]
+
+    def tint(self, layer: Any) -> Tint:
+        """Return how a liquid looks where it is deep."""
+        return self.shot.kind_of(layer).tint(self.shot, layer) or tint("", SIGHT)
 
 
 def colours(pieces: list[SetPiece]) -> list[np.ndarray]:

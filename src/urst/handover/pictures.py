@@ -119,7 +119,10 @@ def pictures(
             None,
             None,
         ]
-        points, water = [], [baked.at(x, frame) for x in surfaces]
+        points, water = [], []
+        for layer in surfaces:
+            x = baked.at(layer, frame)
+            water.append((x["position"][x["triangles"]], x["normal"][x["triangles"]], baked.tint(layer)))
         for layer in baked.drawn_as("points"):
             if layer.id in skinned:
                 continue
@@ -131,11 +134,6 @@ def pictures(
             for density, albedo in [as_dust(baked.at(x, frame), shades)]
         ]
         triangles, tint, normals, crease, jointed = chain
-        washed = (
-            [np.concatenate([x[n][x["triangles"]] for x in water]).astype(float) for n in ("position", "normal")]
-            if water
-            else None
-        )
         yield render(
             view,
             triangles,
@@ -145,7 +143,7 @@ def pictures(
             jointed=jointed,
             points=points,
             dust=dust,
-            water=washed,
+            water=water,
             exposure=shot.picture.exposure,
         )
 

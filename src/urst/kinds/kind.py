@@ -10,6 +10,7 @@ from pydantic import BaseModel
 from urst.core.checks.findings import Finding
 from urst.core.curves.clock import Clock
 from urst.core.curves.curve import Curve
+from urst.core.preview.look import Tint
 from urst.kinds.gauge import Gauge, Quantity, Reading, Shade, Sliced, Spread
 from urst.kinds.layer import Layer
 from urst.kinds.offers.grid import Grid
@@ -284,6 +285,10 @@ class Kind:
 
     def matter(self, shot: World, layer: Any) -> Material | None:
         """Return what its points or its dust are of, None if that is not known."""
+        return None
+
+    def tint(self, shot: World, layer: Any) -> Tint | None:
+        """Return how its liquid looks where it is deep, None if it has none."""
         return None
 
     # the bake

@@ -150,7 +150,8 @@ def _shades(shot: Shot, layer: Any) -> list[dict[str, Any]]:
     return [{"name": s.name, "colour": s.colour or dust, "extinction": s.extinction} for s in found]
 
 
-def _look(shot: Shot, layer: Any) -> dict[str, str]:
+def _look(shot: Shot, layer: Any) -> dict[str, Any]:
     usual = MATERIALS[shot.pieces[0].material if shot.pieces else "stone"]
     found = shot.kind_of(layer).matter(shot, layer) or usual
-    return {"colour": found.colour, "dust": found.dust}
+    tint = shot.kind_of(layer).tint(shot, layer)
+    return {"colour": found.colour, "dust": found.dust} | (tint._asdict() if tint else {})

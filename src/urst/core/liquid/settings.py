@@ -145,6 +145,12 @@ class LiquidSettings(BaseModel):
     viscosity: float = Field(
         0.0, ge=0, le=1e6, description="How thick it is; water 0.001, oil 0.1, syrup 5, honey 10 [Pa s]"
     )
+    colour: Annotated[str, Field(pattern=r"^(#[0-9a-fA-F]{6})?$")] = Field(
+        "", description="Its colour where it is deep, as #rrggbb; empty: that of harbour water"
+    )
+    sight: float = Field(
+        6.0, ge=1e-4, le=1000, description="How far one sees into it; water 6, oil 0.5, slurry 0.01, milk 0.003 [m]"
+    )
     tension: float = Field(0.0, ge=0, le=10, description="Of its surface; water 0.072; 0: none [N/m]")
     particle_depth: float | None = Field(
         4.0,

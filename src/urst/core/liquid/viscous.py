@@ -81,9 +81,6 @@ def apply_viscosity(
             out.append(np.einsum("kij,kj->ki", cling.mass, x[3]) - cling.gathered(cling.chained(reaction)))
         return out
 
-    def dot(x: list[np.ndarray], y: list[np.ndarray]) -> float:
-        return sum(float(np.vdot(a.astype(np.float64), b)) for a, b in zip(x, y))
-
     def guessed(r: list[np.ndarray]) -> list[np.ndarray]:
         found = [a / d for a, d in zip(r, diagonal)]
         return found if cling is None else [*found, np.einsum("kij,kj->ki", own, r[3])]
@@ -101,7 +98,7 @@ def apply_viscosity(
     if cling is not None:
         left.append(wanted - pushed[3])
     guess = guessed(left)
-    direction, gain = guess, dot(left, guess)
+    direction, gain = guess, _dot(left, guess)
     first = gain
     for turn in range(MOST):
         if gain <= TOLERANCE**2 * first or gain < 1e-20:
@@ -110,16 +107,20 @@ def apply_viscosity(
             product(x)
             return turn, cling, cling.forces(reaction)
         pushed = product(direction)
-        step = np.float32(gain / dot(direction, pushed))
+        step = np.float32(gain / _dot(direction, pushed))
         for u, r, p, q in zip(x, left, direction, pushed):
             u += step * p
             r -= step * q
         guess = guessed(left)
-        before, gain = gain, dot(left, guess)
+        before, gain = gain, _dot(left, guess)
         direction = [z + np.float32(gain / before) * p for z, p in zip(guess, direction)]
     raise SolverFailed(
         f"Viscosity left {np.sqrt(gain / first):.2g} after {MOST} rounds: use a lower viscosity, or more substeps."
     )
+
+
+def _dot(x: list[np.ndarray], y: list[np.ndarray]) -> float:
+    return sum(float(np.vdot(a.astype(np.float64), b)) for a, b in zip(x, y))
 
 
 def apply_surface_tension(

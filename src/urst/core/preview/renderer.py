@@ -10,7 +10,7 @@ from urst.core.air import DUST_EXTINCTION
 from urst.core.geometry.view import axes
 from urst.core.preview import kernels, water_kernels
 from urst.core.preview.colour import linear, to_srgb
-from urst.core.preview.look import DIMMING
+from urst.core.preview.look import DIMMING, Tint
 
 _SUN = np.array([-0.55, -0.8, 1.3])
 _SHADOW = 1536
@@ -56,7 +56,7 @@ def render(
     dust: Sequence[
         tuple[np.ndarray, tuple[int, int, float] | list[float], float, np.ndarray | tuple[int, int, int]]
     ] = (),
-    water: list[np.ndarray] | None = None,
+    water: Sequence[tuple[np.ndarray, np.ndarray, Tint]] = (),
     exposure: float = 0.0,
 ) -> np.ndarray:
     """Render one picture.
@@ -71,8 +71,8 @@ def render(
     points : list of (positions (n, 3), sizes (n,) [m], colour (3,))
     dust : list of (density (nx, ny, nz) [kg/m3], origin (3,) [m], cell [m], albedo (3,))
         The farther ones lie behind the nearer as a whole.
-    water : optional ((t, 3, 3), (t, 3, 3))
-        Triangles of closed surfaces, and their normals, one a corner.
+    water : list of (triangles (t, 3, 3) [m], normals (t, 3, 3), Tint)
+        Closed surfaces of liquids, with a normal a corner.
     exposure : float [stops]
 
     Returns
@@ -111,15 +111,17 @@ def render(
             kernels.splat(
                 np.asarray(position, float), np.asarray(size, float), np.asarray(colour), frame, scale, depth, image
             )
-    if water is not None and len(water[0]):
-        skin, facing = (np.ascontiguousarray(x, float) for x in water)
+    if any(len(x) for x, _, _ in water):
+        skin, facing = (np.concatenate([w[n] for w in water]).astype(float) for n in (0, 1))
+        clear, deep = (np.repeat([w[2][n] for w in water], [len(w[0]) for w in water], axis=0) for n in (0, 1))
         out = np.cross(skin[:, 1] - skin[:, 0], skin[:, 2] - skin[:, 0])
         towards = np.einsum("ij,ij->i", out, np.array(view.eye) - skin[:, 0]) > 0.0
         wet, which = np.full((h, w), 1e9), np.full((h, w), -1, np.int64)
         kernels.rasterise(skin[towards], frame, scale, True, wet, which)
         through = np.zeros((h, w))
         water_kernels.thicken(skin, towards, frame, scale, depth, through)
-        surfaces = water_kernels.Water(wet, which, through, skin[towards], facing[towards])
+        seen = (x[towards] for x in (skin, facing, clear, deep))
+        surfaces = water_kernels.Water(wet, which, through, *seen)
         water_kernels.wash(surfaces, frame, scale, sun, depth, image.copy(), image)
     image = 0.25 * (image[::2, ::2] + image[::2, 1::2] + image[1::2, ::2] + image[1::2, 1::2])
     near = np.minimum(np.minimum(depth[::2, ::2], depth[::2, 1::2]), np.minimum(depth[1::2, ::2], depth[1::2, 1::2]))

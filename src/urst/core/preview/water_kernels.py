@@ -8,8 +8,6 @@ from numba import prange
 from urst.core.jit import inline, parallel, serial
 from urst.core.preview.kernels import BESIDE, depth_at, on_screen, twice_area
 
-#: what a metre of harbour water takes of red, green and blue, and what it gives instead; the stage has the same
-CLEAR, DEEP = (1.15, 0.42, 0.36), (0.022, 0.075, 0.08)
 #: how far what is behind is seen aside, for a metre of water
 BENT = 0.09
 
@@ -70,6 +68,10 @@ class Water(NamedTuple):
     """(t, 3, 3) [m]"""
     normals: np.ndarray
     """(t, 3, 3)"""
+    clear: np.ndarray
+    """(t, 3) what a metre of it takes of red, green and blue"""
+    deep: np.ndarray
+    """(t, 3) what it gives instead"""
 
 
 @parallel
@@ -145,8 +147,9 @@ def wash(water, frame, scale, sun, depth, behind, image):
             glint = max(glint, 0.0)
             bright = 6.0 * glint**380 + 0.18 * glint**40
             for c in range(3):
-                left = np.exp(-CLEAR[c] * path)
-                seen = behind[j1, i1, c] * left + DEEP[c] * (0.55 + 0.45 * max(lit, 0.0)) * (1.0 - left)
+                left = np.exp(-water.clear[t, c] * path)
+                given = water.deep[t, c] * (0.55 + 0.45 * max(lit, 0.0))
+                seen = behind[j1, i1, c] * left + given * (1.0 - left)
                 image[j, i, c] = (
                     seen + mirror * (_sky(r[2], c) - seen) + (1.0, 0.95, 0.86)[c] * bright * (0.25 + mirror)
                 )

@@ -1,6 +1,7 @@
 """Flood: liquid among the set and what falls into it."""
 
 from collections.abc import Callable, Iterable, Sequence
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -10,6 +11,7 @@ from urst.core.checks.findings import Finding
 from urst.core.geometry.convex import hull_of
 from urst.core.geometry.mesh import open_edges
 from urst.core.liquid.settings import LiquidSettings
+from urst.core.preview import look
 from urst.kinds import launching
 from urst.kinds.flood import forecast, pouring, reading, splash
 from urst.kinds.flood.proposal import proposal
@@ -147,6 +149,8 @@ class Flood(Kind):
             (
                 Field("density", "Density", **DENSITY),
                 Field("viscosity", "Viscosity", "Pa s", 1.0, "Pa s"),
+                Field("colour", "Colour"),
+                Field("sight", "Visibility", **METRES),
                 Field("tension", "Surface tension", "N/m", 1.0, "N/m"),
                 Field("air", "Trapped air"),
             ),
@@ -251,7 +255,8 @@ class Flood(Kind):
         return settings | {n: named(settings.get(n, [])) for n in _LISTS} | within
 
     def content(self, shot: Any, layer: Any) -> dict[str, Any]:
-        settings = layer.settings.model_dump(mode="json")
+        # how it looks changes nothing that is baked
+        settings = layer.settings.model_dump(mode="json", exclude={"colour", "sight"})
         if layer.settings.start_within is not None:
             settings["start_within"] = content.stance(shot.piece(layer.settings.start_within), shot)
         settings["fills"] = [
@@ -601,7 +606,10 @@ class Flood(Kind):
         ]
 
     def matter(self, shot: Any, layer: Any) -> Material:
-        return WATER
+        return replace(WATER, colour=layer.settings.colour or WATER.colour)
+
+    def tint(self, shot: Any, layer: Any) -> look.Tint:
+        return look.tint(layer.settings.colour, layer.settings.sight)
 
     def inflows(self, shot: Any, layer: Any) -> list[tuple[Any, Callable, float]]:
         found = [x for x in layer.settings.inflows if not is_endless(shot.piece(x.piece).shape)]

@@ -3,9 +3,11 @@
 from typing import Any
 
 from urst.core.checks.findings import Finding
+from urst.core.preview.look import SIGHT, Tint, tint
 from urst.core.skin.settings import SkinSettings
 from urst.kinds.gauge import Gauge, Quantity
 from urst.kinds.kind import at
+from urst.kinds.offers.liquid import LIQUID
 from urst.kinds.on_liquid import OnLiquid
 from urst.kinds.questions import CENTIMETRES, Field, Question
 from urst.scene.materials import WATER, Material
@@ -99,3 +101,7 @@ class Skin(OnLiquid):
 
     def matter(self, shot: Any, layer: Any) -> Material:
         return WATER
+
+    def tint(self, shot: Any, layer: Any) -> Tint:
+        found = (shot.kind_of(x).tint(shot, x) for x in shot.takes(layer, LIQUID))
+        return next((x for x in found if x is not None), tint("", SIGHT))

@@ -55,14 +55,18 @@ export class Composite {
     }
   }
 
-  /** @param {Scenery['surfaces']} surfaces */
-  showSurfaces(surfaces) {
+  /**
+   * @param {Scenery['surfaces']} surfaces
+   * @param {Meta['matter']} matter
+   */
+  showSurfaces(surfaces, matter) {
     for (const [id, surface] of this.surfaces) if (!surfaces.some(x => x.layer.id === id)) surface.mesh.visible = false;
     for (const { layer, arrays } of surfaces) {
       const surface = this.surfaces.get(layer.id) || new Surface(this.water.shared);
       this.surfaces.set(layer.id, surface);
       this.water.scene.add(surface.mesh);
       surface.mesh.visible = true;
+      surface.tint(matter[layer.id]);
       surface.show(arrays);
     }
   }

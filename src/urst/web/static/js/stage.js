@@ -282,7 +282,7 @@ export class Stage {
     }
     this.showPoints(this.shown.points ? points : []);
     this.composite.showVolumes(this.shown.dust ? volumes : [], this.meta.look);
-    this.composite.showSurfaces(surfaces);
+    this.composite.showSurfaces(surfaces, this.meta.matter);
     this.showDomains(this.shown.domain ? domains : []);
     this.insight.show(found, layers.map(x => x.frame), layers.map(x => x.past));
     await told;

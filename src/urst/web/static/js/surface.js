@@ -1,7 +1,7 @@
 // Water: a closed surface that changes every frame, seen through as far as it is clear, with what it mirrors.
 import * as THREE from '../vendor/three.js';
 
-/** @import { SurfaceFrame } from './types' */
+/** @import { SurfaceFrame, Triple } from './types' */
 /** @typedef {{ texture: THREE.Texture, depthTexture: THREE.Texture | null }} Image a picture and how deep it is */
 
 const vertexShader = `
@@ -55,7 +55,9 @@ export class Surface {
   /** @param {Record<string, THREE.IUniform>} shared uniforms that all have, as `Water` keeps them */
   constructor(shared) {
     this.bounds = { low: { value: new THREE.Vector3() }, span: { value: new THREE.Vector3(1, 1, 1) } };
-    const uniforms = { ...shared, ...this.bounds };
+    /** what a metre of it takes of the light, and what it gives instead */
+    this.tints = { clear: { value: new THREE.Vector3() }, deep: { value: new THREE.Color() } };
+    const uniforms = { ...shared, ...this.bounds, ...this.tints };
     this.seen = new THREE.ShaderMaterial({ vertexShader, fragmentShader, clipping: true, uniforms });
     this.measured = new THREE.ShaderMaterial({
       vertexShader, fragmentShader: thickness, clipping: true, uniforms, side: THREE.DoubleSide, depthTest: false, depthWrite: false, transparent: true,
@@ -65,6 +67,12 @@ export class Surface {
     this.mesh = new THREE.Mesh(new THREE.BufferGeometry(), this.seen);
     this.mesh.userData = this;
     this.mesh.frustumCulled = false;
+  }
+
+  /** @param {{ clear?: Triple, deep?: Triple }} look */
+  tint({ clear, deep }) {
+    this.tints.clear.value.fromArray(clear || [0, 0, 0]);
+    this.tints.deep.value.fromArray(deep || [0, 0, 0]);
   }
 
   /** @param {SurfaceFrame} surface position (n, 3) steps or floats, normal (n, 3) int8, index */
@@ -98,7 +106,7 @@ export class Water {
     /** @type {Record<string, THREE.IUniform>} */
     this.shared = {
       behind: { value: null }, depth: { value: null }, through: { value: null }, size: { value: new THREE.Vector2() }, unproject: { value: new THREE.Matrix4() }, toView: { value: new THREE.Matrix4() },
-      eye: { value: new THREE.Vector3() }, sun: { value: sun }, clear: { value: new THREE.Vector3(1.15, 0.42, 0.36) }, deep: { value: new THREE.Color(0.022, 0.075, 0.08) },
+      eye: { value: new THREE.Vector3() }, sun: { value: sun },
     };
     const copy = new THREE.ShaderMaterial({
       vertexShader: 'varying vec2 vUv; void main() { vUv = uv; gl_Position = vec4(position.xy, 0.0, 1.0); }',

@@ -44,7 +44,7 @@ export interface Look { extinction: number, dimming: number, chip: number }
 export interface CameraMeta { name: string, eye: Triple, target: Triple, lens: number, angle: number }
 export interface Meta {
   start: number, played: number[] | null, set: string, paths: string, pieces: PieceMeta[], casts: Record<string, number[]>,
-  matter: Record<string, { colour: string, dust: string }>, domains: Record<string, Domain>, sea: boolean, shades: Record<string, Shade[]>,
+  matter: Record<string, { colour: string, dust: string, clear?: Triple, deep?: Triple }>, domains: Record<string, Domain>, sea: boolean, shades: Record<string, Shade[]>,
   sorts: Record<string, [string, string][]>, sliced: Record<string, Sliced[]>, bounds: [Triple, Triple] | null, look: Look,
   camera: CameraMeta, cameras: string[], picture: { width: number, height: number, exposure: number },
 }
