@@ -1,4 +1,4 @@
-// What the colours on the stage mean.
+// What the colours on the stage mean, and switches for points of several kinds.
 import { byId } from './page.js';
 import { TELLING } from './slice.js';
 
@@ -18,12 +18,35 @@ export function legend(session, stage) {
     load: ['pressed by, x its weight', [0, 4, 21, 100]],
   })[mode];
   box.hidden = !plane && !sorts && !scale;
+  if (sorts && !plane) return switches(box, session.chosen, sorts, stage);
+  box.dataset.of = '';
   if (plane) box.replaceChildren(...onPlane(session, plane));
-  else if (sorts) box.replaceChildren(...sorts.map(([text, colour]) => patch(text, colour)));
   else if (scale) {
     const [what, ticks] = scale;
     box.innerHTML = `${what}<div class="ramp"></div><div class="ticks">${ticks.map(t => `<span>${t}</span>`).join('')}</div>`;
   }
+}
+
+/**
+ * What kinds of points there are, each to be hidden or seen; rows that stand are kept, so that a key goes on working.
+ * @param {HTMLElement} box
+ * @param {string} layer
+ * @param {[string, string][]} sorts
+ * @param {Stage} stage
+ */
+function switches(box, layer, sorts, stage) {
+  if (box.dataset.of !== layer) {
+    box.dataset.of = layer;
+    box.replaceChildren(...sorts.map(([text, colour], n) => {
+      const row = document.createElement('button');
+      row.type = 'button';
+      row.title = `Show or hide ${text}`;
+      row.append(patch(text, colour));
+      row.addEventListener('click', () => row.setAttribute('aria-pressed', String(stage.reveal(layer, n))));
+      return row;
+    }));
+  }
+  [...box.children].forEach((row, n) => row.setAttribute('aria-pressed', String(!stage.swarm(layer).hidden[n])));
 }
 
 /**

@@ -3,11 +3,12 @@ import { RAMP } from './bodies.js';
 import * as THREE from '../vendor/three.js';
 
 const vertexShader = `
-attribute float size, pace, sort; uniform float scale; uniform vec3 low, span, sorts[4]; uniform bool sorted; uniform vec3 colour; varying float cover, swift; varying vec3 mine;
+attribute float size, pace, sort; uniform float scale; uniform vec3 low, span, sorts[4]; uniform bool sorted, hidden[4]; uniform vec3 colour; varying float cover, swift; varying vec3 mine;
 #include <clipping_planes_pars_vertex>
 void main() { swift = pace; mine = sorted ? sorts[int(sort)] : colour; vec4 mvPosition = modelViewMatrix * vec4(low + span * position, 1.0); gl_Position = projectionMatrix * mvPosition;
   float wide = size * scale / -mvPosition.z;
   gl_PointSize = clamp(wide, 1.5, 40.0); cover = min(1.0, wide * wide / 2.25);
+  if (sorted && hidden[int(sort)]) gl_Position = vec4(0.0, 0.0, 2.0, 1.0);
   #include <clipping_planes_vertex>
 }`;
 const fragmentShader = `
@@ -33,7 +34,9 @@ export class Swarm {
   constructor(scale) {
     this.colour = new THREE.Color();
     this.sorts = [0, 1, 2, 3].map(() => new THREE.Color());
-    const material = new THREE.ShaderMaterial({ vertexShader, fragmentShader, clipping: true, uniforms: { scale, colour: { value: this.colour }, sorts: { value: this.sorts }, sorted: { value: false }, fast: { value: 0 }, ramp: { value: RAMP }, low: { value: new THREE.Vector3() }, span: { value: new THREE.Vector3(1, 1, 1) } } });
+    /** which of its kinds are not seen */
+    this.hidden = [false, false, false, false];
+    const material = new THREE.ShaderMaterial({ vertexShader, fragmentShader, clipping: true, uniforms: { scale, colour: { value: this.colour }, sorts: { value: this.sorts }, hidden: { value: this.hidden }, sorted: { value: false }, fast: { value: 0 }, ramp: { value: RAMP }, low: { value: new THREE.Vector3() }, span: { value: new THREE.Vector3(1, 1, 1) } } });
     this.points = new THREE.Points(new THREE.BufferGeometry(), material);
     this.points.frustumCulled = false;
     this.room = 0;
