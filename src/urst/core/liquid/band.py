@@ -17,6 +17,8 @@ from urst.core.solids.walls import STAND, Walls
 ROOM = 2.0
 #: particles tell where the surface is in what is less deep than they are by this [cells]
 COUNTED = 1.6
+#: fraction of what is out of sight that may come in sight beyond what there is room for
+SPARE = 1e-3
 
 
 class Band(Checkpointed):
@@ -106,9 +108,7 @@ class Band(Checkpointed):
         count = np.zeros(self.zone.shape, np.int32)
         deep_kernels.occupied(position, bits, count)
         deep_kernels.lacking(self.zone, self.depth, walls.touched, walls.distance, bits, count, out)
-        if self.unseen <= 0:
-            # there are none to come in sight
-            out[out < deep_kernels.ANEW] = 0
+        self._afford(out, count, walls)
         kept = out[tuple(position.astype(np.int32).T)] < deep_kernels.ANEW
         cells = np.argwhere(out & 255)
         fresh = np.unpackbits((out[tuple(cells.T)] & 255).astype(np.uint8)[:, None], axis=1, bitorder="little")
@@ -127,6 +127,19 @@ class Band(Checkpointed):
         deep_kernels.take_up(places, u, v, w, np.float32(step), speed, slopes)
         self.unseen += int((~kept).sum()) - len(places)
         return kept, places, speed, slopes
+
+    def _afford(self, out: np.ndarray, count: np.ndarray, walls: Walls) -> None:
+        """Let no more come in sight than what is out of sight can give, to where there are fewest first.
+
+        What froths under a jet is thinner than the surface tells: filled up, it would be water from nothing.
+        """
+        anew = out >= deep_kernels.ANEW
+        births = np.bitwise_count((out & 255).astype(np.uint8)).astype(np.int64)
+        net = births - np.where(anew, count, 0)
+        gains = np.flatnonzero(net > 0)
+        stock = self.mismatch(walls) - float(net[net < 0].sum()) + SPARE * self.unseen
+        gains = gains[np.argsort(count.ravel()[gains], kind="stable")]
+        out.ravel()[gains[np.cumsum(net.ravel()[gains]) > stock]] = 0
 
     def carry(self, flow: list[np.ndarray], axis: int, step: float, mass: np.ndarray, out: np.ndarray) -> None:
         """Write what the flow carries to faces across an axis that particles do not tell of.

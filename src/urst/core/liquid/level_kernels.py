@@ -23,6 +23,8 @@ REACH = np.float32(1.5)
 BAND = np.float32(5.0)
 #: corrections by particles reach so far [cells], and what is smaller is noise
 FAR, NOISE = np.float32(1.2), np.float32(0.15)
+#: the surface is raised for its volume so much sooner than brought to the particles
+SOONER = np.float32(4.0)
 
 
 @kernel
@@ -152,8 +154,9 @@ def count(position, cell_list, within, phi, full, deep, wanted):
 
 
 @parallel
-def correct(phi, wanted, u, v, w, step):
-    """Bring the distance nearer to where particles say it is, in proportion to how far the liquid moves in the step.
+def correct(phi, wanted, u, v, w, step, raised):
+    """Bring the distance nearer to where particles say it is, and raise the surface by so much (cells), in proportion
+    to how far the liquid moves in the step.
 
     Where they fill what is taken for air it is liquid at once.
     """
@@ -174,7 +177,7 @@ def correct(phi, wanted, u, v, w, step):
                 moves = ONE - np.exp(-np.sqrt(a * a + b * b + c * c) * step)
                 off = _clip(wanted[i, j, k], FAR) - _clip(phi[i, j, k], FAR)
                 off = off - NOISE if off > NOISE else (off + NOISE if off < -NOISE else ZERO)
-                phi[i, j, k] += moves * off
+                phi[i, j, k] += moves * off - min(ONE, SOONER * moves) * raised
 
 
 @parallel

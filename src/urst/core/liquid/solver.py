@@ -44,6 +44,8 @@ WIDE = 0.75
 COUNTED = 3.0
 #: fraction of a loss of volume that is given back in a second, while that is little
 MEND = 5.0
+#: the surface is raised at once by so much at most to hold what particles fill, where it moves [cells]
+MOST_RAISED = 0.3
 #: and in a step at most
 MOST_MEND = 0.2
 
@@ -512,8 +514,16 @@ class LiquidSolver(Port, Checkpointed):
 
     def _follow(self, dt: float) -> None:
         """Bring the surface nearer to where the particles are."""
-        level_kernels.correct(self.phi, self._counted(), *self.velocity, np.float32(dt / self.cell))
+        counted, raised = self._counted(), np.float32(self._raised())
+        level_kernels.correct(self.phi, counted, *self.velocity, np.float32(dt / self.cell), raised)
         self._surface()
+
+    def _raised(self) -> float:
+        """By how much the whole surface is to rise to hold as much as particles fill [cells]."""
+        beside = np.abs(self.phi) < 0.5
+        area = float(self.walls.fraction[beside].sum(dtype=np.float64))
+        lack = self._held() / PARTICLES - self.volume() / self.cell**3
+        return min(max(lack / max(area, 1.0), -MOST_RAISED), MOST_RAISED)
 
     def _counted(self) -> np.ndarray:
         """Where the particles say that the surface is, near where it is taken to be (cells)."""
