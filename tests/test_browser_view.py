@@ -182,7 +182,8 @@ class View(BenchTest):
                         "name": "Flood",
                         "kind": "flood",
                         "settings": {"cell_size": 0.15, "low": (-1.2, -1.2, 0), "high": (1.2, 1.2, 2), "level": 1.0},
-                    }
+                    },
+                    {"id": "froth", "name": "Froth", "kind": "froth", "reads": ["flood"]},
                 ],
                 "cameras": [{"eye": (0, -6, 1.2), "target": (0, 0, 0.5), "lens": 40}],
             }
@@ -210,6 +211,20 @@ class View(BenchTest):
         self.assertIn("kPa", self.find("#probe").text)
         self.page.execute_script(choose, "cut", "")
         wait_for(lambda: not self.find("#slice").is_displayed(), "no cut")
+        # kinds of points are seen or hidden by the legend
+        self.live.bake(shot_id, "froth")
+        wait_for(lambda: self.health("froth") == "fresh", "the froth")
+        self.page.execute_script("document.querySelector('.band[data-id=froth] .name').click()")
+        kinds = lambda: [  # noqa: E731
+            (x.text, x.get_attribute("aria-pressed"))
+            for x in self.page.find_elements(By.CSS_SELECTOR, "#legend button")
+        ]
+        seen = [(n, "true") for n in ("foam", "bubbles", "spray", "mist")]
+        wait_for(lambda: kinds() == seen, "the kinds of froth")
+        self.find("#legend button").click()
+        wait_for(lambda: kinds() == [("foam", "false"), *seen[1:]], "no foam")
+        self.page.execute_script("document.querySelector('.band[data-id=flood] .name').click()")
+        wait_for(lambda: not kinds(), "no legend")
 
     def test_sources_are_seen_before_the_bake(self):
         self.open(smoke.shot(), "smoke")

@@ -9,6 +9,7 @@ import numpy as np
 from tests.shots import falling_box, tiny
 from urst.bake import runner
 from urst.core.checks.findings import Finding
+from urst.demo import sluice
 from urst.errors import BadValue
 from urst.shot import giving, layers
 from urst.shot.accepted import Accepted, reason, without_numbers
@@ -17,6 +18,7 @@ from urst.shot.keys import layer_keys
 from urst.shot.preflight import preflight
 from urst.shot.starter import starter
 from urst.store.store import Store
+from urst.web.data import _look
 
 
 def bare(shot):
@@ -247,6 +249,19 @@ class Giving(unittest.TestCase):
         self.assertEqual(more.layers[4].settings.sources[0], shot.layers[4].settings.sources[0])
         before, after = layer_keys(shot), layer_keys(more)
         self.assertEqual({n for n in before if before[n] != after[n]}, {shot.layers[4].id})
+
+    def test_how_a_liquid_looks_bakes_nothing_anew_and_its_surface_looks_the_same(self):
+        shot = sluice.shot()
+        data = shot.model_dump(mode="json")
+        data["layers"][0]["settings"] |= {"colour": "#f4efe4", "sight": 0.01}
+        milk = parse(data)
+        self.assertEqual(layer_keys(shot), layer_keys(milk))
+        look = {x.id: _look(milk, x) for x in milk.layers}
+        self.assertEqual(look["flood"]["colour"], "#f4efe4")
+        self.assertEqual(look["skin"]["deep"], look["flood"]["deep"])
+        self.assertGreater(min(look["skin"]["clear"]), 100 * max(_look(shot, shot.layers[1])["clear"]))
+        data["layers"][0]["settings"]["density"] = 1030.0
+        self.assertNotEqual(layer_keys(shot)["flood"], layer_keys(parse(data))["flood"])
 
 
 if __name__ == "__main__":

@@ -7,12 +7,15 @@ import numpy as np
 from tests.bodies import fragments_of
 from urst.core.bodies.boundary import Boundary
 from urst.core.bodies.faces import chosen
+from urst.core.fields.liquid_frame import LiquidFrame
 from urst.core.geometry import generators
 from urst.core.launch.settings import Launch
 from urst.core.liquid.inflows import Inflow
 from urst.core.liquid.inlets import Before, Inside
-from urst.core.liquid.settings import LiquidSettings
+from urst.core.liquid.settings import PARTICLES, LiquidSettings
 from urst.core.liquid.solver import LiquidSolver
+from urst.core.skin.settings import SkinSettings
+from urst.core.skin.skinner import Skinner
 
 box = generators.box_between
 CELL = 1 / 16
@@ -121,6 +124,29 @@ class Launched(unittest.TestCase):
             # the trail has no gaps: what sets off earlier stands as high as it has flown
             columns = np.unique(np.floor(places(s)[left, 0] / CELL))
             self.assertEqual(len(columns), columns.max() - columns.min() + 1)
+
+
+class Pool(unittest.TestCase):
+    def test_it_holds_what_has_been_poured_however_it_froths(self):
+        # a jet that plunges into a pool it makes itself: under it particles are thin, and nothing is filled up there
+        mouth = Boundary(fragments_of([box((0.3, 0.3, 0.9), (0.5, 0.5, 1.1))]))
+        settings = LiquidSettings(cell_size=CELL, low=(0, 0, 0), high=(1, 1, 1.3))
+        down = Launch(way="direction", direction=(0, 0, -1), speed=1.0)
+        s = LiquidSolver(settings, inflows=[Inflow(Inside(mouth), 0.0, 1.2, down, 0.2)])
+        skinner = Skinner(SkinSettings(), settings.low, CELL, settings.shape())
+        while s.time < 2.2:
+            s.step(min(s.stable_dt(), 1 / 24))
+            booked = PARTICLES / CELL**3 * s.gauges()["poured"]
+            self.assertAlmostEqual(len(s.position) + s.band.unseen, booked, delta=1)
+            self.assertLess(abs(s.band.mismatch(s.walls)), 0.01 * booked)
+            if s.time > 1.3:
+                # it is 4 cells deep and swings from side to side
+                self.assertLess(abs(s.gauges()["volume_drift"]), 0.02)
+        self.assertAlmostEqual(s.gauges()["poured"], 0.24, delta=0.005)
+        self.assertLess(abs(s.gauges()["volume_drift"]), 0.01)
+        skinner.liquid = LiquidFrame.of(s.frame())
+        skinner.frame()
+        self.assertAlmostEqual(skinner.gauges()["surface_volume"], s.gauges()["poured"], delta=0.01 * 0.24)
 
 
 if __name__ == "__main__":

@@ -56,7 +56,7 @@ _FACES = (("out_of", ("faces",)),)
 class Flood(Kind):
     """A liquid with a free surface among walls and moving bodies."""
 
-    name, title, version = "flood", "Flood", 9
+    name, title, version = "flood", "Flood", 10
     settings = LiquidSettings
     hue = ("#42a1aa", "#1d727b")
     own = ("start_within", "fills", "inflows", "regions", "low", "high", "level", "pool_at")

@@ -11,12 +11,12 @@ import { TELLING } from './slice.js';
  */
 export function legend(session, stage) {
   const box = byId('legend'), { mode, topSpeed: top } = stage, plane = stage.slice.told;
-  const sorts = mode === 'fragment' && session.meta.sorts[session.chosen];
   const scale = /** @type {Record<string, [string, number[]]>} */ ({
     speed: ['speed, m/s', [0, top / 3, 2 * top / 3, top].map(x => Math.round(x))],
     strain: ['bond load, % of strength', [0, 33, 67, 100]],
     load: ['pressed by, x its weight', [0, 4, 21, 100]],
   })[mode];
+  const sorts = !scale && session.drawn('points').some(x => x.id === session.chosen && x.done) && session.meta.sorts[session.chosen];
   box.hidden = !plane && !sorts && !scale;
   if (sorts && !plane) return switches(box, session.chosen, sorts, stage);
   box.dataset.of = '';
