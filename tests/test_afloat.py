@@ -167,6 +167,32 @@ class Together(unittest.TestCase):
         self.assertGreater(stronger, splash)
         self.assertLess(fall(1.0, 0.0)[0], place - 0.05)
 
+    def test_water_presses_on_a_wall_of_small_blocks_as_on_a_whole_one(self):
+        # a dam of 24 cells a block, a metre of water behind it, near to what it bears: none goes through the blocks,
+        # and their bonds feel M c / I at the foot, less what the weight presses there
+        thick, height, strength = 0.2, 1.2, 2.6e5
+        blocks = [box((1, j / 4, k * 0.2), (1 + thick, (j + 1) / 4, (k + 1) * 0.2)) for k in range(6) for j in range(4)]
+        bonds = BondSettings(tension=strength, shear=strength, scatter=0.0)
+        rigid, liquid, group = basin(
+            [*blocks, box((-1, -1, -1), (3, 2, 0))],
+            1 / 12,
+            (2, 1, 1.5),
+            -1.0,
+            settings=APART.model_copy(update={"bonds": bonds}),
+            fixed=[24],
+            density=2000.0,
+        )
+        liquid.fill(lambda x: np.maximum(x[:, 0] - 0.99, x[:, 2] - 1.0))
+        seen = advance(
+            group, 16, 1 / 24, lambda: (liquid.pressed[10, 6, 0], liquid.pressed[4, 6, 0], rigid.utilisation.max())
+        )
+        pressed = 1e-3 * DENSITY * G * (1.0 - 1 / 24)
+        np.testing.assert_allclose(np.array(seen)[3:, :2], pressed, atol=0.08 * pressed)
+        foot = DENSITY * G / 6 * 6 / thick**2 - 2000.0 * G * height
+        self.assertAlmostEqual(seen[-1][2] * strength, foot, delta=0.06 * foot)
+        self.assertTrue(rigid.bonds.alive.all())
+        self.assertEqual(int((liquid.position[:, 0] > 14.5).sum()), 0)
+
     def test_a_wave_parts_what_is_bonded_too_weakly(self):
         # a plate of two halves across a tank, held by the floor; behind it the water stands high
         halves = [

@@ -25,7 +25,7 @@ class Samples(NamedTuple):
     owner: np.ndarray
     """(2nx, 2ny, 2nz) int32, whose wall that is"""
     ease: np.ndarray
-    """(n,) float32, see `wall_kernels.closed_share`"""
+    """(n,) float32, see `wall_kernels.closed_fraction`"""
 
 
 class AxisFaces(NamedTuple):

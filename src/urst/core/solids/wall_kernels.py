@@ -137,28 +137,37 @@ def open_fraction(d):
 
 @kernel
 def closed_fraction(distance, owner, ease, a, b, c):
-    """Fraction of the eighth of a cell about a sample that is closed; ease (n,) is what each body is short of what its
-    samples say."""
-    body = owner[a, b, c]
-    return (ONE - open_fraction(distance[a, b, c])) * (ease[body] if body != NONE else ONE)
+    """Fraction of the eighth of a cell about a sample that is closed.
+
+    ease (n,) is what each body is short of what its samples say, at its outside: nothing leaks through its inside."""
+    body, part = owner[a, b, c], ONE - open_fraction(distance[a, b, c])
+    return part if body == NONE or part == ONE else part * ease[body]
 
 
 @parallel
-def measure(distance, owner, out):
-    """Write how many eighths of a cell bodies hold of each plane of samples, out (planes, n)."""
+def measure(distance, owner, full, out):
+    """Write how many eighths of a cell bodies hold of each plane of samples, whole ones and parts of others, out
+    (planes, n, 2); full: see `carve`."""
     nx, ny, nz = distance.shape
     for row in prange(nx):
         i = np.int64(row)
         for j in range(ny):
             for k in range(nz):
-                if owner[i, j, k] != NONE:
-                    out[i, owner[i, j, k]] += ONE - open_fraction(distance[i, j, k])
+                body = owner[i, j, k]
+                if body == NONE:
+                    continue
+                part = ONE - open_fraction(distance[i, j, k])
+                if part == ONE:
+                    # of what two hold together each has half
+                    out[i, body, 0] += HALF if full[i, j, k] == 255 else ONE
+                else:
+                    out[i, body, 1] += part
 
 
 @parallel
 def open_samples(distance, owner, ease, out):
     """Write the open fraction of the eighth of a cell about each sample, out (2nx, 2ny, 2nz) float32; ease: see
-    `closed_share`."""
+    `closed_fraction`."""
     nx, ny, nz = distance.shape
     for row in prange(nx):
         i = np.int64(row)

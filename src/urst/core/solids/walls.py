@@ -267,11 +267,12 @@ class Walls:
         """See how much more bodies hold by their samples than they are: small ones would be lifted by water that they
         do not displace."""
         volume = self._volume
-        held = np.zeros((len(self.distance), len(volume)), np.float32)
-        kernels.measure(self.distance, self.owner, held)
-        samples = held.sum(axis=0, dtype=np.float64) * (0.5 * self.cell) ** 3
-        small = volume < SMALL * self.cell**3
-        self.ease = np.where(small & (samples > volume), volume / np.maximum(samples, 1e-30), 1.0).astype(np.float32)
+        held = np.zeros((len(self.distance), len(volume), 2), np.float32)
+        kernels.measure(self.distance, self.owner, self._full, held)
+        inside, outside = held.sum(axis=0, dtype=np.float64).T * (0.5 * self.cell) ** 3
+        small = (volume < SMALL * self.cell**3) & (inside + outside > volume)
+        left = np.maximum(volume - inside, 0.0) / np.maximum(outside, 1e-30)
+        self.ease = np.where(small, np.minimum(left, 1.0), 1.0).astype(np.float32)
 
     def ends(self, axis: int) -> np.ndarray:
         """Return whether the first and the last faces across an axis lie in sides that pressure does not move, (2,)
