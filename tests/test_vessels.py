@@ -172,6 +172,39 @@ class Carried(unittest.TestCase):
         self.assertLess(np.hypot(own[:, 0], own[:, 1]).max(), 0.4)
         self.assertLess(np.abs(own[:, 2]).max(), 0.3)
 
+    def test_one_that_tumbles_and_hits_the_floor_keeps_all_its_liquid(self):
+        # two thirds full, of sheet steel a tenth of a cell thick; it comes down on the rim of side and end
+        shape, at, turn = Drum(radius=0.3, height=0.8, matter="hollow", wall=0.005), (1.5, 1.5, 0.6), (60, 15, 0)
+        steel = put([m for m, _ in parts(shape)], at, turn)
+        meshes, n = [*steel, generators.box_between((-1, -1, -0.3), (4, 4, 0.0))], len(steel)
+        whole = np.array([0] * n + [1])
+        rigid = solver(meshes, settings=APART, gravity=(0, 0, -G), density=7850.0, whole=whole, fixed=[n])
+        b, way, spin = rigid.bodies, (2.0, 0.0, -2.0), (4.0, 3.0, 0.0)
+        b.velocity[:n] = way + np.cross(spin, b.position[:n] - b.position[:n].mean(axis=0))
+        b.spin[:n] = spin
+        fragments = assemble(
+            [Solid(0, m, np.zeros(len(m.triangles), bool), part=k, whole=whole[k]) for k, m in enumerate(meshes)]
+        )
+        patches = together(find_patches(fragments, 1e-3), ties(fragments, whole))
+        parting = Parting(Boundary(fragments), patches, np.zeros(0, np.int64))
+        room = Boundary(bodies(put(rooms(shape), at, turn)))
+        settings = LiquidSettings(cell_size=CELL, low=(0, 0, -0.1), high=(3, 3, 1.8))
+        liquid = LiquidSolver(settings, (0, 0, -G), boundaries=[parting.boundary])
+        liquid.fill(lambda x: np.maximum(room.distance(x, 0.0), x[:, 2] - 0.9))
+        start, stood, first = amount(liquid), b.position[0].copy(), b.rotation[0].copy()
+        between = exchange(rigid, liquid, {id(rigid): [parting], id(liquid): []}, 1.0, 1.0)
+        group = Group([Member("fall", rigid, [parting]), Member("flood", liquid, [])], [("flood", between)])
+
+        def out():
+            places = liquid.origin + liquid.cell * liquid.position.astype(float)
+            within = (places - b.position[0]) @ b.rotation[0] @ first.T + stood
+            return int((room.distance(within, 0.0) > 0.5 * 0.005 + 0.02 * CELL).sum())
+
+        self.assertEqual(max(advance(group, 18, 1 / 24, out)), 0)
+        self.assertEqual(amount(liquid), start)
+        # it has come down and lies
+        self.assertLess(float(np.abs(b.spin[0]).max()), 2.0)
+
     def test_an_empty_one_floats_as_deep_as_it_weighs(self):
         for wall, turn in ((0.02, (0, 0, 0)), (0.05, (0, 6, 0))):
             shape = Box(width=1.0, depth=1.0, height=0.6, matter="hollow", wall=wall)
