@@ -152,6 +152,24 @@ class Motion(unittest.TestCase):
         s.step(1 / 48)
         self.assertAlmostEqual(int((s.kind == MIST).sum()), 500 / 48, delta=10)
 
+    def test_mist_keeps_of_its_drop_what_is_said_and_is_no_more_than_that_a_second(self):
+        still = {"rate": 1000.0, "life": 50.0, "drag": 0.0}
+        for carried, scatter, most in ((0.9, 0.0, 1e9), (0.5, 0.2, 1e9), (0.9, 0.1, 2400.0)):
+            s = froth(mist=still | {"carried": carried, "scatter": scatter, "most": most}, spray={"drag": 0.0})
+            put(s, (0.8, 0.8, 1.0), SPRAY, (0.0, 9.0, 0.0))
+            for name in ("position", "velocity", "age", "life", "kind"):
+                setattr(s, name, np.repeat(getattr(s, name), 20, axis=0))
+            s.step(1 / 48)
+            mist = s.kind == MIST
+            number = min(20 * 1000.0, most) / 48
+            self.assertAlmostEqual(int(mist.sum()), number, delta=4 * np.sqrt(number))
+            speed = s.velocity[mist].astype(float)
+            self.assertAlmostEqual(float(speed[:, 1].mean()), 9.0 * carried, delta=0.4 * 9.0 * scatter + 1e-3)
+            self.assertAlmostEqual(float(speed[:, 0].std()), 9.0 * scatter, delta=0.2 * 9.0 * scatter + 1e-3)
+            # all along the way that the drops have flown
+            along = s.cell * s.position[mist][:, 1]
+            self.assertGreater(float(along.std()), 0.2 * 9.0 / 48)
+
     def test_none_goes_into_walls_and_what_leaves_is_gone(self):
         walls = np.broadcast_to(((np.arange(16) + 0.5) - 4.0)[:, None, None], SHAPE)
         s = froth(flow(walls=np.clip(walls, -2, 2)), spray={"drag": 0.0})

@@ -77,6 +77,9 @@ class Mist(_Group):
 
     on: bool = Field(True, description="Whether there is any")
     rate: float = Field(2.0, ge=0, le=1000, description="Points that a drop gives off at full speed [1/s]")
+    most: Count = Field(200_000.0, description="Points that all drops give off, at most [1/s]")
+    carried: float = Field(0.9, ge=0, le=2, description="How much of its drop's velocity it sets off with")
+    scatter: float = Field(0.1, ge=0, le=2, description="How far it strays from that, as a share of the drop's speed")
     speed: Limits = Field(Limits(none=2.0, full=8.0), description="How fast that drop must go [m/s]")
     drag: float = Field(12.0, ge=0, le=1000, description="How soon the air stops it [1/s]")
     life: float = Field(1.0, gt=0, le=600, description="How long it lasts, on the average [s]")

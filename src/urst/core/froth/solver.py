@@ -139,9 +139,15 @@ class FrothSolver(Checkpointed):
             spray = np.flatnonzero(self.kind == SPRAY)
             fast = np.linalg.norm(self.velocity[spray], axis=1)
             fraction = np.clip((fast - s.mist.speed.none) / (s.mist.speed.full - s.mist.speed.none), 0.0, 1.0)
-            parent = np.repeat(spray, rng.poisson(dt * s.mist.rate * fraction))
-            around = rng.standard_normal((len(parent), 3)).astype(np.float32)
-            fresh.append((self.position[parent] + np.float32(0.3) * around, self.velocity[parent], MIST))
+            rate = s.mist.rate * fraction
+            rate *= min(1.0, s.mist.most / max(float(rate.sum()), 1e-9))
+            parent = np.repeat(spray, rng.poisson(dt * rate))
+            around, stray = rng.standard_normal((2, len(parent), 3)).astype(np.float32)
+            way = self.velocity[parent]
+            # all along what a drop has flown in the step, or it would hang in beads
+            back = (dt / self.cell) * rng.random((len(parent), 1)) * way
+            strays = s.mist.scatter * np.linalg.norm(way, axis=1, keepdims=True) * stray
+            fresh.append((self.position[parent] - back + 0.3 * around, s.mist.carried * way + strays, MIST))
         for where, how, kind in fresh:
             room = max(0, s.most - len(self.kind))
             self.refused += max(0, len(where) - room)

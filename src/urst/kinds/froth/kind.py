@@ -9,7 +9,7 @@ from urst.core.froth.settings import FrothSettings
 from urst.kinds.gauge import Gauge, Quantity
 from urst.kinds.kind import at
 from urst.kinds.on_liquid import OnLiquid
-from urst.kinds.questions import CENTIMETRES, PER_SECOND, SECONDS, SPEED, Field, Question
+from urst.kinds.questions import CENTIMETRES, PER_SECOND, PERCENT, SECONDS, SPEED, Field, Question
 from urst.scene.materials import FROTH, Material
 
 #: a draft has so many times fewer points
@@ -20,7 +20,7 @@ _PER_VOLUME: dict[str, Any] = {"unit": "1/(m3 s)"}
 class Froth(OnLiquid):
     """What a liquid that takes in air gives birth to."""
 
-    name, title, version = "froth", "Froth", 3
+    name, title, version = "froth", "Froth", 4
     settings = FrothSettings
     hue = ("#c9d6d6", "#7b9292")
     work = "urst.kinds.froth.work"
@@ -107,6 +107,9 @@ class Froth(OnLiquid):
             (
                 Field("mist.on", "Mist"),
                 Field("mist.rate", "Mist per drop", **PER_SECOND),
+                Field("mist.most", "Maximum birth rate", **PER_SECOND),
+                Field("mist.carried", "Inherited velocity", **PERCENT),
+                Field("mist.scatter", "Velocity scatter", **PERCENT),
                 Field("mist.speed.none", "Speed, none below", **SPEED),
                 Field("mist.speed.full", "Speed, full above", **SPEED),
                 Field("mist.drag", "Air drag", **PER_SECOND),
@@ -119,7 +122,8 @@ class Froth(OnLiquid):
     def draft(self, settings: dict[str, Any]) -> dict[str, Any]:
         births = settings["births"]
         fewer = {n: births[n] / _DRAFT for n in ("trapped", "crests")}
-        return settings | {"births": births | fewer, "most": max(1, settings["most"] // _DRAFT)}
+        mist = settings["mist"] | {"most": settings["mist"]["most"] / _DRAFT}
+        return settings | {"births": births | fewer, "mist": mist, "most": max(1, settings["most"] // _DRAFT)}
 
     def count(self, shot: Any, layer: Any) -> int:
         # rarely more than a part of what there may be
