@@ -155,8 +155,8 @@ def count(position, cell_list, within, phi, full, deep, wanted):
 
 @parallel
 def correct(phi, wanted, u, v, w, step, raised):
-    """Bring the distance nearer to where particles say it is, and raise the surface by so much (cells), in proportion
-    to how far the liquid moves in the step.
+    """Bring the distance nearer to where particles say it is, and let the surface rise by `raised` (cells), in
+    proportion to how far the liquid moves in the step.
 
     Where they fill what is taken for air it is liquid at once.
     """
