@@ -42,7 +42,10 @@ function switches(box, layer, sorts, stage) {
       row.type = 'button';
       row.title = `Show or hide ${text}`;
       row.append(patch(text, colour));
-      row.addEventListener('click', () => row.setAttribute('aria-pressed', String(stage.reveal(layer, n))));
+      row.addEventListener('click', () => {
+        row.setAttribute('aria-pressed', String(stage.swarm(layer).flip(n)));
+        stage.draw();
+      });
       return row;
     }));
   }

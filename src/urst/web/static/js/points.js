@@ -74,6 +74,15 @@ export class Swarm {
     this.points.visible = n > 0;
   }
 
+  /**
+   * Show or hide one of its kinds; returns whether it is seen now.
+   * @param {number} sort
+   */
+  flip(sort) {
+    this.hidden[sort] = !this.hidden[sort];
+    return !this.hidden[sort];
+  }
+
   dispose() {
     this.points.removeFromParent();
     this.points.geometry.dispose();

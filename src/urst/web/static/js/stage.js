@@ -375,18 +375,6 @@ export class Stage {
     return made;
   }
 
-  /**
-   * Show or hide one kind of a layer's points; returns whether it is seen now.
-   * @param {string} id
-   * @param {number} sort
-   */
-  reveal(id, sort) {
-    const { hidden } = this.swarm(id);
-    hidden[sort] = !hidden[sort];
-    this.draw();
-    return !hidden[sort];
-  }
-
   /** @param {Scenery['domains']} domains */
   showDomains(domains) {
     this.domain.visible = domains.length > 0;
