@@ -195,21 +195,22 @@ class Balls(unittest.TestCase):
 
     def test_an_oblique_hit_on_the_ground_spins_it_by_what_friction_can_give(self):
         # sliding throughout: the tangential speed falls by mu (1 + e) v_n, the spin grows by 5/2 of that over the
-        # radius
-        mu, e, down, along = 0.1, 0.5, 4.0, 6.0
-        s = solver(
-            [GROUND, self.ball((0, 0, 0.3))],
-            fixed=(0,),
-            balls={1: 0.25},
-            friction=mu,
-            restitution=e,
-            velocity=[(0, 0, 0), (along, 0, -down)],
-        )
-        s.gravity[:] = 0.0
-        run(s, 0.05)
-        lost = mu * (1 + e) * down
-        np.testing.assert_allclose(s.bodies.velocity[1], [along - lost, 0, e * down], atol=0.02)
-        np.testing.assert_allclose(s.bodies.spin[1], [0, 2.5 * lost / 0.25, 0], atol=0.1)
+        # radius; steep, and at 75 degrees from straight on
+        for mu, e, down, along in ((0.1, 0.5, 4.0, 6.0), (0.3, 0.5, 2.588, 9.659), (0.6, 0.2, 2.588, 9.659)):
+            s = solver(
+                [GROUND, self.ball((0, 0, 0.3))],
+                fixed=(0,),
+                balls={1: 0.25},
+                friction=mu,
+                restitution=e,
+                velocity=[(0, 0, 0), (along, 0, -down)],
+            )
+            s.gravity[:] = 0.0
+            run(s, 0.05)
+            lost = mu * (1 + e) * down
+            self.assertLess(lost, 2 / 7 * along)
+            np.testing.assert_allclose(s.bodies.velocity[1], [along - lost, 0, e * down], atol=1e-3 * along)
+            np.testing.assert_allclose(s.bodies.spin[1], [0, 2.5 * lost / 0.25, 0], atol=2.5e-3 * lost / 0.25)
 
     def test_balls_meet_along_the_line_of_their_middles(self):
         # billiards: equal balls, no friction, all bounce: what comes loses what lies along the line, the other gains it
@@ -476,14 +477,20 @@ class Stacks(unittest.TestCase):
         self.assertIn(True, awake)
 
     def test_a_block_topples_beyond_its_corner_and_not_before(self):
-        # tan(theta) > b/h (Housner 1963): b/h = 0.25, 14.04 degrees
-        for degrees, falls in ((12.0, False), (16.0, True)):
-            turn = matrix(from_degrees((0, degrees, 0)))
-            # lean about the lower edge at x = 0.1
-            block = transformed(box((-0.2, -0.2, 0), (0.0, 0.2, 0.8)), turn, np.array([0.1, 0, 0]))
-            s = solver([GROUND, block], fixed=(0,), friction=1.0)
-            run(s, 1.5)
-            self.assertEqual(s.bodies.position[1, 2] < 0.3, falls, degrees)
+        # tan(theta) > b/h (Housner 1963), on slopes turned this way and that
+        wide, high = 0.2, 0.5
+        limit = np.degrees(np.arctan(wide / high))
+        for yaw in (0.0, 37.0):
+            for fraction, falls in ((0.985, False), (1.015, True)):
+                turn = matrix(from_degrees((0, 0, yaw))) @ matrix(from_degrees((0, fraction * limit, 0)))
+                slope = transformed(GROUND, turn, np.zeros(3))
+                block = transformed(box((-wide / 2, -0.2, 0), (wide / 2, 0.2, high)), turn, np.zeros(3))
+                s = solver([slope, block], fixed=(0,), friction=1.0)
+                run(s, 1.4)
+                stands = float((s.bodies.rotation[1] @ turn[:, 2]) @ turn[:, 2])
+                self.assertEqual(stands < 0.9, falls, (yaw, fraction))
+                if not falls:
+                    self.assertGreater(stands, 1.0 - 1e-6)
 
 
 class Rocking(unittest.TestCase):
