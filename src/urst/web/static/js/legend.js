@@ -24,7 +24,7 @@ export function legend(session, stage) {
   else if (scale) {
     const [what, ticks] = scale;
     box.innerHTML = `${what}<div class="ramp"></div><div class="ticks">${ticks.map(t => `<span>${t}</span>`).join('')}</div>`;
-  }
+  } else box.replaceChildren();
 }
 
 /**
