@@ -9,6 +9,7 @@ import { Gauges } from './gauges.js';
 import { header } from './header.js';
 import { offerImport } from './importing.js';
 import { Loader } from './loader.js';
+import { legend } from './legend.js';
 import { listen } from './news.js';
 import { byId, first, target } from './page.js';
 import { Panel } from './panel.js';
@@ -55,6 +56,7 @@ function choose(id) {
   view.frame();
   panel.recipe();
   draw();
+  if (session.meta) legend(session, stage);
 }
 
 /**
