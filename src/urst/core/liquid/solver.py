@@ -44,10 +44,10 @@ WIDE = 0.75
 COUNTED = 3.0
 #: fraction of a loss of volume that is given back in a second, while that is little
 MEND = 5.0
-#: the surface is raised at once by so much at most to hold what particles fill, where it moves [cells]
-MOST_RAISED = 0.3
 #: and in a step at most
 MOST_MEND = 0.2
+#: the surface is raised at once by so much at most to hold what particles fill, where it moves [cells]
+MOST_RAISED = 0.3
 
 
 class LiquidSolver(Port, Checkpointed):
