@@ -2,6 +2,7 @@
 
 import contextlib
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -80,6 +81,59 @@ def _lives(pid):
     with contextlib.suppress(FileNotFoundError):
         return Path(f"/proc/{pid}/stat").read_text().rsplit(")", 1)[1].split()[0] != "Z"
     return False
+
+
+#: a kernel, and the type that it takes, before and after that type moved to another module
+_KERNEL = """
+from urst.core.jit import serial
+from urst.core.{holder} import Pair
+
+@serial
+def total(pair):
+    return pair.a + pair.b
+
+print(total(Pair({a}, 2.0)))
+"""
+_HOLDER = """
+from typing import NamedTuple
+
+class Pair(NamedTuple):
+    a: float
+    b: float
+"""
+
+
+class Kept(unittest.TestCase):
+    def run_kernel(self, folder, holder, a):
+        core = Path(folder, "urst", "core")
+        core.joinpath(f"{holder}.py").write_text(_HOLDER)
+        core.joinpath("total.py").write_text(_KERNEL.format(holder=holder, a=a))
+        command = "import urst.core.total; from urst.core import kernel_cache; kernel_cache.forget_old()"
+        done = subprocess.run(
+            [sys.executable, "-c", command],
+            cwd=folder,
+            env=os.environ | {"PYTHONPATH": folder},
+            capture_output=True,
+            text=True,
+        )
+        self.assertEqual(done.returncode, 0, done.stderr)
+        return float(done.stdout), sorted(f.name for f in core.glob("__pycache__/total.*.nb?"))
+
+    def test_kernels_of_an_older_source_are_neither_read_nor_kept(self):
+        with tempfile.TemporaryDirectory() as folder:
+            core = Path(folder, "urst", "core")
+            core.mkdir(parents=True)
+            for package in (core.parent, core):
+                (package / "__init__.py").touch()
+            for name in ("jit.py", "kernel_cache.py"):
+                shutil.copy(ROOT / "src" / "urst" / "core" / name, core)
+            value, kept = self.run_kernel(folder, "holder", 1.0)
+            self.assertEqual((value, len(kept)), (3.0, 2))
+            self.assertEqual(self.run_kernel(folder, "holder", 1.0), (value, kept))
+            (core / "holder.py").unlink()
+            value, later = self.run_kernel(folder, "keeper", 5.0)
+            self.assertEqual((value, len(later)), (7.0, 2))
+            self.assertFalse(set(kept) & set(later))
 
 
 class Parents(unittest.TestCase):

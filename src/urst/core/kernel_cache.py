@@ -1,7 +1,8 @@
 """Compiled kernels kept beside the source, and forgotten when it changes.
 
 Numba looks at the file that a kernel stands in alone; a kernel also holds what it took in from other files, so those
-that its file imports count as well.
+that its file imports count as well. What they all hold is part of the name under which a kernel is kept: an older one
+may be of types that are no more, and would not even be readable.
 """
 
 import ast
@@ -12,6 +13,8 @@ from pathlib import Path
 from numba.core import caching
 
 _SOURCE = Path(__file__).parents[2]
+#: letters of a stamp in the name of a file
+_MARK = 12
 
 
 def _file(module: str) -> Path | None:
@@ -53,11 +56,19 @@ def stamp(path: Path) -> bytes:
     return digest.digest()
 
 
+def _mark(path: Path) -> str:
+    return f".{stamp(path).hex()[:_MARK]}"
+
+
 class _OfImports:
     _py_file: str
+    _lineno: int
 
     def get_source_stamp(self) -> bytes:
         return stamp(Path(self._py_file))
+
+    def get_disambiguator(self) -> str:
+        return f"{self._lineno}{_mark(Path(self._py_file))}"
 
 
 class InFolderAskedFor(_OfImports, caching.UserProvidedCacheLocator):
@@ -73,3 +84,11 @@ class OfUser(_OfImports, caching.UserWideCacheLocator):
 
 
 LOCATORS = ",".join(f"{__name__}.{c.__name__}" for c in (InFolderAskedFor, BesideSource, OfUser))
+
+
+def forget_old() -> None:
+    """Remove kernels kept beside the source that are of another one."""
+    for kept in _SOURCE.rglob("__pycache__/*.nb[ic]"):
+        module = kept.parents[1] / f"{kept.name.split('.')[0]}.py"
+        if not module.is_file() or f"{_mark(module)}.py" not in kept.name:
+            kept.unlink(missing_ok=True)

@@ -11,7 +11,7 @@ from urst.core.geometry import land as lands
 from urst.core.geometry.convex import Hulls
 from urst.core.geometry.land import Land
 from urst.core.rigid import broad
-from urst.core.rigid.detect import SOLID, Shapes
+from urst.core.rigid.separation import SOLID, Shapes
 from urst.core.rigid.state import Bodies
 
 #: a triangle as a prism: its faces, top, bottom and sides, as loops of corners, and its edges with the faces that meet

@@ -9,7 +9,8 @@ the face carries what stands over it.
 import numpy as np
 
 from urst.core.jit import kernel
-from urst.core.rigid.detect import NEAR, PARTED, SOLID, clip, detect, facing, thin
+from urst.core.rigid.detect import NEAR, PARTED, clip, detect, thin
+from urst.core.rigid.separation import SOLID, facing
 
 #: sine of the angle by which a normal may lean more than the surface does
 _SLACK = 5e-3
