@@ -18,7 +18,7 @@ from urst.shot.keys import layer_keys
 from urst.shot.preflight import preflight
 from urst.shot.starter import starter
 from urst.store.store import Store
-from urst.web.data import _look
+from urst.web.data import look_of
 
 
 def bare(shot):
@@ -256,10 +256,10 @@ class Giving(unittest.TestCase):
         data["layers"][0]["settings"] |= {"colour": "#f4efe4", "sight": 0.01}
         milk = parse(data)
         self.assertEqual(layer_keys(shot), layer_keys(milk))
-        look = {x.id: _look(milk, x) for x in milk.layers}
+        look = {x.id: look_of(milk, x) for x in milk.layers}
         self.assertEqual(look["flood"]["colour"], "#f4efe4")
         self.assertEqual(look["skin"]["deep"], look["flood"]["deep"])
-        self.assertGreater(min(look["skin"]["clear"]), 100 * max(_look(shot, shot.layers[1])["clear"]))
+        self.assertGreater(min(look["skin"]["clear"]), 100 * max(look_of(shot, shot.layers[1])["clear"]))
         data["layers"][0]["settings"]["density"] = 1030.0
         self.assertNotEqual(layer_keys(shot)["flood"], layer_keys(parse(data))["flood"])
 

@@ -315,6 +315,18 @@ class Impacts(unittest.TestCase):
         self.assertLess(deepest[-1], 0.002)
 
 
+    def test_thin_plates_that_slap_each_other_stay_apart(self):
+        rng, half, plates = np.random.default_rng(0), np.array([0.4, 0.25, 0.005]), []
+        for k in range(12):
+            turn = matrix(from_degrees(rng.uniform(-1, 1, 3) * (25, 25, 180)))
+            plates.append(transformed(box(-half, half), turn, np.array([*rng.uniform(-0.1, 0.1, 2), 0.3 + 0.42 * k])))
+        s = solver([GROUND, *plates], fixed=(0,), density=2500.0)
+        deepest = np.array(run(s, 1.4, lambda s: s.gauges()["deepest_overlap"]))
+        # they are 10 mm thick
+        self.assertLess(deepest.max(), 0.006)
+        self.assertLess((deepest > 0.003).mean(), 0.02)
+
+
 class Stacks(unittest.TestCase):
     def test_what_is_much_heavier_stands_on_what_is_light_and_is_caught_by_it(self):
         # standing, on one half as wide, and dropped from 0.3 m

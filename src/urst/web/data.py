@@ -124,7 +124,7 @@ def set_meta(shot: Shot) -> dict:
             for p, r, where in zip(shot.pieces, rows, sets.stances(shot))
         ],
         "casts": {x.id: shot.kind_of(x).cast(shot, x) for x in shot.layers},
-        "matter": {x.id: _look(shot, x) for x in shot.layers},
+        "matter": {x.id: look_of(shot, x) for x in shot.layers},
         "domains": {x.id: grid.model_dump() for x in shot.layers if (grid := shot.kind_of(x).grid(x)) is not None},
         # under an open sea there is no ground to measure on
         "sea": any(shot.facts(x, LIQUID).sea for x in shot.layers if LIQUID in shot.kind_of(x).offers),
@@ -145,12 +145,13 @@ def set_meta(shot: Shot) -> dict:
 
 def _shades(shot: Shot, layer: Any) -> list[dict[str, Any]]:
     """How each concentration of a layer's volume looks."""
-    dust = _look(shot, layer)["dust"]
+    dust = look_of(shot, layer)["dust"]
     found = shot.kind_of(layer).shades(shot, layer)
     return [{"name": s.name, "colour": s.colour or dust, "extinction": s.extinction} for s in found]
 
 
-def _look(shot: Shot, layer: Any) -> dict[str, Any]:
+def look_of(shot: Shot, layer: Any) -> dict[str, Any]:
+    """Return colours of a layer's matter and of its dust, and its tint where it has one."""
     usual = MATERIALS[shot.pieces[0].material if shot.pieces else "stone"]
     found = shot.kind_of(layer).matter(shot, layer) or usual
     tint = shot.kind_of(layer).tint(shot, layer)

@@ -138,7 +138,7 @@ class LiquidSolver(Port, Checkpointed):
         self.pressed = np.zeros(self.shape, np.float32)
         """pressure in the last step [kPa]"""
         self.viscous_rounds = 0
-        """rounds that viscosity took in the last step"""
+        """rounds that a solve for viscosity took in the last step, at most"""
         self.density = settings.density
         """[kg/m3]"""
         self.afloat: PushedByLiquid | None = None

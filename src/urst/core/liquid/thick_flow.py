@@ -49,7 +49,7 @@ def solve(
     Returns
     -------
     (velocity, pressure, Solution, rounds)
-        Rounds are those of all viscosity solves.
+        Rounds are the most of any viscosity solve.
     """
     reach = viscosity / step.density * dt / step.walls.cell**2
     if reach < THIN:
@@ -60,7 +60,7 @@ def solve(
         flow = [u.copy() for u in velocity]
         step.begin(own)
         guess = step.foresee(flow, guess)
-        rounds += step.apply_viscosity(flow, viscosity, dt)
+        rounds = max(rounds, step.apply_viscosity(flow, viscosity, dt))
         # what is rubbed loses as much divergence to viscosity as it has
         own_pressure = np.float32(reach) * step.divergence(flow, growth)
         missing, solution = step.project(flow, growth, tolerance, grown)

@@ -16,6 +16,8 @@ from urst.core.rigid.joint_kernels import LIMIT, push, rate, spun
 #: what a row gives, as a fraction of its own effective mass: of rows that say the same twice each bears its share,
 #: where rounding would drive them against each other
 GIVE = 1e-5
+#: pivots are no less than this fraction of a row's own effective mass, whatever rounding leaves
+_LEAST = 1e-9
 
 
 class Factor(NamedTuple):
@@ -102,7 +104,7 @@ def factor(rows, count, inertia, gives):
             if j < i:
                 entry[at + j] = value / entry[begin + j]
             else:
-                least = 1e-9 * rows.weight[n]
+                least = _LEAST * rows.weight[n]
                 entry[at + i] = np.sqrt(value if value > least else max(least, 1e-30))
     return Factor(row, first, start, entry)
 
