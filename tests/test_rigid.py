@@ -314,7 +314,6 @@ class Impacts(unittest.TestCase):
         self.assertLess(max(deepest), 0.015)
         self.assertLess(deepest[-1], 0.002)
 
-
     def test_thin_plates_that_slap_each_other_stay_apart(self):
         rng, half, plates = np.random.default_rng(0), np.array([0.4, 0.25, 0.005]), []
         for k in range(12):
