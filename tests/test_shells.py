@@ -32,7 +32,12 @@ class Shells(unittest.TestCase):
             self.assertEqual(len(open_edges(meshes(shape)[0])), 0)
 
     def test_its_parts_are_convex_and_together_the_wall(self):
-        for shape in (Drum(matter="hollow", wall=0.02), Ball(matter="hollow", wall=0.05), Box(matter="void", wall=0.2)):
+        for shape in (
+            Drum(matter="hollow", wall=0.02),
+            Drum(matter="hollow", wall=0.02, sides=120),
+            Ball(matter="hollow", wall=0.05),
+            Box(matter="void", wall=0.2),
+        ):
             found = [m for m, _ in parts(shape)]
             self.assertAlmostEqual(sum(volume(m) for m in found), sum(volumes(shape)), places=9)
             self.assertTrue(all(shell.is_convex(m) for m in found))

@@ -13,6 +13,8 @@ from urst.errors import BadMesh
 
 #: a mesh whose hull holds no more than this share beside it is convex
 _CONVEX = 1e-6
+#: triangles from which on a convex wall is taken apart into wedges
+_MANY = 400
 #: corners go no farther than so many thicknesses where faces meet at a sharp edge
 _MITRE = 4.0
 #: normals whose spread about a corner is less than this share are one [-]
@@ -140,15 +142,22 @@ def is_convex(mesh: Mesh) -> bool:
 def wall_parts(outer: Mesh, inner: Mesh) -> list[Mesh]:
     """Return convex parts of what lies between two closed surfaces.
 
-    Around a convex hollow they are cut off one after another by the planes of its faces, and together are just that;
-    else each flat convex patch of faces, which both surfaces must have in common, becomes a wedge, and wedges lap
+    Around a convex hollow they are cut off one after another by the planes of its faces, and together are just that.
+    That takes the square of their number, so where there are many and wedges are just that too, these are taken:
+    each flat convex patch of faces, which both surfaces must have in common, becomes a wedge, and wedges lap
     over a little where faces meet in a hollow edge.
 
     Parameters
     ----------
     outer, inner : Mesh
     """
-    return _cut_off(outer, inner) if is_convex(outer) and is_convex(inner) else _wedges(outer, inner)
+    if not (is_convex(outer) and is_convex(inner)):
+        return _wedges(outer, inner)
+    if len(outer.triangles) == len(inner.triangles) >= _MANY:
+        wedges, wall = _wedges(outer, inner, convex=True), mass_properties(outer).volume - mass_properties(inner).volume
+        if abs(sum(mass_properties(m).volume for m in wedges) - wall) <= _CONVEX * wall:
+            return wedges
+    return _cut_off(outer, inner)
 
 
 def _cut_off(outer: Mesh, inner: Mesh) -> list[Mesh]:
@@ -175,16 +184,17 @@ def _planes(mesh: Mesh) -> np.ndarray:
     return np.column_stack([solid.normals, np.einsum("fi,fi->f", solid.normals, solid.vertices[first])])
 
 
-def _wedges(outer: Mesh, inner: Mesh) -> list[Mesh]:
+def _wedges(outer: Mesh, inner: Mesh, convex: bool = False) -> list[Mesh]:
     found = []
-    for patch in _flat_patches(outer):
+    for patch in _flat_patches(outer, convex):
         corners = np.unique(outer.triangles[patch])
         found += _hull(np.concatenate([outer.vertices[corners], inner.vertices[corners]]))
     return found
 
 
-def _flat_patches(mesh: Mesh) -> list[np.ndarray]:
-    """Neighbouring triangles that together are a flat convex polygon, as arrays of their numbers."""
+def _flat_patches(mesh: Mesh, convex: bool) -> list[np.ndarray]:
+    """Neighbouring triangles that together are a flat convex polygon, as arrays of their numbers; of a `convex` mesh
+    all flat ones are."""
     corner = mesh.vertices[mesh.triangles]
     cross = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
     normal = cross / np.maximum(np.linalg.norm(cross, axis=1), 1e-300)[:, None]
@@ -201,7 +211,7 @@ def _flat_patches(mesh: Mesh) -> list[np.ndarray]:
     for patch in np.split(order, np.flatnonzero(np.diff(group[order])) + 1):
         found += (
             [patch]
-            if len(patch) == 1 or _is_polygon(mesh, patch, normal[patch[0]])
+            if convex or len(patch) == 1 or _is_polygon(mesh, patch, normal[patch[0]])
             else [patch[k : k + 1] for k in range(len(patch))]
         )
     return found

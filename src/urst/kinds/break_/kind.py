@@ -25,7 +25,7 @@ _CRACKS = "Where do the cracks run?"
 class Break(Kind):
     """Voronoi fracture of set pieces; one result, no frames."""
 
-    name, title, version = "break", "Break", 8
+    name, title, version = "break", "Break", 9
     settings = BreakSettings
     hue = ("#c9694b", "#a84a2d")
     own = ("pieces", "focus")
