@@ -36,6 +36,21 @@ class Modules(unittest.TestCase):
             self.assertNotIn("error", found, found)
         return found
 
+    def test_the_figure_stands_in_nothing(self):
+        box = lambda low, high: {"low": low, "high": high}  # noqa: E731
+        quay, kerb = box((-1.6, -1.7, -0.3), (0, 1.7, 1.7)), box((-1, -2.0, -0.3), (7, -1.7, 0.12))
+        away = [box((-9, -9, -1), (9, 9, 0.02)), box((-1, -3, 2.0), (1, 3, 2.5)), box((1, -9, 0), (2, 9, 3))]
+        for boxes, stands in (
+            ([quay, kerb], -2.4),
+            ([kerb, quay], -2.4),
+            ([quay], -2.1),
+            (away, -0.8),
+            ([quay, box((-2, -5, 0), (2, -3, 1))], -2.1),
+            ([box((-9, -9, -1), (9, 9, 0.5))], -0.8),
+        ):
+            found = self.run_module("furniture", "return m.clearOf(a[0], -0.5, -0.8);", boxes)
+            self.assertAlmostEqual(found, stands)
+
     def test_bodies_between_frames_stand_where_movies_show_them(self):
         n, span = 6, 1.0 / 24.0
         first, second = (

@@ -1,4 +1,5 @@
 // What stands on the stage to measure by eye.
+/** @import { Box } from './types' */
 import * as THREE from '../vendor/three.js';
 
 // A draughtsman's figure of 1.75 m, turned like a skittle and flattened front to back.
@@ -10,6 +11,22 @@ export function figure() {
   body.scale.z = 0.62;
   body.castShadow = true;
   return body;
+}
+
+// How tall the figure is, how far it stands off what is beside it, how high is what it may stand in, and how far it goes for that [m].
+const TALL = 1.75, OFF = 0.4, SHALLOW = 0.1, FAR = 6;
+
+/**
+ * How far forward (towards -y) the figure stands so that it stands in nothing; where it began if that is far, as on wide land.
+ * @param {Box[]} boxes of what stands about
+ * @param {number} x
+ * @param {number} y
+ */
+export function clearOf(boxes, x, y) {
+  const beside = boxes.filter(b => b.low[2] < TALL && b.high[2] > SHALLOW && b.low[0] < x + OFF && b.high[0] > x - OFF);
+  let clear = y;
+  for (const b of beside.sort((one, other) => other.high[1] - one.high[1])) if (b.low[1] < clear + OFF && b.high[1] > clear - OFF) clear = b.low[1] - OFF;
+  return y - clear > FAR ? y : clear;
 }
 
 // A line each metre.
