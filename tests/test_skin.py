@@ -97,7 +97,25 @@ class Surface(unittest.TestCase):
         self.assertEqual(len(without.split()), 1)
         # an eighth of a cell
         small = min(m.volume for m in with_drop.split())
-        self.assertAlmostEqual(small / (CELL**3 / 8), 1.0, delta=0.15)
+        self.assertAlmostEqual(small / (CELL**3 / 8), 1.0, delta=1e-3)
+
+    def test_a_drop_is_round_however_coarse_the_cells_and_melts_into_the_next(self):
+        nothing = lambda x: np.full(x.shape[:-1], 3.0)  # noqa: E731
+        apart, near = [[0.4, 0.4, 0.4], [0.4, 0.4, 1.2]], [[0.4, 0.4, 0.4], [0.4, 0.4, 0.47]]
+        for cell in (0.025, 0.1):
+            mesh, frame, gauges = skin(
+                liquid(nothing, (16, 16, 16), more=apart, velocity=(0, 0, 2)), (16, 16, 16), cell_size=cell
+            )
+            self.assertTrue(mesh.is_watertight)
+            self.assertAlmostEqual(gauges["surface_volume"] / (CELL**3 / 4), 1.0, delta=1e-3)
+            middle = np.array(apart)[np.arange(len(frame["position"])) // (len(frame["position"]) // 2)]
+            out = frame["position"] - middle
+            far = np.linalg.norm(out, axis=1)
+            self.assertLess(np.ptp(far), 0.07 * far.max())
+            np.testing.assert_allclose(frame["normal"], out / far[:, None], atol=2e-3)
+            self.assertTrue((frame["velocity"] == (0, 0, 2)).all())
+        together, _, _ = skin(liquid(nothing, (16, 16, 16), more=near), (16, 16, 16))
+        self.assertEqual(len(together.split()), 1)
 
     def test_bumps_are_smoothed_and_the_volume_stays(self):
         def bumpy(x):

@@ -9,7 +9,7 @@ from skimage.measure import marching_cubes
 
 from urst.core.checkpoint import Checkpointed
 from urst.core.fields.liquid_frame import LiquidFrame
-from urst.core.skin import horizon, kernels
+from urst.core.skin import drops, horizon, kernels
 from urst.core.skin.settings import SkinSettings
 from urst.errors import BadValue
 
@@ -33,7 +33,8 @@ Beyond = Callable[[np.ndarray, float], np.ndarray]
 
 
 class Skinner(Checkpointed):
-    """Draws surfaces of a liquid: its level set on a finer grid, bounded by walls, and its drops (Zhu & Bridson 2005).
+    """Draws surfaces of a liquid: its level set on a finer grid, bounded by walls, and its drops, joined where they
+    are near each other (Zhu & Bridson 2005) and balls where they are not.
 
     Parameters
     ----------
@@ -105,16 +106,20 @@ class Skinner(Checkpointed):
         ----------
         liquid : LiquidFrame
         """
+        phi = _level(liquid)
+        return self._distance(liquid, phi, self._flying(liquid, phi)[0])
+
+    def _distance(self, liquid: LiquidFrame, phi: np.ndarray, flying: np.ndarray) -> np.ndarray:
+        """The same, with the drops at some places (k, 3) [cells of the liquid]."""
         ratio = self.cell / self.coarse
         out = np.empty(self.shape, np.float32)
-        phi, walls = (np.ascontiguousarray(x, np.float32) for x in (liquid.phi, liquid.walls))
-        if liquid.blocked.any():
-            phi = _beside_thin(phi, walls, liquid.blocked)
-        kernels.refine(phi, walls, ratio, np.float32(self.settings.overlap), out)
+        kernels.refine(
+            phi, np.ascontiguousarray(liquid.walls, np.float32), ratio, np.float32(self.settings.overlap), out
+        )
         if self.settings.smoothing > 0.0:
             out = self._smoothed(out, ratio)
-        if self.settings.drops > 0.0:
-            self._join_drops(liquid, phi, ratio, out)
+        if len(flying):
+            self._join_drops(flying, ratio, out)
         # what is shut in by the liquid is no surface of it
         label, count = ndimage.label(out > 0.0)
         if count > 1:
@@ -137,16 +142,22 @@ class Skinner(Checkpointed):
             low, high = (level, high) if sums.sum() < wanted else (low, level)
         return out - np.float32(0.5 * (low + high))
 
-    def _join_drops(self, liquid: LiquidFrame, phi: np.ndarray, ratio: float, out: np.ndarray) -> None:
+    @property
+    def _radius(self) -> float:
+        """Of a drop [cells of the liquid]."""
+        return self.settings.drops * _BALL
+
+    def _flying(self, liquid: LiquidFrame, phi: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Drops: places (k, 3) and how far above the surface [cells of the liquid], and velocities [m/s]."""
         place = (liquid.position - self.origin) / self.coarse
         above = ndimage.map_coordinates(phi, place.T - 0.5, order=1, mode="nearest")
-        drops = (place[above > LOOSE] / ratio).astype(np.float32)
-        self._gauges["drops"] = float(len(drops))
-        if not len(drops):
-            return
+        some = (above > LOOSE) & (self._radius > 0.0)
+        return place[some], above[some], liquid.velocity[some]
+
+    def _join_drops(self, flying: np.ndarray, ratio: float, out: np.ndarray) -> None:
         weight, sums = np.zeros(self.shape, np.float32), np.zeros((*self.shape, 3), np.float32)
-        radius = max(self.settings.drops * _BALL / ratio, _LEAST)
-        kernels.gather_drops(drops, max(REACH / ratio, 1.8 * radius), weight, sums)
+        radius = max(self._radius / ratio, _LEAST)
+        kernels.gather_drops((flying / ratio).astype(np.float32), max(REACH / ratio, 1.8 * radius), weight, sums)
         kernels.join_drops(weight, sums, np.float32(radius), np.float32(ratio), out)
 
     def frame(self) -> dict[str, np.ndarray]:
@@ -180,10 +191,28 @@ class Skinner(Checkpointed):
         return part
 
     def _drawn(self, liquid: LiquidFrame) -> dict[str, np.ndarray]:
-        distance = self.distance(liquid)
-        levels = {"levels": (self.coarse * distance).astype(np.float16)} if "levels" in self.keeps else {}
+        phi = _level(liquid)
+        place, above, velocity = self._flying(liquid, phi)
+        alone = drops.alone(place, above, self._radius, REACH)
+        self._gauges["drops"] = float(len(place))
+        distance = self._distance(liquid, phi, place[~alone])
+        found = self._triangulated(liquid, distance)
+        if alone.any():
+            balls = drops.balls(
+                self.origin + self.coarse * place[alone], velocity[alone], float(self.coarse * self._radius)
+            )
+            found = _joined(found, balls)
+        self._gauges["surface_volume"] = _volume(found["position"].astype(float), found["triangles"])
+        self._gauges["triangles"] = float(len(found["triangles"]))
+        if "levels" in self.keeps:
+            if alone.any():
+                distance = self._distance(liquid, phi, place)
+            found["levels"] = (self.coarse * distance).astype(np.float16)
+        return self._with_horizon(liquid, found)
+
+    def _triangulated(self, liquid: LiquidFrame, distance: np.ndarray) -> dict[str, np.ndarray]:
         if not (distance < 0.0).any():
-            return _nothing() | levels
+            return _nothing()
         # closed, just where the grid ends
         padded = np.abs(np.pad(distance, 1, mode="edge"))
         padded[1:-1, 1:-1, 1:-1] = distance
@@ -191,22 +220,24 @@ class Skinner(Checkpointed):
         normal = np.empty((len(places), 3), np.float32)
         kernels.normals(padded, places, normal)
         at = self.origin + self.cell * (places - 0.5)
-        self._gauges["surface_volume"] = _volume(at, triangles)
-        self._gauges["triangles"] = float(len(triangles))
-        found = {
+        return {
             "position": at.astype(np.float32),
             "normal": normal.astype(np.float16),
             "velocity": self._velocities(liquid, at).astype(np.float16),
             "triangles": triangles.astype(np.int32),
-        } | levels
+        }
+
+    def _with_horizon(self, liquid: LiquidFrame, found: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
+        """The same with the sea beyond joined to it."""
         beyond = self._beyond
         if beyond is not None and self.settings.horizon:
             low, high = self.origin, self.origin + self.coarse * np.array(liquid.phi.shape)
             # the water goes on there, so nothing of it ends; the sheet begins a little before
+            at = found["position"].astype(float)
             edge = (np.minimum(at - low, high - at)[:, :2] < 0.6 * self.cell).any(axis=1) | (
                 at[:, 2] < low[2] + 0.6 * self.cell
             )
-            found["triangles"] = found["triangles"][~edge[triangles].any(axis=1)]
+            found["triangles"] = found["triangles"][~edge[found["triangles"]].any(axis=1)]
             inset = INSET * self.cell
             low, high = low[:2] + inset, high[:2] - inset
             found |= _joined(found, horizon.sheet(low, high, self.cell, lambda x: beyond(x, self.time)))
@@ -256,8 +287,16 @@ def _nothing() -> dict[str, np.ndarray]:
 
 def _volume(corners: np.ndarray, triangles: np.ndarray) -> float:
     """What a closed mesh encloses [m3]."""
+    if not len(corners):
+        return 0.0
     a, b, c = (corners[triangles[:, n]] - corners[0] for n in range(3))
     return float(np.einsum("ij,ij->i", a, np.cross(b, c)).sum() / 6.0)
+
+
+def _level(liquid: LiquidFrame) -> np.ndarray:
+    """The liquid's distance from its surface, along thin walls where it meets them."""
+    phi, walls = (np.ascontiguousarray(x, np.float32) for x in (liquid.phi, liquid.walls))
+    return _beside_thin(phi, walls, liquid.blocked) if liquid.blocked.any() else phi
 
 
 def _beside_thin(phi: np.ndarray, walls: np.ndarray, blocked: np.ndarray) -> np.ndarray:

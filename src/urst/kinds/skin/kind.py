@@ -21,7 +21,7 @@ _COARSE, _FINE = 1.0, 0.2
 class Skin(OnLiquid):
     """The surface of a liquid, closed, with normals and velocities."""
 
-    name, title, version = "skin", "Skin", 4
+    name, title, version = "skin", "Skin", 5
     settings = SkinSettings
     hue = ("#7fc4cf", "#3b8d99")
     work = "urst.kinds.skin.work"
