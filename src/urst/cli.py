@@ -179,7 +179,6 @@ def _check(options: Any) -> int:
 
 def _warm(options: Any) -> int:
     from urst.bake import kernels
-    from urst.core import kernel_cache
 
     if options.under:
         kernels.end_with(options.under)
@@ -187,7 +186,6 @@ def _warm(options: Any) -> int:
         kernels.rehearse(options.kind)
     else:
         kernels.Compiler().wait(None, _compiling)
-        kernel_cache.forget_old()
     return 0
 
 

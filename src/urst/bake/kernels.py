@@ -23,6 +23,7 @@ import numba
 
 from urst import core
 from urst.bake.runner import bake
+from urst.core import kernel_cache
 from urst.kinds.rehearsal import rehearsals
 from urst.shot.document import parse
 from urst.store.store import Store
@@ -142,6 +143,7 @@ class Compiler:
                     command = [sys.executable, "-m", "urst.cli", "warm", "--under", str(os.getpid()), name]
                     self._running[name] = subprocess.Popen(command, stdout=subprocess.DEVNULL)
                 if not left:
+                    kernel_cache.forget_old()
                     return
             threading.Event().wait(_LOOK)
 
