@@ -6,6 +6,7 @@ may be of types that are no more, and would not even be readable.
 """
 
 import ast
+from contextlib import suppress
 from functools import lru_cache
 from hashlib import sha256
 from pathlib import Path
@@ -91,4 +92,6 @@ def forget_old() -> None:
     for kept in _SOURCE.rglob("__pycache__/*.nb[ic]"):
         module = kept.parents[1] / f"{kept.name.split('.')[0]}.py"
         if not module.is_file() or f"{_mark(module)}.py" not in kept.name:
-            kept.unlink(missing_ok=True)
+            # where the source may only be read they stay
+            with suppress(OSError):
+                kept.unlink()

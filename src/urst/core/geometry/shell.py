@@ -143,9 +143,9 @@ def wall_parts(outer: Mesh, inner: Mesh) -> list[Mesh]:
     """Return convex parts of what lies between two closed surfaces.
 
     Around a convex hollow they are cut off one after another by the planes of its faces, and together are just that.
-    That takes the square of their number, so where there are many and wedges are just that too, these are taken:
-    each flat convex patch of faces, which both surfaces must have in common, becomes a wedge, and wedges lap
-    over a little where faces meet in a hollow edge.
+    Else each flat convex patch of faces, which both surfaces must have in common, becomes a wedge, and wedges lap
+    over a little where faces meet in a hollow edge. Cutting takes the square of the number of faces, so of many
+    wedges are made around a convex hollow as well, if together they are just the wall.
 
     Parameters
     ----------

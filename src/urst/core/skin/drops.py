@@ -1,6 +1,7 @@
 """Drops that fly by themselves, each drawn as a ball: no grid is needed, so they are round however small."""
 
 import numpy as np
+import trimesh
 from scipy.spatial import cKDTree
 
 #: of so many drops at most each has a finer ball
@@ -48,23 +49,5 @@ def balls(place: np.ndarray, velocity: np.ndarray, radius: float) -> dict[str, n
 
 def _unit(fine: bool) -> tuple[np.ndarray, np.ndarray]:
     """Corners and triangles of an icosahedron of a unit ball's volume, each triangle in four if `fine`."""
-    golden = 0.5 * (1.0 + np.sqrt(5.0))
-    corner = np.array([np.roll((0.0, a, b * golden), axis) for axis in range(3) for a in (-1, 1) for b in (-1, 1)])
-    edge = cKDTree(corner).query_pairs(2.1, output_type="ndarray")
-    joined = np.zeros((12, 12), bool)
-    joined[edge[:, 0], edge[:, 1]] = True
-    first, second, third = np.nonzero(joined[:, :, None] & joined[None, :, :] & joined[:, None, :])
-    triangle = np.column_stack([first, second, third])
-    if fine:
-        middle = np.zeros((12, 12), np.int64)
-        middle[edge[:, 0], edge[:, 1]] = middle[edge[:, 1], edge[:, 0]] = 12 + np.arange(len(edge))
-        half = corner[edge].mean(axis=1)
-        corner = np.concatenate([corner, half * (np.linalg.norm(corner[0]) / np.linalg.norm(half[0]))])
-        a, b, c = triangle.T
-        ab, bc, ca = middle[a, b], middle[b, c], middle[c, a]
-        corners_of = ((a, ab, ca), (b, bc, ab), (c, ca, bc), (ab, bc, ca))
-        triangle = np.concatenate([np.column_stack(t) for t in corners_of])
-    x, y, z = corner[triangle].transpose(1, 0, 2)
-    six = np.einsum("ti,ti->t", x, np.cross(y, z))
-    triangle[six < 0.0] = triangle[six < 0.0][:, ::-1]
-    return corner * np.cbrt(8.0 * np.pi / np.abs(six).sum()), triangle
+    sphere = trimesh.creation.icosphere(subdivisions=1 if fine else 0)
+    return np.asarray(sphere.vertices) * np.cbrt(4.0 / 3.0 * np.pi / sphere.volume), np.asarray(sphere.faces)
